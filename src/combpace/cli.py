@@ -1,0 +1,222 @@
+"""The command line: serve, analyse, fit, stretch. Exit status 0, or 2 with one clear line on standard error."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NoReturn
+
+from combpace.core.errors import CombPaceError, ParameterError
+
+if TYPE_CHECKING:
+    from combpace.core.analysis import Hints
+
+
+class _Parser(argparse.ArgumentParser):
+    """argparse that says what is wrong in one line."""
+
+    def error(self, message: str) -> NoReturn:
+        raise ParameterError(f"{self.prog}: {message}. See “{self.prog} --help”.")
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; returns the exit status."""
+    try:
+        options = _parser().parse_args(arguments)
+        status: int = options.run(options)
+        return status
+    except CombPaceError as error:
+        print(f"combpace: {str(error).replace(chr(10), ' ')}", file=sys.stderr)
+        return 2
+    except OSError as error:
+        print(f"combpace: {error.strerror or error}: {error.filename or ''}".rstrip(": "), file=sys.stderr)
+        return 2
+    except KeyboardInterrupt:
+        print("combpace: stopped; nothing was written.", file=sys.stderr)
+        return 2
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(prog="combpace", description="Find the pace of played audio, lay bar lines on its downbeats, pull other audio onto them.")
+    commands = parser.add_subparsers(required=True, metavar="COMMAND", parser_class=_Parser)
+
+    serve = commands.add_parser("serve", help="start the application")
+    serve.add_argument("--demo", action="store_true", help="build the demo session first where it is missing")
+    serve.add_argument("--host")
+    serve.add_argument("--port", type=int)
+    serve.add_argument("--data", metavar="DIR")
+    serve.set_defaults(run=_serve)
+
+    listen = commands.add_parser("analyse", help="tempo, beats, bars and onsets of one file")
+    listen.add_argument("file", type=Path)
+    listen.add_argument("--json", metavar="PATH", help="“-” prints")
+    listen.add_argument("--midi", type=Path, metavar="PATH")
+    listen.add_argument("--csv", type=Path, metavar="PATH")
+    _add_hints(listen)
+    listen.set_defaults(run=_analyse)
+
+    fit = commands.add_parser("fit", help="pull one file's attacks to a grid")
+    fit.add_argument("file", type=Path)
+    fit.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.wav")
+    to = fit.add_mutually_exclusive_group(required=True)
+    to.add_argument("--map", type=Path, metavar="MAP.mid|MAP.json")
+    to.add_argument("--bpm", type=float)
+    to.add_argument("--own", action="store_true", help="the take's own pace is the map")
+    fit.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output")
+    fit.add_argument("--grid", default="1/16")
+    fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
+    fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
+    fit.add_argument("--ignore-beyond", metavar="MS|1/N")
+    fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
+    fit.add_argument("--report", type=Path, metavar="PATH")
+    _add_hints(fit)
+    fit.set_defaults(run=_fit)
+
+    stretch = commands.add_parser("stretch", help="stretch one file along a table of points")
+    stretch.add_argument("file", type=Path)
+    stretch.add_argument("--points", type=Path, required=True, metavar="CSV")
+    stretch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.wav")
+    stretch.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
+    stretch.set_defaults(run=_stretch)
+    return parser
+
+
+def _add_hints(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--bar", action="append", default=[], metavar="SECONDS=BAR", help="this moment is the line of that bar")
+    parser.add_argument("--downbeat", action="append", default=[], type=float, metavar="SECONDS")
+    parser.add_argument("--meter", metavar="N/D")
+    parser.add_argument("--bpm-range", metavar="LO-HI")
+    parser.add_argument("--steady", action="store_true", help="one tempo describes the whole take")
+
+
+def _analyse(options: argparse.Namespace) -> int:
+    from combpace.core.clocks import SessionTimes
+    from combpace.core.tempomap import TempoMap
+    from combpace.media.mapfiles import bars_csv, write_json
+    from combpace.media.midi import write_map
+    from combpace.services.files import analyse_file
+
+    heard = analyse_file(options.file, _hints(options), _progress())
+    if options.json == "-":
+        print(json.dumps(heard.document, indent=1))
+    elif options.json:
+        write_json(heard.document, Path(options.json))
+    if options.csv:
+        options.csv.write_text(bars_csv(heard.document), encoding="utf-8")
+    pace = heard.analysis.pace
+    if options.midi:
+        if pace is None:
+            raise ParameterError("No pulse was found, so there is no tempo map to write as MIDI.")
+        session: TempoMap[SessionTimes] = TempoMap(pace.knots, pace.meters)
+        write_map(session, heard.decoded.duration_s, options.midi)
+    for note in heard.decoded.notes:
+        print(note, file=sys.stderr)
+    if options.json != "-":
+        print(_summary(heard.document))
+    return 0
+
+
+def _summary(document: dict[str, object]) -> str:
+    bars = document["bars"]
+    assert isinstance(bars, list)
+    if not bars:
+        return f"{document['file']}: no pulse found, {len(document['onsets'])} onsets"  # type: ignore[arg-type]
+    first = next((bar for bar in bars if bar["bar"] == 1), bars[0])
+    steady = document["steady"]
+    assert isinstance(steady, dict)
+    return (
+        f"{document['file']}: {document['bpm']:.2f} BPM, {steady['verdict']}, {first['meter']}, bar 1 at {first['start_s']:.3f} s, "
+        f"{len(bars)} bars, {len(document['onsets'])} onsets"  # type: ignore[arg-type]
+    )
+
+
+def _fit(options: argparse.Namespace) -> int:
+    from combpace.core.fitting import Rule
+    from combpace.core.grid import parse_grid
+    from combpace.media.mapfiles import write_json
+    from combpace.services.files import Target, fit_file
+
+    if (options.bpm is None) != (options.first_downbeat is None):
+        raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
+    beyond_ms, beyond = _ignore(options.ignore_beyond)
+    rule = Rule(parse_grid(options.grid), options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond)
+    target = Target(options.map, options.bpm, options.first_downbeat, options.own)
+    report = fit_file(options.file, options.out, target, _hints(options), rule, options.method, _progress())
+    if options.report:
+        write_json(report.document, options.report)
+    pulled = sum(peg.kind == "pulled" for peg in report.fit.pegs)
+    print(
+        f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move {report.document['largest_move_ms']} ms, {report.method}"
+    )
+    return 0
+
+
+def _stretch(options: argparse.Namespace) -> int:
+    from combpace.services.files import stretch_file
+
+    method = stretch_file(options.file, options.points, options.out, options.method, _progress())
+    print(f"{options.out}: {method}")
+    return 0
+
+
+def _serve(options: argparse.Namespace) -> int:
+    from combpace.settings import from_environment
+    from combpace.web.serve import serve
+
+    return serve(from_environment().with_command_line(options.host, options.port, options.data), demo=options.demo)
+
+
+def _hints(options: argparse.Namespace) -> Hints:
+    from combpace.core.analysis import Hints
+    from combpace.core.tempomap import parse_meter
+
+    bars = []
+    for text in options.bar:
+        match = re.fullmatch(r"\s*([0-9.]+)\s*=\s*(-?[0-9]+)\s*", text)
+        if not match:
+            raise ParameterError(f"--bar takes SECONDS=BAR, like 3.214=1, not “{text}”.")
+        bars.append((float(match[1]), int(match[2])))
+    bpm_range = None
+    if options.bpm_range:
+        match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", options.bpm_range)
+        if not match:
+            raise ParameterError(f"--bpm-range takes LO-HI, like 80-120, not “{options.bpm_range}”.")
+        bpm_range = (float(match[1]), float(match[2]))
+    meter = parse_meter(options.meter) if options.meter else None
+    return Hints(tuple(bars), tuple(options.downbeat), meter, bpm_range, options.steady)
+
+
+def _ignore(text: str | None) -> tuple[float | None, float | None]:
+    """(ms, quarters) of --ignore-beyond."""
+    if text is None:
+        return None, None
+    from combpace.core.grid import parse_grid
+
+    if "/" in text:
+        return None, parse_grid(text).step_quarters
+    try:
+        return float(text.lower().removesuffix("ms").strip()), None
+    except ValueError as error:
+        raise ParameterError(f"--ignore-beyond takes milliseconds or a note value like 1/16, not “{text}”.") from error
+
+
+def _progress() -> Callable[[str, float], None]:
+    if not sys.stderr.isatty():
+        return lambda phase, share: None
+    last = [""]
+
+    def show(phase: str, share: float) -> None:
+        line = f"{phase} {share * 100:3.0f} %"
+        if line != last[0]:
+            last[0] = line
+            print(f"\r{line:<40}", end="\n" if share >= 1 and phase == "rendering" else "", file=sys.stderr, flush=True)
+
+    return show
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,57 @@
+"""The click: two short tones, the higher one on downbeats, placed to the sample."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.audio import Samples, zero_padded
+from combpace.core.errors import ParameterError
+
+LENGTH_S = 0.030
+
+
+@dataclass(frozen=True, slots=True)
+class ClickBeat:
+    """One click: seconds from the first frame of what is written, and whether it opens a bar."""
+
+    time_s: float
+    downbeat: bool
+
+
+def click_sound(sample_rate_hz: int, *, downbeat: bool) -> Samples:
+    """One click, shape (frames,); its first sample is its attack."""
+    t = np.arange(round(LENGTH_S * sample_rate_hz)) / sample_rate_hz
+    pitch, level = (1960.0, 0.9) if downbeat else (1318.5, 0.6)
+    # A cosine starts at its full level: the attack is the first sample, so what is heard is where the beat is.
+    sound = level * np.cos(2 * np.pi * pitch * t) * np.exp(-t / 0.006)
+    sound[-32:] *= np.linspace(1, 0, 32)
+    return sound.astype(np.float32)
+
+
+class ClickTrack:
+    """A `Source` of clicks; nothing is held but the two sounds."""
+
+    def __init__(self, beats: Iterable[ClickBeat], frames: int, sample_rate_hz: int) -> None:
+        if frames < 0:
+            raise ParameterError("A click track cannot be shorter than nothing.")
+        self.sample_rate_hz = sample_rate_hz
+        self.frames = frames
+        self.channels = 1
+        self._sounds = (click_sound(sample_rate_hz, downbeat=False), click_sound(sample_rate_hz, downbeat=True))
+        placed = sorted((round(beat.time_s * sample_rate_hz), beat.downbeat) for beat in beats)
+        self._beats = [(frame, downbeat) for frame, downbeat in placed if 0 <= frame < frames]
+
+    def read(self, start: int, stop: int) -> Samples:
+        return zero_padded(start, stop, self.frames, 1, self._render)
+
+    def _render(self, start: int, stop: int) -> Samples:
+        block = np.zeros((1, stop - start), np.float32)
+        for frame, downbeat in self._beats:
+            sound = self._sounds[downbeat]
+            lo, hi = max(frame, start), min(frame + len(sound), stop)
+            if hi > lo:
+                block[0, lo - start : hi - start] += sound[lo - frame : hi - frame]
+        return block

@@ -1,0 +1,200 @@
+"""Attack starts: where they are, how strong, how sure.
+
+Peaks of the band-wise onset strength say *that* there is an attack; the waveform says *when*: the moment is the change
+point that splits a short window into "before" and "after" with the smallest Akaike criterion (Maeda 1985, as used to
+pick arrivals of waves), then moved to a zero crossing where one lies within 1 ms.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage, signal
+
+from combpace.core.audio import Samples, Source
+from combpace.core.clocks import FloatArray, TakeTimes, take_times
+from combpace.core.errors import ParameterError
+from combpace.core.spectra import OnsetStrength
+
+ANALYSIS_VERSION = 1
+# Windows in seconds, about a peak of the onset strength, in which its attack's start is looked for.
+BEFORE_S, AFTER_S = 0.040, 0.022
+ZERO_CROSSING_S = 0.001
+
+
+@dataclass(frozen=True, slots=True)
+class OnsetSettings:
+    """How attacks are looked for.
+
+    threshold  0-1; higher keeps only stronger attacks
+    listen     "everything", "lows" or "highs"
+    min_gap_s  shortest distance between two onsets
+    """
+
+    threshold: float = 0.3
+    listen: str = "everything"
+    min_gap_s: float = 0.030
+
+    def __post_init__(self) -> None:
+        if not 0.0 <= self.threshold <= 1.0:
+            raise ParameterError(f"The threshold lies between 0 and 1, not at {self.threshold!r}.")
+        if self.listen not in ("everything", "lows", "highs"):
+            raise ParameterError(f"Listen to everything, lows or highs, not to “{self.listen}”.")
+        if not 0.005 <= self.min_gap_s <= 2.0:
+            raise ParameterError(f"The shortest gap lies between 5 ms and 2 s, not at {self.min_gap_s * 1000:.0f} ms.")
+
+
+@dataclass(frozen=True, slots=True)
+class Onsets:
+    """Attack starts in order of time; three arrays of one length, strength and confidence 0-1."""
+
+    times: TakeTimes
+    strength: FloatArray
+    confidence: FloatArray
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+
+def no_onsets() -> Onsets:
+    """What silence gives."""
+    return Onsets(take_times([]), np.zeros(0), np.zeros(0))
+
+
+def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings | None = None) -> Onsets:
+    """Find attack starts.
+
+    source    the sound, for the exact moments
+    heard     its onset strength (`spectra.onset_strength`)
+    settings  threshold, band, shortest gap
+    Returns   strictly increasing times within the source; empty for silence, steady noise or a held tone
+    """
+    settings = settings or OnsetSettings()
+    strength = _listened(heard, settings.listen)
+    peaks, height, floor = _peaks(strength, heard.frame_rate_hz, settings)
+    if not len(peaks):
+        return no_onsets()
+    finder = _StartFinder(source)
+    rough = peaks / heard.frame_rate_hz
+    times = np.array([finder.start(time) for time in rough])
+    scale = max(float(np.quantile(height, 0.95)), 1e-9)
+    loud = np.clip(height / scale, 0.0, 1.0)
+    sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
+    return _spaced(times, loud, np.clip(sure, 0.0, 1.0), settings.min_gap_s)
+
+
+def _listened(heard: OnsetStrength, listen: str) -> FloatArray:
+    if listen == "lows":
+        return np.asarray(heard.flux[:, 0], dtype=np.float64)
+    if listen == "highs":
+        return np.asarray(heard.flux[:, 2], dtype=np.float64)
+    return np.asarray(heard.total, dtype=np.float64)
+
+
+def _peaks(strength: FloatArray, frame_rate_hz: float, settings: OnsetSettings) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Frames of local maxima above a moving floor; their heights and the floor they rose above."""
+    near = 2 * round(0.015 * frame_rate_hz) + 1
+    wide = 2 * round(0.25 * frame_rate_hz) + 1
+    highest = ndimage.maximum_filter1d(strength, near, mode="constant")
+    typical = ndimage.uniform_filter1d(strength, wide, mode="nearest")
+    # What counts as loud follows the take over some seconds, so that a soft verse keeps its attacks beside a loud chorus.
+    loudest = ndimage.maximum_filter1d(strength, 2 * round(2.0 * frame_rate_hz) + 1, mode="constant")
+    whole = float(np.quantile(strength[strength > 0], 0.98)) if np.any(strength > 0) else 0.0
+    reference = np.maximum(loudest, 0.35 * whole)
+    floor = 1.25 * typical + settings.threshold * 0.22 * reference
+    # Below this rise (in compressed log units summed over bands) there is only noise of the recording.
+    least = 1.2
+    is_peak = (strength >= highest) & (strength > floor) & (strength > least)
+    frames = np.flatnonzero(is_peak)
+    if len(frames):  # a plateau is one peak
+        frames = frames[np.concatenate([[True], np.diff(frames) > 1])]
+    return frames.astype(np.float64), strength[frames], np.maximum(floor[frames], least)
+
+
+def _spaced(times: FloatArray, strength: FloatArray, confidence: FloatArray, gap_s: float) -> Onsets:
+    """Sorted, with the stronger of any two that lie closer than `gap_s`."""
+    order = np.argsort(times, kind="stable")
+    times, strength, confidence = times[order], strength[order], confidence[order]
+    kept: list[int] = []
+    for i in range(len(times)):
+        if kept and times[i] - times[kept[-1]] < gap_s:
+            if strength[i] > 1.5 * strength[kept[-1]] and (len(kept) < 2 or times[i] - times[kept[-2]] >= gap_s):
+                kept[-1] = i
+            continue
+        kept.append(i)
+    return Onsets(take_times(times[kept]), strength[kept], confidence[kept])
+
+
+class _StartFinder:
+    """Finds the start of one attack after another in a source."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        rate = source.sample_rate_hz
+        self._rate = rate
+        self._margin = round(0.01 * rate)
+        top = min(0.45 * rate, 12000.0)
+        edges = [edge for edge in ((150.0,), (150.0, 1500.0), (1500.0, top)) if edge[-1] < 0.49 * rate]
+        self._filters = [
+            signal.butter(2, edge[0] if len(edge) == 1 else edge, "lowpass" if len(edge) == 1 else "bandpass", fs=rate, output="sos")
+            for edge in edges
+        ]
+
+    def start(self, rough_s: float) -> float:
+        """The attack's start, seconds, near `rough_s`."""
+        rate = self._rate
+        centre = round(rough_s * rate)
+        lo, hi = centre - round(BEFORE_S * rate), centre + round(AFTER_S * rate)
+        samples = self._source.read(lo - self._margin, hi)
+        mix = np.asarray(samples.mean(axis=0), dtype=np.float64)
+        best, best_gain = float(centre), -np.inf
+        for sos in self._filters:
+            band = signal.sosfilt(sos, mix)[self._margin :]
+            at, gain = self._change(band)
+            if gain > best_gain:
+                best, best_gain = lo + at, gain
+        return min(max(self._zero_crossing(mix, round(best) - (lo - self._margin)) + lo - self._margin, 0), self._source.frames) / rate
+
+    def _change(self, band: FloatArray) -> tuple[float, float]:
+        """(frame of the change point, how much louder it gets, nepers weighted by the share of energy)."""
+        # The window ends where the attack is at its loudest: a decay after it must not pull the split.
+        step = max(1, round(0.0005 * self._rate))
+        power = band * band
+        smooth = ndimage.uniform_filter1d(power, 4 * step + 1, mode="nearest")
+        peak = int(np.argmax(smooth))
+        end = min(len(band), max(peak + 2 * step, round(0.012 * self._rate)))
+        total = np.cumsum(power[:end])
+        n = np.arange(1, end + 1)
+        least = 1e-12 + 1e-6 * float(power.max())
+        before = np.log((total + least) / n)
+        after = np.log((total[-1] - total + least) / np.maximum(end - n, 1))
+        criterion = n * before + (end - n) * after
+        edge = max(2 * step, 8)
+        if end <= 2 * edge:
+            return 0.0, -np.inf
+        k = edge + int(np.argmin(criterion[edge : end - edge]))
+        gain = float(after[k] - before[k])
+        loud = np.sqrt(float(total[-1]) / end)
+        return float(k), gain + 0.35 * np.log(loud + 1e-9)
+
+    def _zero_crossing(self, mix: FloatArray, at: int) -> int:
+        """The zero crossing nearest to `at` within 1 ms, or `at`."""
+        reach = round(ZERO_CROSSING_S * self._rate)
+        lo, hi = max(at - reach, 1), min(at + reach + 1, len(mix))
+        if hi <= lo:
+            return at
+        signs = np.signbit(mix[lo - 1 : hi])
+        crossings = lo + np.flatnonzero(signs[1:] != signs[:-1])
+        return int(crossings[np.argmin(np.abs(crossings - at))]) if len(crossings) else at
+
+
+def nearest_onset(times: TakeTimes, time_s: float, within_s: float) -> int | None:
+    """Index of the onset nearest to a moment, or None where none lies within `within_s`."""
+    if not len(times):
+        return None
+    i = int(np.argmin(np.abs(times - time_s)))
+    return i if abs(float(times[i]) - time_s) <= within_s else None
+
+
+__all__ = ["ANALYSIS_VERSION", "OnsetSettings", "Onsets", "Samples", "detect_onsets", "nearest_onset", "no_onsets"]

@@ -1,0 +1,316 @@
+"""Solving a map again around what the user fixed.
+
+Beats change only between the nearest anchors left and right of a correction; with none on a side, the correction fades
+out there over FADE_BARS when it is small, and goes to the end when it is a matter of phase. Every beat between is laid
+again on the attacks, by dynamic programming over the attacks near its expected time. Anchors are exact, always.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+
+from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.onsets import Onsets
+from combpace.core.tempomap import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, Meter, TempoMap, bar_index, bar_number
+
+FADE_BARS = 4
+# A correction beyond this share of a beat means that the pulse itself was read at the wrong phase.
+PHASE_SHARE = 0.25
+# Between two anchors the tempo may be this many times faster or slower than the map as a whole.
+LARGEST_RATIO = 2.6
+
+
+def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets, *, locked: bool = False) -> TempoMap[ClockT]:
+    """Tie a musical place to a moment; the rest is solved again around all anchors.
+
+    time_s   on the map's clock
+    place    quarters; the beats on either side keep their count where no anchor stands in the way
+    attacks  on the map's clock: what beats are laid on
+    Raises   MapConflictError, naming both places, where no sensible tempo joins them
+    """
+    if not (np.isfinite(time_s) and np.isfinite(place)):
+        raise ParameterError("A place and its time must be finite numbers; the map is unchanged.")
+    beat = pace.meter_of(pace.bar_of(place)).beat_quarters
+    left = _anchor_before(pace, place)
+    right = _anchor_after(pace, place)
+    _refuse_conflicts(pace, left, Knot(time_s, place, True), right)
+    counted = round((place - pace.place(time_s)) / beat) * beat
+    before: tuple[Knot, ...] = _side(pace, left, time_s, place, counted, beat, attacks, -1)
+    after: tuple[Knot, ...] = _side(pace, right, time_s, place, counted, beat, attacks, +1)
+    knots = (*before, Knot(time_s, place, True, locked), *after)
+    return _checked(pace, knots)
+
+
+def _side(
+    pace: TempoMap[ClockT], anchor: Knot | None, time_s: float, place: float, counted: float, beat: float, attacks: Onsets, direction: int
+) -> tuple[Knot, ...]:
+    """The knots on one side of a new anchor, in order."""
+
+    def beyond(knot: Knot) -> bool:
+        return direction * (knot.quarters - place) > SAME_PLACE
+
+    if anchor is None:
+        # No anchor: the beats stay where they are but for the fade, and are only counted anew.
+        knots = [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
+        knots = [knot for knot in knots if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0]
+        shift = time_s - pace.second(place - counted)
+        period = 60.0 * beat / pace.bpm_at(place - counted)
+        far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
+        if not knots:
+            return ()
+        distance = np.abs(np.array([knot.quarters for knot in knots]) - place)
+        fade = np.clip(1.0 - distance / far, 0.0, 1.0) if np.isfinite(far) else np.ones(len(knots))
+        expected = np.array([knot.time_s for knot in knots]) + shift * fade
+        moved = fade > 0
+        laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
+        times = np.where(moved & (abs(shift) > 1e-9), laid, [knot.time_s for knot in knots])
+        return tuple(replace(knot, time_s=float(time)) for knot, time in zip(knots, times, strict=True))
+    lo, hi = (Knot(time_s, place), anchor) if direction > 0 else (anchor, Knot(time_s, place))
+    kept: tuple[Knot, ...] = tuple(
+        knot
+        for knot in pace.knots
+        if (knot.quarters >= anchor.quarters - SAME_PLACE if direction > 0 else knot.quarters <= anchor.quarters + SAME_PLACE)
+    )
+    first = np.floor(lo.quarters / beat + 1e-6) + 1
+    places = np.arange(first * beat, hi.quarters - 0.25 * beat, beat)
+    places = places[places > lo.quarters + 0.25 * beat]
+    # The old course between both ends, bent linearly so that it meets them.
+    old_lo, old_hi = pace.place(lo.time_s), pace.place(hi.time_s)
+    course = pace.to_seconds(Quarters(old_lo + (places - lo.quarters) * (old_hi - old_lo) / (hi.quarters - lo.quarters)))
+    expected = np.asarray(course, dtype=np.float64)
+    period = (hi.time_s - lo.time_s) * beat / (hi.quarters - lo.quarters)
+    times = lay_beats(expected, attacks, (lo.time_s, hi.time_s), period)
+    sure = _sureness(times, attacks)
+    between: tuple[Knot, ...] = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True))
+    return (*between, *kept) if direction > 0 else (*kept, *between)
+
+
+def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
+    if not len(attacks) or not len(times):
+        return np.full(len(times), 0.3)
+    near = np.min(np.abs(np.asarray(attacks.times)[None, :] - times[:, None]), axis=1)
+    sure: FloatArray = 0.3 + 0.6 * np.exp(-((near / 0.01) ** 2))
+    return sure
+
+
+def lay_beats(expected: FloatArray, attacks: Onsets, ends: tuple[float | None, float | None], period_s: float) -> FloatArray:
+    """Lay beats on attacks near their expected times.
+
+    expected  shape (n,), seconds, increasing
+    ends      moments before the first and after the last beat that are exact, or None
+    Returns   shape (n,), strictly increasing; a beat with no fitting attack keeps its expected time
+    """
+    n = len(expected)
+    if not n:
+        return expected
+    reach = 0.18 * period_s
+    at, strength = np.asarray(attacks.times), np.asarray(attacks.strength)
+    choices: list[FloatArray] = []
+    worths: list[FloatArray] = []
+    for time in expected:
+        lo, hi = np.searchsorted(at, (time - reach, time + reach))
+        times = np.concatenate([[time], at[lo:hi]])
+        gain = np.concatenate([[0.0], 0.35 + strength[lo:hi]]) - 2.0 * ((times - time) / reach) ** 2
+        choices.append(times)
+        worths.append(gain)
+    stiff = 1.0 / (0.06 * period_s) ** 2
+    gaps = np.diff(expected)
+
+    def step(index: int) -> FloatArray:
+        """Cost of every pair of choices of two neighbouring beats, shape (choices, choices)."""
+        gap = choices[index][None, :] - choices[index - 1][:, None]
+        cost: FloatArray = stiff * (gap - gaps[index - 1]) ** 2 + np.where(gap <= 0.2 * gaps[index - 1], 1e9, 0.0)
+        return cost
+
+    score = worths[0].copy()
+    if ends[0] is not None:
+        score -= np.where(choices[0] - ends[0] <= 0.01, 1e9, stiff * (choices[0] - expected[0]) ** 2)
+    back: list[np.ndarray] = []
+    for i in range(1, n):
+        total = score[:, None] - step(i)
+        best = np.argmax(total, axis=0)
+        back.append(best)
+        score = total[best, np.arange(len(choices[i]))] + worths[i]
+    if ends[1] is not None:
+        score -= np.where(ends[1] - choices[-1] <= 0.01, 1e9, stiff * (choices[-1] - expected[-1]) ** 2)
+    pick = int(np.argmax(score))
+    result = np.empty(n)
+    for i in range(n - 1, -1, -1):
+        result[i] = choices[i][pick]
+        if i:
+            pick = int(back[i - 1][pick])
+    return result
+
+
+def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times."""
+    if any(knot.fixed for knot in pace.knots):
+        # Bars that are fixed already stay whole bars away.
+        line = pace.bar_line(nearest_bar(pace, pace.place(time_s)))
+    else:
+        beat = pace.meters[0].beat_quarters
+        line = round(pace.place(time_s) / beat) * beat
+    counted = _renumbered(pace, -line)
+    taken = next((knot for knot in counted.knots if knot.fixed and abs(knot.quarters) < SAME_PLACE), None)
+    if taken is not None and abs(taken.time_s - time_s) < 1e-6:
+        return counted
+    if taken is not None:
+        counted = _without(counted, taken.quarters)
+    return fix_place(counted, time_s, 0.0, attacks)
+
+
+def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets) -> TempoMap[ClockT]:
+    """This moment is the line of bar `number`."""
+    index = bar_index(number)
+    if not any(knot.fixed for knot in pace.knots):
+        counted = set_bar_1(pace, time_s, attacks)
+        return _renumbered(counted, counted.bar_line(index))
+    return fix_place(pace, time_s, pace.bar_line(index), attacks)
+
+
+def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """This moment is a downbeat: the nearest bar line goes here."""
+    here = pace.place(time_s)
+    if any(knot.fixed for knot in pace.knots):
+        return fix_place(pace, time_s, pace.bar_line(nearest_bar(pace, here)), attacks)
+    # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
+    beat = pace.meters[0].beat_quarters
+    index = nearest_bar(pace, here)
+    shift = pace.bar_line(index) - round(here / beat) * beat
+    counted = _renumbered(pace, shift)
+    return fix_place(counted, time_s, pace.bar_line(index), attacks)
+
+
+def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:
+    """Index of the bar whose line lies nearest to a musical place."""
+    index = pace.bar_of(place)
+    return index if place - pace.bar_line(index) <= pace.bar_line(index + 1) - place else index + 1
+
+
+def release(pace: TempoMap[ClockT], place: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """Remove an anchor: the beats between its neighbours are laid on the attacks again."""
+    anchor = anchor_at(pace, place)
+    if anchor is None:
+        raise ParameterError("There is no anchor at this place; the map is unchanged.")
+    if anchor.locked:
+        raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
+    loose = tuple(replace(knot, fixed=False, confidence=0.5) if knot == anchor else knot for knot in pace.knots)
+    left, right = _anchor_before(pace, place), _anchor_after(pace, place)
+    beat = pace.meters[0].beat_quarters
+    reach = FADE_BARS * pace.meters[0].bar_quarters
+    lo = left.quarters if left else place - reach
+    hi = right.quarters if right else place + reach
+    inside = [i for i, knot in enumerate(loose) if lo < knot.quarters < hi and not knot.fixed]
+    if not inside:
+        return _checked(pace, loose)
+    expected = np.array([loose[i].time_s for i in inside])
+    ends = (loose[inside[0] - 1].time_s if inside[0] else None, loose[inside[-1] + 1].time_s if inside[-1] + 1 < len(loose) else None)
+    times = lay_beats(expected, attacks, ends, 60.0 * beat / pace.bpm_at(place))
+    laid = dict(zip(inside, times, strict=True))
+    return _checked(pace, tuple(replace(knot, time_s=float(laid[i])) if i in laid else knot for i, knot in enumerate(loose)))
+
+
+def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]:
+    """Lock or unlock a place; locking a found beat makes it an anchor where it is."""
+    near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
+    if abs(near.quarters - place) > 0.02:
+        near = Knot(pace.second(place), place)
+        return _checked(pace, tuple(sorted((*pace.knots, replace(near, fixed=True, locked=locked)), key=lambda knot: knot.quarters)))
+    return _checked(pace, tuple(replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot for knot in pace.knots))
+
+
+def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
+    """Another meter for the whole map: the beats keep their times, the bars are counted anew from bar 1."""
+    scale = meter.beat_quarters / pace.meters[0].beat_quarters
+    knots = tuple(replace(knot, quarters=knot.quarters * scale) for knot in pace.knots)
+    return replace(pace, knots=knots, meters=(Meter(1, meter.numerator, meter.denominator),))
+
+
+def scale_tempo(pace: TempoMap[ClockT], factor: int, attacks: Onsets) -> TempoMap[ClockT]:
+    """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times."""
+    if factor == 2:
+        places = pace.quarters * 2
+        doubled: list[Knot] = [replace(knot, quarters=float(place)) for knot, place in zip(pace.knots, places, strict=True)]
+        between: list[Knot] = [
+            Knot(0.5 * (a.time_s + b.time_s), 0.5 * (a.quarters + b.quarters), confidence=min(a.confidence, b.confidence))
+            for a, b in itertools.pairwise(doubled)
+        ]
+        return _checked(pace, tuple(sorted((*doubled, *between), key=lambda knot: knot.quarters)))
+    beat = pace.meters[0].beat_quarters
+    kept = [replace(knot, quarters=knot.quarters / 2) for knot in pace.knots if knot.fixed or round(knot.quarters / beat) % 2 == 0]
+    return _checked(pace, tuple(kept))
+
+
+def anchor_at(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    """The anchor at a musical place, if there is one."""
+    return next((knot for knot in pace.knots if knot.fixed and abs(knot.quarters - place) < 1e-6), None)
+
+
+def anchors(pace: TempoMap[ClockT]) -> tuple[Knot, ...]:
+    """All anchors, in order."""
+    return tuple(knot for knot in pace.knots if knot.fixed)
+
+
+def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float, int, int] | None:
+    """(ms, first bar number, last bar number) of the bar lines that a change moved, or None."""
+    first, last = new.bar_of(float(new.quarters[0])), new.bar_of(float(new.quarters[-1]))
+    # Lines are compared by time: a bar that only got another number did not move.
+    start, stop = old.bar_of(float(old.quarters[0])), old.bar_of(float(old.quarters[-1]))
+    old_lines = old.to_seconds(old.bar_lines(start, stop - start + 1))
+    new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
+    distance = np.array([np.min(np.abs(old_lines - line)) for line in new_lines])
+    moved = np.flatnonzero(distance > 5e-5)
+    if not len(moved):
+        return None
+    return 1000.0 * float(distance.max()), bar_number(first + int(moved[0])), bar_number(first + int(moved[-1]))
+
+
+def _renumbered(pace: TempoMap[ClockT], shift: float) -> TempoMap[ClockT]:
+    return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + shift) for knot in pace.knots))
+
+
+def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:
+    return replace(pace, knots=tuple(replace(knot, fixed=False) if knot.quarters == place else knot for knot in pace.knots))
+
+
+def _anchor_before(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    return next((knot for knot in reversed(pace.knots) if knot.fixed and knot.quarters < place - SAME_PLACE), None)
+
+
+def _anchor_after(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    return next((knot for knot in pace.knots if knot.fixed and knot.quarters > place + SAME_PLACE), None)
+
+
+def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, right: Knot | None) -> None:
+    here = anchor_at(pace, new.quarters)
+    if here is not None and here.locked and abs(here.time_s - new.time_s) > 1e-6:
+        raise MapConflictError(f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it to move it. The map is unchanged.")
+    typical = float(np.median(pace.span_bpm))
+    for a, b in ((left, new), (new, right)):
+        if a is None or b is None:
+            continue
+        gap_s, gap_q = b.time_s - a.time_s, b.quarters - a.quarters
+        bpm = 60.0 * gap_q / gap_s if gap_s > 0 else np.inf
+        if not (max(MIN_BPM, typical / LARGEST_RATIO) <= bpm <= min(MAX_BPM, typical * LARGEST_RATIO)):
+            other = a if b is new else b
+            pace_words = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
+            raise MapConflictError(
+                f"{_name(pace, new)} at {new.time_s:.3f} s and {_name(pace, other)}, fixed at {other.time_s:.3f} s, cannot both hold: "
+                f"they would lie {pace_words}. The map is unchanged; remove one of the two anchors first."
+            )
+
+
+def _name(pace: TempoMap[ClockT], knot: Knot) -> str:
+    bar, beat = pace.address(knot.quarters)
+    return f"{'Bar' if beat == 1 else 'Place'} {bar}" + ("" if beat == 1 else f"·{beat:g}")
+
+
+def _checked(pace: TempoMap[ClockT], knots: tuple[Knot, ...]) -> TempoMap[ClockT]:
+    try:
+        return replace(pace, knots=knots)
+    except ParameterError as error:
+        raise MapConflictError(f"No tempo map goes through all of these places: {error} The map is unchanged.") from error

@@ -1,0 +1,235 @@
+"""Musical time: knots, meters, bars and the map between seconds and quarter notes.
+
+Conventions: quarter note 0 is the line of bar 1, whatever the meter. Bars are numbered ... -2, -1, 1, 2 ...: there is
+no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). A map is piecewise
+linear between its knots and runs on beyond both ends at the tempo of its first and its last span.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from math import isfinite
+from typing import Generic
+
+import numpy as np
+
+from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
+from combpace.core.errors import ParameterError
+
+MIN_BPM, MAX_BPM = 5.0, 1000.0
+# Musical positions closer than this are the same place; far below a sample, far above rounding noise.
+SAME_PLACE = 1e-9
+
+
+def bar_number(index: int) -> int:
+    """Bar number of a gapless index: 0 -> 1, -1 -> -1."""
+    return index + 1 if index >= 0 else index
+
+
+def bar_index(number: int) -> int:
+    """Gapless index of a bar number: 1 -> 0, -1 -> -1. There is no bar 0."""
+    if number == 0:
+        raise ParameterError("There is no bar 0: the bar before bar 1 is bar -1.")
+    return number - 1 if number > 0 else number
+
+
+@dataclass(frozen=True, slots=True)
+class Meter:
+    """A time signature that holds from a bar on; the first one also holds for the lead-in."""
+
+    bar: int
+    numerator: int
+    denominator: int
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.numerator <= 64 or self.denominator not in (1, 2, 4, 8, 16, 32, 64):
+            raise ParameterError(f"{self.numerator}/{self.denominator} is not a meter; write it like 4/4 or 7/8.")
+        bar_index(self.bar)
+
+    @property
+    def bar_quarters(self) -> float:
+        return self.numerator * 4.0 / self.denominator
+
+    @property
+    def beat_quarters(self) -> float:
+        """Length of a counted beat: a dotted value in compound meters (6/8, 9/8, 12/8), else the denominator's value."""
+        compound = self.denominator >= 8 and self.numerator > 3 and self.numerator % 3 == 0
+        return (12.0 if compound else 4.0) / self.denominator
+
+    @property
+    def beats(self) -> int:
+        return round(self.bar_quarters / self.beat_quarters)
+
+    @property
+    def beat_unit(self) -> str:
+        return f"{round(self.beat_quarters * self.denominator / 4)}/{self.denominator}"
+
+    def __str__(self) -> str:
+        return f"{self.numerator}/{self.denominator}"
+
+
+def parse_meter(text: str, bar: int = 1) -> Meter:
+    """Read "6/8" as the meter from `bar` on. Raises ParameterError for anything else."""
+    top, slash, bottom = text.strip().partition("/")
+    if not slash or not top.strip().isdecimal() or not bottom.strip().isdecimal():
+        raise ParameterError(f"“{text}” is not a meter; write it like 4/4 or 7/8.")
+    return Meter(bar, int(top), int(bottom))
+
+
+@dataclass(frozen=True, slots=True)
+class Knot:
+    """A place where seconds and musical time are tied together.
+
+    time_s      seconds, on the clock of the map it belongs to
+    quarters    musical time; lead-in is negative
+    fixed       an anchor: the user's, exact always. Otherwise found, and may be solved again
+    locked      guards an anchor against drag, delete and tidying
+    confidence  0-1, how sure a found knot is; 1 for anchors
+    """
+
+    time_s: float
+    quarters: float
+    fixed: bool = False
+    locked: bool = False
+    confidence: float = 1.0
+
+    def __post_init__(self) -> None:
+        if not (isfinite(self.time_s) and isfinite(self.quarters)):
+            raise ParameterError(f"A knot needs finite numbers, got {self!r}.")
+        if not 0.0 <= self.confidence <= 1.0:
+            raise ParameterError(f"A confidence lies between 0 and 1, got {self.confidence!r}.")
+
+
+@dataclass(frozen=True, slots=True)
+class TempoMap(Generic[ClockT]):
+    """Seconds <-> musical time.
+
+    knots   at least two, strictly increasing in both seconds and quarters
+    meters  in order of their bars, the first at bar 1; default 4/4
+    """
+
+    knots: tuple[Knot, ...]
+    meters: tuple[Meter, ...] = (Meter(1, 4, 4),)
+
+    def __post_init__(self) -> None:
+        if len(self.knots) < 2:
+            raise ParameterError("A tempo map needs at least two knots.")
+        if not np.all(np.diff(self.times_s) > 0) or not np.all(np.diff(self.quarters) > SAME_PLACE):
+            raise ParameterError("The knots of a tempo map must follow each other in time and in beats.")
+        bpm = self.span_bpm
+        if bpm.min() < MIN_BPM or bpm.max() > MAX_BPM:
+            raise ParameterError(
+                f"A span of this map would run at {bpm.min():.1f} to {bpm.max():.1f} BPM; {MIN_BPM:g} to {MAX_BPM:g} is what a map can hold."
+            )
+        if not self.meters or self.meters[0].bar != 1:
+            raise ParameterError("A tempo map's first meter starts at bar 1.")
+        if any(a.bar >= b.bar for a, b in zip(self.meters, self.meters[1:], strict=False)):
+            raise ParameterError("Meters must follow each other, one for each bar at most.")
+
+    # -- the two clocks
+
+    @property
+    def times_s(self) -> FloatArray:
+        return np.array([knot.time_s for knot in self.knots])
+
+    @property
+    def quarters(self) -> FloatArray:
+        return np.array([knot.quarters for knot in self.knots])
+
+    @property
+    def span_bpm(self) -> FloatArray:
+        """Quarter notes per minute of every span, shape (knots - 1,)."""
+        return 60.0 * np.diff(self.quarters) / np.diff(self.times_s)
+
+    @property
+    def is_steady(self) -> bool:
+        """Whether one tempo describes the whole map."""
+        return len(self.knots) == 2
+
+    def to_quarters(self, times: ClockT) -> Quarters:
+        """Musical time of each moment; exact at knots, strictly increasing, extended beyond both ends."""
+        return Quarters(_piecewise(as_floats(times), self.times_s, self.quarters))
+
+    def to_seconds(self, places: Quarters) -> FloatArray:
+        """Seconds on the map's clock of each musical place; the inverse of `to_quarters`."""
+        return _piecewise(as_floats(places), self.quarters, self.times_s)
+
+    def second(self, place: float) -> float:
+        """Seconds of one musical place."""
+        return float(self.to_seconds(Quarters(as_floats(place)))[0])
+
+    def place(self, time_s: float) -> float:
+        """Musical time of one moment on the map's clock."""
+        return float(_piecewise(as_floats(time_s), self.times_s, self.quarters)[0])
+
+    def bpm_at(self, place: float) -> float:
+        """Quarter notes per minute just after a musical place."""
+        span = int(np.clip(np.searchsorted(self.quarters, place, "right") - 1, 0, len(self.knots) - 2))
+        return float(self.span_bpm[span])
+
+    def shifted(self, offset_s: float) -> TempoMap[ClockT]:
+        """The same map with every knot `offset_s` later."""
+        return replace(self, knots=tuple(replace(knot, time_s=knot.time_s + offset_s) for knot in self.knots))
+
+    # -- bars
+
+    def meter_of(self, index: int) -> Meter:
+        """The meter that holds in the bar of this index."""
+        bars = [bar_index(meter.bar) for meter in self.meters]
+        return self.meters[max(0, bisect_right(bars, index) - 1)]
+
+    def bar_line(self, index: int) -> float:
+        """Quarters of the line that opens the bar of this index."""
+        if index <= 0:
+            return index * self.meters[0].bar_quarters
+        place, at = 0.0, 0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            end = index if following is None else min(index, bar_index(following.bar))
+            if end > at:
+                place += (end - at) * here.bar_quarters
+                at = end
+        return place
+
+    def bar_of(self, place: float) -> int:
+        """Index of the bar in which a musical place lies."""
+        if place < -SAME_PLACE:
+            return int(np.floor(place / self.meters[0].bar_quarters + SAME_PLACE))
+        at, start = 0, 0.0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            if following is not None:
+                bars = bar_index(following.bar) - at
+                if place >= start + bars * here.bar_quarters - SAME_PLACE:
+                    at, start = at + bars, start + bars * here.bar_quarters
+                    continue
+            return at + int(np.floor((place - start) / here.bar_quarters + SAME_PLACE))
+        raise AssertionError("unreachable")
+
+    def bar_lines(self, first: int, count: int) -> Quarters:
+        """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one after them."""
+        return Quarters(np.array([self.bar_line(index) for index in range(first, first + count + 1)]))
+
+    def address(self, place: float) -> tuple[int, float]:
+        """(bar number, beat in the bar counted from 1) of a musical place."""
+        index = self.bar_of(place)
+        meter = self.meter_of(index)
+        return bar_number(index), 1.0 + max(0.0, place - self.bar_line(index)) / meter.beat_quarters
+
+
+def _piecewise(x: FloatArray, xs: FloatArray, ys: FloatArray) -> FloatArray:
+    """Linear interpolation, extended with the slopes of the first and last span."""
+    span = np.clip(np.searchsorted(xs, x, "right") - 1, 0, len(xs) - 2)
+    share = (x - xs[span]) / (xs[span + 1] - xs[span])
+    # Written from both ends, so that a knot gives back its own value to the last bit.
+    result: FloatArray = np.where(share < 0.5, ys[span] + share * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - share) * (ys[span + 1] - ys[span]))
+    return result
+
+
+def steady_map(bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4, 4),), confidence: float = 1.0) -> TempoMap[ClockT]:
+    """One found span: `bpm` quarter notes a minute, the line of bar 1 at `bar_1_s`."""
+    if not (isfinite(bpm) and MIN_BPM <= bpm <= MAX_BPM):
+        raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {bpm!r}.")
+    # Far apart, so that the tempo read back from the knots is the one that was given.
+    far = 4096.0
+    return TempoMap((Knot(bar_1_s, 0.0, confidence=confidence), Knot(bar_1_s + far * 60.0 / bpm, far, confidence=confidence)), tuple(meters))

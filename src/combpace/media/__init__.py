@@ -1,0 +1,1 @@
+"""Files <-> core values: decoding, encoding, peaks, MIDI, map files, names."""

@@ -1,0 +1,152 @@
+"""Sound files out: WAV 16, 24, 32 float and FLAC, written in blocks; 16 bit is dithered, clipping is said and avoided."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+import soxr
+
+from combpace.core.audio import Samples, Source
+from combpace.core.errors import MediaError, ParameterError
+
+BLOCK_FRAMES = 65536
+FORMATS = {
+    "wav16": ("WAV", "PCM_16", ".wav"),
+    "wav24": ("WAV", "PCM_24", ".wav"),
+    "wav32f": ("WAV", "FLOAT", ".wav"),
+    "flac": ("FLAC", "PCM_24", ".flac"),
+}
+_BYTES = {"PCM_16": 2, "PCM_24": 3, "FLOAT": 4}
+# A little under 4 GiB: what a RIFF length can say, less room for headers.
+RIFF_LIMIT_BYTES = 2**32 - 2**16
+DITHER_SEED = 20_406
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What was written: frames, the loudest sample before any lowering, and by how many decibels it was lowered (0 or less)."""
+
+    frames: int
+    peak: float
+    gain_db: float
+
+
+def write_sound(
+    source: Source,
+    target: Path,
+    kind: str,
+    *,
+    start: int = 0,
+    stop: int | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> Written:
+    """Write frames [start, stop) of a source; before its first frame and after its last is silence.
+
+    kind     one of FORMATS
+    Returns  what was written; integer formats that would clip are lowered so that the loudest sample is at full scale
+    """
+    if kind not in FORMATS:
+        raise ParameterError(f"“{kind}” is not a format; use one of {', '.join(FORMATS)}.")
+    container, subtype, _ = FORMATS[kind]
+    stop = source.frames if stop is None else stop
+    if stop <= start:
+        raise ParameterError("There is nothing to write: the range is empty.")
+    tell = on_progress or (lambda share: None)
+    if container == "FLAC" and source.channels > 8:
+        raise MediaError(f"FLAC holds up to 8 channels, this sound has {source.channels}; choose WAV.")
+    if container == "WAV" and (stop - start) * source.channels * _BYTES[subtype] > RIFF_LIMIT_BYTES:
+        container = "RF64"
+    rough = target.with_name(target.name + ".float")
+    partial = target.with_name(target.name + ".part")
+    try:
+        peak = _write_float(source, rough, start, stop, lambda share: tell(0.8 * share))
+        if subtype == "FLOAT":
+            rough.replace(target)
+            return Written(stop - start, peak, 0.0)
+        full = 1.0 - 2.0 ** (-15 if subtype == "PCM_16" else -23)
+        gain = min(1.0, full / peak) if peak > 0 else 1.0
+        _convert(rough, partial, container, subtype, gain, tell)
+        partial.replace(target)
+        return Written(stop - start, peak, 20 * float(np.log10(gain)))
+    finally:
+        rough.unlink(missing_ok=True)
+        partial.unlink(missing_ok=True)
+
+
+def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callable[[float], None]) -> float:
+    peak = 0.0
+    size = (stop - start) * source.channels * 4
+    container = "RF64" if size > RIFF_LIMIT_BYTES else "WAV"
+    with sf.SoundFile(path, "w", samplerate=source.sample_rate_hz, channels=source.channels, subtype="FLOAT", format=container) as out:
+        for at in range(start, stop, BLOCK_FRAMES):
+            block = source.read(at, min(at + BLOCK_FRAMES, stop))
+            if block.size:
+                peak = max(peak, float(np.abs(block).max()))
+            out.write(block.T)
+            tell((at + block.shape[1] - start) / (stop - start))
+    return peak
+
+
+def _convert(rough: Path, target: Path, container: str, subtype: str, gain: float, tell: Callable[[float], None]) -> None:
+    noise = np.random.default_rng(DITHER_SEED)
+    step = 2.0**-15
+    with (
+        sf.SoundFile(rough) as data,
+        sf.SoundFile(target, "w", samplerate=data.samplerate, channels=data.channels, subtype=subtype, format=container) as out,
+    ):
+        while True:
+            block = data.read(BLOCK_FRAMES, dtype="float32", always_2d=True)
+            if not len(block):
+                return
+            block = block * np.float32(gain)
+            if subtype == "PCM_16" and block.any():
+                # Triangular dither of two steps (Lipshitz, Wannamaker, Vanderkooy 1992).
+                block = block + ((noise.random(block.shape) - noise.random(block.shape)) * step).astype(np.float32)
+                block = np.clip(block, -1.0, 1.0 - step)
+            out.write(block)
+            tell(0.8 + 0.2 * data.tell() / max(1, data.frames))
+
+
+class ResampledSource:
+    """A `Source` at another rate, read in whole seconds so that every range gives the same samples; zero net delay."""
+
+    MARGIN_S = 1
+
+    def __init__(self, source: Source, sample_rate_hz: int) -> None:
+        self._source = source
+        self.sample_rate_hz = sample_rate_hz
+        self.channels = source.channels
+        self.frames = round(source.frames * sample_rate_hz / source.sample_rate_hz)
+        self._kept: tuple[int, Samples] | None = None
+
+    def read(self, start: int, stop: int) -> Samples:
+        if self._source.sample_rate_hz == self.sample_rate_hz:
+            return self._source.read(start, stop)
+        rate = self.sample_rate_hz
+        block = np.zeros((self.channels, max(0, stop - start)), np.float32)
+        second = start // rate
+        while second * rate < stop:
+            lo, hi = max(start, second * rate), min(stop, (second + 1) * rate)
+            if hi > lo:
+                block[:, lo - start : hi - start] = self._second(second)[:, lo - second * rate : hi - second * rate]
+            second += 1
+        return block
+
+    def _second(self, second: int) -> Samples:
+        if self._kept is None or self._kept[0] != second:
+            old = self._source.sample_rate_hz
+            margin = self.MARGIN_S
+            sound = self._source.read((second - margin) * old, (second + 1 + margin) * old)
+            made = soxr.resample(sound.T, old, self.sample_rate_hz, quality="VHQ").T
+            at = margin * self.sample_rate_hz
+            self._kept = (second, np.ascontiguousarray(made[:, at : at + self.sample_rate_hz], dtype=np.float32))
+        return self._kept[1]
+
+
+def at_rate(source: Source, sample_rate_hz: int) -> Source:
+    """The source itself, or resampled."""
+    return source if source.sample_rate_hz == sample_rate_hz else ResampledSource(source, sample_rate_hz)

@@ -1,0 +1,191 @@
+"""Tempo maps and analyses as JSON and CSV. The fields are a contract (docs/formats.md): added to, never changed."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace import __version__
+from combpace.core.analysis import Analysis
+from combpace.core.clocks import ClockT, SessionTimes, TakeTimes
+from combpace.core.drift import bars_between
+from combpace.core.errors import CombPaceError, MediaError
+from combpace.core.onsets import ANALYSIS_VERSION, Onsets
+from combpace.core.tempo import SteadyTempo
+from combpace.core.tempomap import Knot, Meter, TempoMap, bar_index, bar_number, parse_meter
+
+FORMAT_VERSION = 1
+
+
+def six(value: float) -> float:
+    """Seconds to the microsecond."""
+    return round(float(value), 6) + 0.0
+
+
+def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_rate_hz: int) -> dict[str, Any]:
+    """What `combpace analyse --json` prints; seconds of decoded take time."""
+    onsets = analysis.onsets
+    document: dict[str, Any] = {
+        "version": FORMAT_VERSION,
+        "analysis_version": ANALYSIS_VERSION,
+        "program": f"combpace {__version__}",
+        "file": file,
+        "duration_s": six(duration_s),
+        "sample_rate_hz": sample_rate_hz,
+        "bpm": None,
+        "beat_unit": None,
+        "steady": None,
+        "meters": [],
+        "beats": [],
+        "downbeats": [],
+        "bars": [],
+        "knots": [],
+        "onsets": [
+            {"time_s": six(time), "strength": round(float(strength), 4), "confidence": round(float(sure), 4)}
+            for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True)
+        ],
+    }
+    if analysis.pace is not None:
+        document |= map_document(analysis.pace, 0.0, duration_s, onsets.times)
+    if analysis.steady is not None:
+        document["steady"] = steady_document(analysis.steady)
+        document["bpm"] = round(analysis.steady.bpm, 4)
+    return document
+
+
+def steady_document(steady: SteadyTempo) -> dict[str, Any]:
+    return {
+        "bpm": round(steady.bpm, 4),
+        "plus_minus_bpm": round(steady.plus_minus_bpm, 4),
+        "first_downbeat_s": six(steady.first_downbeat_s),
+        "drift_end_ms": round(steady.drift_end_ms, 1),
+        "scatter_ms": round(steady.scatter_ms, 2),
+        "verdict": steady.verdict,
+        "candidates": [{"bpm": round(c.bpm, 4), "relation": c.relation, "evidence": round(c.evidence, 4)} for c in steady.candidates],
+    }
+
+
+def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, attacks: ClockT) -> dict[str, Any]:
+    """The parts of a document that describe a map between two moments."""
+    beats, downbeats = beats_between(tempo_map, start_s, end_s)
+    lines = bars_between(tempo_map, start_s, end_s, attacks)
+    sure = _confidences(tempo_map)
+    span = np.median([line.bpm for line in lines]) if lines else tempo_map.bpm_at(0.0)
+    first = tempo_map.meters[0]
+    return {
+        "bpm": round(float(span) / first.beat_quarters, 4),
+        "beat_unit": first.beat_unit,
+        "meters": [
+            {"bar": meter.bar, "start_s": six(tempo_map.second(tempo_map.bar_line(bar_index(meter.bar)))), "meter": str(meter)}
+            for meter in tempo_map.meters
+        ],
+        "beats": [six(time) for time in beats],
+        "downbeats": [six(time) for time in downbeats],
+        "bars": [
+            {
+                "bar": bar_number(line.index),
+                "start_s": six(line.start_s),
+                "bpm": round(line.bpm, 4),
+                "meter": str(tempo_map.meter_of(line.index)),
+                "confidence": round(sure(line.start_s), 4),
+                "drift_ms": None if line.drift_ms is None else round(line.drift_ms, 1),
+            }
+            for line in lines
+        ],
+        "knots": [
+            {"time_s": round(knot.time_s, 9), "quarters": round(knot.quarters, 9), "fixed": knot.fixed, "confidence": round(knot.confidence, 4)}
+            for knot in tempo_map.knots
+        ],
+    }
+
+
+def _confidences(tempo_map: TempoMap[ClockT]) -> Any:
+    times, values = tempo_map.times_s, np.array([knot.confidence for knot in tempo_map.knots])
+    return lambda time: float(np.interp(time, times, values))
+
+
+def beats_between(tempo_map: TempoMap[ClockT], start_s: float, end_s: float) -> tuple[list[float], list[float]]:
+    """(times of all counted beats, of those that open a bar) within [start_s, end_s)."""
+    beats: list[float] = []
+    downbeats: list[float] = []
+    index = tempo_map.bar_of(tempo_map.place(start_s))
+    while True:
+        line, meter = tempo_map.bar_line(index), tempo_map.meter_of(index)
+        if tempo_map.second(line) >= end_s:
+            return beats, downbeats
+        for beat in range(meter.beats):
+            time = tempo_map.second(line + beat * meter.beat_quarters)
+            if start_s - 1e-7 <= time < end_s:
+                beats.append(time)
+                if beat == 0:
+                    downbeats.append(time)
+        index += 1
+
+
+def write_json(document: dict[str, Any], path: Path) -> None:
+    path.write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
+
+
+def bars_csv(document: dict[str, Any]) -> str:
+    """bar,start_s,bpm,meter,confidence,drift_ms: a line a bar, with a header."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["bar", "start_s", "bpm", "meter", "confidence", "drift_ms"])
+    for bar in document["bars"]:
+        drift = bar.get("drift_ms")
+        writer.writerow(
+            [
+                bar["bar"],
+                f"{bar['start_s']:.6f}",
+                f"{bar['bpm']:.4f}",
+                bar["meter"],
+                f"{bar['confidence']:.4f}",
+                "" if drift is None else f"{drift:.1f}",
+            ]
+        )
+    return out.getvalue()
+
+
+def read_json_map(path: Path) -> TempoMap[SessionTimes]:
+    """Read a map out of what `analyse --json` or the hand-off wrote.
+
+    Raises MediaError, in a sentence, for anything else.
+    """
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+        meters = tuple(parse_meter(str(entry["meter"]), int(entry["bar"])) for entry in document["meters"]) or (Meter(1, 4, 4),)
+        return TempoMap(_knots(document, meters), meters)
+    except CombPaceError as error:
+        raise MediaError(f"“{path.name}” holds no usable tempo map: {error}") from error
+    except (OSError, ValueError, KeyError, TypeError, UnicodeDecodeError) as error:
+        raise MediaError(f"“{path.name}” is not a tempo map as “analyse --json” writes it.") from error
+
+
+def _knots(document: dict[str, Any], meters: tuple[Meter, ...]) -> tuple[Knot, ...]:
+    if len(document.get("knots") or ()) >= 2:
+        return tuple(
+            Knot(float(k["time_s"]), float(k["quarters"]), bool(k.get("fixed", False)), confidence=float(k.get("confidence", 1.0)))
+            for k in document["knots"]
+        )
+    frame: TempoMap[TakeTimes] = TempoMap((Knot(0.0, 0.0), Knot(1.0, 2.0)), meters)
+    bars = [(float(bar["start_s"]), frame.bar_line(bar_index(int(bar["bar"])))) for bar in document["bars"]]
+    if len(bars) == 1:
+        bars.append((bars[0][0] + 240.0 / float(document["bars"][0]["bpm"]), bars[0][1] + 4.0))
+    return tuple(Knot(time, place) for time, place in bars)
+
+
+def onsets_from(document: dict[str, Any]) -> Onsets:
+    """The onsets of a document, as written."""
+    from combpace.core.clocks import take_times
+
+    entries = document["onsets"]
+    return Onsets(
+        take_times([entry["time_s"] for entry in entries]),
+        np.array([entry["strength"] for entry in entries], dtype=np.float64),
+        np.array([entry["confidence"] for entry in entries], dtype=np.float64),
+    )

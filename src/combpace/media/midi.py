@@ -1,0 +1,193 @@
+"""Tempo maps as standard MIDI files (type 1: tempo, time signatures, markers), and back.
+
+Tick 0 is the session's zero. What lies before the first bar line after it becomes one bar of a partial meter, as long as
+the nearest sixteenth allows, its tempo chosen so that the line falls on its second exactly. Tempo is whole microseconds
+per quarter (MIDI 1.0, Standard MIDI Files, FF 51 03), so each event carries the rounding of those before it.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from pathlib import Path
+
+import mido
+import numpy as np
+
+from combpace.core.clocks import SessionTimes
+from combpace.core.errors import MediaError, ParameterError
+from combpace.core.tempomap import Knot, Meter, TempoMap, bar_number
+
+TICKS_PER_QUARTER = 960
+US = 1_000_000
+MAX_US_PER_QUARTER = 0xFFFFFF
+BAR_1_MARKER = "bar 1"
+
+
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """Ticks and their true seconds, and the bars that the ticks lie in."""
+
+    ticks: list[int]
+    seconds: list[float]
+    signatures: list[tuple[int, int, int]]
+    bar_1_tick: int | None
+
+
+def us_per_quarter(bpm: float) -> int:
+    """Whole microseconds per quarter note, as a tempo event holds them."""
+    if not bpm > 0:
+        raise ParameterError(f"A tempo is above 0 BPM, not {bpm!r}.")
+    return min(MAX_US_PER_QUARTER, max(1, round(60 * US / bpm)))
+
+
+def bpm_from_us_per_quarter(value: int) -> float:
+    """Quarter notes per minute of a tempo event."""
+    return 60 * US / value
+
+
+def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> None:
+    """Write a map from session time 0 to `end_s`.
+
+    Bound: bar lines lie within 0.1 ms + 0.5 µs per quarter since the last tempo event.
+    """
+    plan = _plan(tempo_map, max(end_s, 0.1))
+    track = mido.MidiTrack()
+    events: list[tuple[int, int, mido.MetaMessage]] = [(0, 0, mido.MetaMessage("track_name", name="tempo map"))]
+    for tick, numerator, denominator in plan.signatures:
+        events.append((tick, 1, mido.MetaMessage("time_signature", numerator=numerator, denominator=denominator)))
+    if plan.bar_1_tick is not None:
+        events.append((plan.bar_1_tick, 3, mido.MetaMessage("marker", text=BAR_1_MARKER)))
+    reached = 0.0
+    last_tempo = 0
+    for a, b, until in zip(plan.ticks, plan.ticks[1:], plan.seconds[1:], strict=False):
+        quarters = (b - a) / TICKS_PER_QUARTER
+        tempo = min(MAX_US_PER_QUARTER, max(1, round((until - reached) / quarters * US)))
+        reached += tempo * quarters / US
+        if tempo != last_tempo:
+            events.append((a, 2, mido.MetaMessage("set_tempo", tempo=tempo)))
+        last_tempo = tempo
+    now = 0
+    for tick, _, message in sorted(events, key=lambda event: event[:2]):
+        track.append(message.copy(time=tick - now))
+        now = tick
+    track.append(mido.MetaMessage("end_of_track", time=max(0, plan.ticks[-1] - now)))
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
+    file.tracks.append(track)
+    file.save(path)
+
+
+def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
+    index = tempo_map.bar_of(tempo_map.place(0.0))
+    if tempo_map.second(tempo_map.bar_line(index)) < -1e-7:
+        index += 1
+    # A first bar line within a few ticks of zero is zero's own.
+    line_s = tempo_map.second(tempo_map.bar_line(index))
+    lead_quarters = tempo_map.bar_line(index) - tempo_map.place(0.0)
+    ticks, seconds = [0], [0.0]
+    signatures: list[tuple[int, int, int]] = []
+    start_tick = 0
+    if line_s > 1e-6:
+        # Beats of the lead-in keep their own times; only what lies before the first of them takes the odd length.
+        inside = [knot for knot in tempo_map.knots if 1e-3 < knot.time_s < line_s - 1e-3]
+        sixteenths = max(1, round(lead_quarters * 4)) if not inside else 0
+        if inside:
+            beat = tempo_map.meters[0].beat_quarters
+            rest = tempo_map.bar_line(index) - inside[0].quarters
+            rest = round(rest / beat) * beat if abs(rest / beat - round(rest / beat)) < 0.02 else round(rest * 4) / 4
+            sixteenths = round(rest * 4) + max(1, round((inside[0].quarters - tempo_map.place(0.0)) * 4))
+        while line_s / (sixteenths / 4) > MAX_US_PER_QUARTER / US:
+            sixteenths += 1
+        start_tick = sixteenths * TICKS_PER_QUARTER // 4
+        for knot in inside:
+            tick = start_tick - round((tempo_map.bar_line(index) - knot.quarters) * TICKS_PER_QUARTER)
+            if tick > ticks[-1] + TICKS_PER_QUARTER // 16:
+                ticks.append(tick)
+                seconds.append(knot.time_s)
+        signatures += _lead_in(sixteenths, tempo_map.meters[0] if index <= 0 else tempo_map.meter_of(index - 1))
+        ticks.append(start_tick)
+        seconds.append(line_s)
+    line_quarters = tempo_map.bar_line(index)
+
+    def tick_of(quarters: float) -> int:
+        return start_tick + round((quarters - line_quarters) * TICKS_PER_QUARTER)
+
+    last_index = max(index + 1, tempo_map.bar_of(tempo_map.place(end_s)) + 1)
+    places = {tick_of(knot.quarters) for knot in tempo_map.knots} | {tick_of(tempo_map.bar_line(last_index))}
+    for tick in sorted(places):
+        if ticks[-1] + TICKS_PER_QUARTER // 16 < tick <= tick_of(tempo_map.bar_line(last_index)):
+            ticks.append(tick)
+            seconds.append(tempo_map.second(line_quarters + (tick - start_tick) / TICKS_PER_QUARTER))
+    meter = None
+    for bar in range(index, last_index):
+        if tempo_map.meter_of(bar) != meter:
+            meter = tempo_map.meter_of(bar)
+            signatures.append((tick_of(tempo_map.bar_line(bar)), meter.numerator, meter.denominator))
+    bar_1 = tick_of(0.0) if index <= 0 <= last_index else None
+    return _Plan(ticks, seconds, signatures, bar_1)
+
+
+def _lead_in(sixteenths: int, meter: Meter) -> list[tuple[int, int, int]]:
+    """Time signatures of the lead-in: one partial bar first, then whole bars."""
+    bar = round(meter.bar_quarters * 4)
+    partial = sixteenths % bar
+    unit = TICKS_PER_QUARTER // 4
+    made = []
+    if partial:
+        made.append((0, partial // 4, 4) if partial % 4 == 0 else (0, partial, 16))
+    if sixteenths >= bar:
+        made.append((partial * unit, meter.numerator, meter.denominator))
+    return made
+
+
+def read_map(path: Path) -> TempoMap[SessionTimes]:
+    """Read tempo events and time signatures; bar 1 is where a marker says so, else at tick 0.
+
+    Raises MediaError for anything that is not a standard MIDI file with quarter-note timing.
+    """
+    try:
+        file = mido.MidiFile(path)
+    except (OSError, EOFError, ValueError, KeyError, IndexError) as error:
+        raise MediaError(f"“{path.name}” is not a standard MIDI file that can be read. Nothing was changed.") from error
+    if file.ticks_per_beat <= 0 or file.ticks_per_beat >= 0x8000:
+        raise MediaError(f"“{path.name}” counts in frames, not in quarter notes; export it with quarter-note timing.")
+    tempi: dict[int, int] = {}
+    signatures: dict[int, tuple[int, int]] = {}
+    bar_1_tick: int | None = None
+    last = 0
+    for track in file.tracks:
+        now = 0
+        for message in track:
+            now += message.time
+            if message.type == "set_tempo":
+                tempi[now] = message.tempo
+            elif message.type == "time_signature":
+                signatures[now] = (message.numerator, message.denominator)
+            elif message.type == "marker" and message.text == BAR_1_MARKER:
+                bar_1_tick = now
+        last = max(last, now)
+    per = file.ticks_per_beat
+    tempi.setdefault(0, 500_000)  # 120 BPM where nothing is said (MIDI 1.0, Standard MIDI Files)
+    origin = bar_1_tick or 0
+    ticks = sorted(tempi)
+    seconds = np.concatenate([[0.0], np.cumsum([tempi[a] * (b - a) / per / US for a, b in itertools.pairwise(ticks)])])
+    end = max(last, ticks[-1] + per * 4)
+    knots = [Knot(float(second), (tick - origin) / per) for tick, second in zip(ticks, seconds, strict=True)]
+    knots.append(Knot(float(seconds[-1] + tempi[ticks[-1]] * (end - ticks[-1]) / per / US), (end - origin) / per))
+    return TempoMap(tuple(knots), _meters(signatures, origin, per))
+
+
+def _meters(signatures: dict[int, tuple[int, int]], origin: int, per: int) -> tuple[Meter, ...]:
+    """Meters from bar 1 on; one that stands before bar 1 holds there too."""
+    before = [value for tick, value in sorted(signatures.items()) if tick <= origin]
+    numerator, denominator = before[-1] if before else (4, 4)
+    meters = [Meter(1, numerator, denominator)]
+    index, at = 0, float(origin)
+    for tick, (top, bottom) in sorted(signatures.items()):
+        if tick <= origin:
+            continue
+        index += max(0, round((tick - at) / (meters[-1].bar_quarters * per)))
+        at = tick
+        if (top, bottom) != (meters[-1].numerator, meters[-1].denominator) and index > 0:
+            meters.append(Meter(bar_number(index), top, bottom))
+    return tuple(meters)

@@ -1,0 +1,1 @@
+"""Use cases, one a function: what pages, the wire and the command line call."""

@@ -1,0 +1,172 @@
+"""The job without a session: analyse, fit and stretch single files. The command line is a thin layer over this."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.core.analysis import Analysis, Hints, analyse
+from combpace.core.audio import Source
+from combpace.core.clocks import Placement, SessionTimes, TakeTimes
+from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fitting import Fit, Rule, fit
+from combpace.core.stretch import StretchedSource, check_method, choose_method
+from combpace.core.tempomap import TempoMap, steady_map
+from combpace.core.timemap import TimeMap
+from combpace.media.decode import Decoded, FileSource, decode_to_wav
+from combpace.media.encode import write_sound
+from combpace.media.mapfiles import analysis_document, read_json_map, six
+from combpace.media.midi import read_map
+
+Progress = Callable[[str, float], None]
+
+
+def _quiet(phase: str, share: float) -> None:
+    """For callers that do not watch."""
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """An analysed file."""
+
+    decoded: Decoded
+    analysis: Analysis
+    document: dict[str, Any]
+
+
+@contextmanager
+def opened(path: Path, on_progress: Progress = _quiet) -> Iterator[tuple[FileSource, Decoded]]:
+    """Decode a file beside nothing else, and remove what was decoded afterwards."""
+    if not path.is_file():
+        raise MediaError(f"There is no file “{path}”.")
+    with tempfile.TemporaryDirectory(prefix="combpace-") as folder:
+        target = Path(folder) / "decoded.wav"
+        decoded = decode_to_wav(path, target, on_progress=lambda share: on_progress("reading", share))
+        with FileSource(target) as source:
+            yield source, decoded
+
+
+def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet) -> Heard:
+    """Decode and listen to one file."""
+    with opened(path, on_progress) as (source, decoded):
+        analysis = analyse(source, hints, on_progress=on_progress)
+        return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz))
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """The session's map for a file without a session: exactly one of the three."""
+
+    map_path: Path | None = None
+    bpm: float | None = None
+    first_downbeat_s: float | None = None
+    own: bool = False
+
+
+def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[SessionTimes]:
+    """Read or make the map a file is to be fitted to."""
+    if target.own:
+        return TempoMap(pace.knots, pace.meters)
+    if target.map_path is not None:
+        if not target.map_path.is_file():
+            raise MediaError(f"There is no file “{target.map_path}”.")
+        return read_json_map(target.map_path) if target.map_path.suffix.lower() == ".json" else read_map(target.map_path)
+    if target.bpm is None or target.first_downbeat_s is None:
+        raise ParameterError("Say what to fit to: --map FILE, or --bpm with --first-downbeat, or --own.")
+    return steady_map(target.bpm, target.first_downbeat_s, pace.meters)
+
+
+@dataclass(frozen=True, slots=True)
+class FitReport:
+    """What a fit of a file did; `document` is what --report writes."""
+
+    fit: Fit
+    method: str
+    reason: str
+    document: dict[str, Any]
+
+
+def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, method: str, on_progress: Progress = _quiet) -> FitReport:
+    """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0."""
+    name = check_method(method)
+    with opened(path, on_progress) as (source, decoded):
+        analysis = analyse(source, hints, on_progress=on_progress)
+        if analysis.pace is None:
+            raise ParameterError(f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. Nothing was written.")
+        session_map = session_map_for(target, analysis.pace)
+        made = fit(analysis.onsets, analysis.pace, session_map, Placement(path.name), decoded.duration_s, rule)
+        name, reason, written = _render(source, made.time_map, name, out, on_progress)
+        document = {
+            "version": 1,
+            "file": path.name,
+            "out": out.name,
+            "method": name,
+            "method_reason": reason,
+            "frames": written[0],
+            "lowered_db": round(written[1], 2),
+            "notes": list(decoded.notes),
+            "largest_move_ms": round(float(np.abs(made.moves_ms).max()), 1) if len(made.moves_ms) else 0.0,
+            "pegs": [
+                {"source_s": six(peg.take_s), "target_s": six(peg.target_s), "quarters": round(peg.quarters, 6), "kind": peg.kind}
+                for peg in made.pegs
+            ],
+            "riding": [{"source_s": six(time), "reason": why} for time, why in zip(made.riding, made.reasons, strict=True)],
+            "segments": [
+                {"source_s": six(a), "target_s": six(b), "factor": round(float(f), 4)}
+                for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, made.time_map.factors, strict=False)
+            ],
+        }
+        return FitReport(made, name, reason, document)
+
+
+def stretch_file(path: Path, points: Path, out: Path, method: str, on_progress: Progress = _quiet) -> str:
+    """Stretch a file along a table of points and write round(last target * rate) frames. Returns the method used."""
+    name = check_method(method)
+    time_map = read_points(points)
+    with opened(path, on_progress) as (source, decoded):
+        if abs(float(time_map.source_s[-1]) - decoded.duration_s) > 0.5:
+            raise ParameterError(
+                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but “{path.name}” ends at {decoded.duration_s:.3f} s. "
+                "Nothing was written."
+            )
+        return _render(source, time_map, name, out, on_progress)[0]
+
+
+def read_points(path: Path) -> TimeMap:
+    """source_s,target_s per line, decimal point, no header; the first line is 0,0."""
+    if not path.is_file():
+        raise MediaError(f"There is no file “{path}”.")
+    rows = []
+    for number, line in enumerate(path.read_text(encoding="utf-8-sig").splitlines(), 1):
+        if not line.strip():
+            continue
+        cells = line.split(",")
+        try:
+            source, target = (float(cell) for cell in cells)
+        except ValueError as error:
+            raise MediaError(f"Line {number} of “{path.name}” is not source_s,target_s: “{line[:60]}”.") from error
+        rows.append((source, target))
+    if len(rows) < 2:
+        raise MediaError(f"“{path.name}” needs at least two points.")
+    if rows[0] != (0.0, 0.0):
+        raise MediaError(f"The first point of “{path.name}” must be 0,0.")
+    return TimeMap(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]))
+
+
+def _render(source: Source, time_map: TimeMap, name: str, out: Path, tell: Progress) -> tuple[str, str, tuple[int, float]]:
+    reason = ""
+    if name == "auto":
+        choice = choose_method(source, time_map)
+        name, reason = choice.method, choice.reason
+    made = StretchedSource(source, time_map, name)
+    frames = round(float(time_map.target_s[-1]) * source.sample_rate_hz)
+    if not out.parent.is_dir():
+        raise MediaError(f"There is no folder “{out.parent}” to write to.")
+    written = write_sound(made, out, "wav24", stop=frames, on_progress=lambda share: tell("rendering", share))
+    return name, reason, (written.frames, written.gain_db)

@@ -1,0 +1,67 @@
+"""Every setting in one place: environment first, then the command line."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from combpace.core.errors import ParameterError
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """What the application runs with.
+
+    data_dir      everything it keeps: database, sounds, renders
+    host, port    where it listens; port 0 takes a free one
+    upload_cap    bytes of one upload
+    workers       jobs at the same time
+    worker_bytes  address space of one worker, so that a forged file cannot take the machine
+    hosts         host names that requests may carry
+    """
+
+    data_dir: Path = Path("data")
+    host: str = "127.0.0.1"
+    port: int = 8420
+    upload_cap: int = 4 * 2**30
+    workers: int = 2
+    worker_bytes: int = 8 * 2**30
+    hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]", "testserver")
+
+    def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:
+        """The same settings with what the command line says."""
+        changed = self
+        if host:
+            changed = replace(changed, host=host, hosts=(*changed.hosts, host))
+        if port is not None:
+            changed = replace(changed, port=port)
+        if data_dir:
+            changed = replace(changed, data_dir=Path(data_dir))
+        return changed
+
+
+def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
+    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated)."""
+    values = os.environ if environment is None else environment
+    made = Settings()
+
+    def number(name: str, fallback: int, least: int) -> int:
+        text = values.get(name, "").strip()
+        if not text:
+            return fallback
+        if not text.isdecimal() or int(text) < least:
+            raise ParameterError(f"{name} must be a whole number of at least {least}, not “{text}”.")
+        return int(text)
+
+    hosts = tuple(name.strip() for name in values.get("COMBPACE_HOSTS", "").split(",") if name.strip())
+    return Settings(
+        data_dir=Path(values.get("COMBPACE_DATA") or made.data_dir),
+        host=values.get("COMBPACE_HOST") or made.host,
+        port=number("COMBPACE_PORT", made.port, 0),
+        upload_cap=number("COMBPACE_UPLOAD_CAP", made.upload_cap, 1024),
+        workers=number("COMBPACE_WORKERS", min(4, max(1, (os.cpu_count() or 2))), 1),
+        worker_bytes=number("COMBPACE_WORKER_BYTES", made.worker_bytes, 2**29),
+        hosts=(*made.hosts, *hosts, *([values["COMBPACE_HOST"]] if values.get("COMBPACE_HOST") else [])),
+    )
