@@ -1,0 +1,47 @@
+"""Writes the demo's sounds with their truth beside them."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+
+from combpace.demo.instruments import RATE
+from combpace.demo.performances import Performance, boiler_house, pipe_loop, programmed
+
+MP3_BLOCK = 44100
+
+
+def write_performance(performance: Performance, folder: Path, suffix: str = ".wav") -> list[Path]:
+    """One sound file a take, 24-bit WAV or MP3, and `truth.json` with beats, downbeats and hits in seconds."""
+    folder.mkdir(parents=True, exist_ok=True)
+    paths = []
+    for name, sound in performance.sounds.items():
+        path = folder / f"{name}{suffix}"
+        samples = np.asarray(sound, dtype=np.float32)
+        if suffix == ".mp3":
+            with sf.SoundFile(path, "w", samplerate=RATE, channels=1, format="MP3", subtype="MPEG_LAYER_III") as out:
+                # In blocks: a whole-file write of a lossy format can end the process.
+                for start in range(0, len(samples), MP3_BLOCK):
+                    out.write(samples[start : start + MP3_BLOCK])
+        else:
+            sf.write(path, samples, RATE, subtype="PCM_24")
+        paths.append(path)
+    truth = {
+        "beats": [round(float(time), 6) for time in performance.beats],
+        "downbeats": [round(float(time), 6) for time in performance.downbeats],
+        "hits": {name: [[round(hit.time_s, 6), hit.instrument, hit.velocity] for hit in hits] for name, hits in performance.hits.items()},
+        **performance.facts,
+    }
+    (folder / "truth.json").write_text(json.dumps(truth, indent=1), encoding="utf-8")
+    return paths
+
+
+def write_demo(folder: Path) -> dict[str, list[Path]]:
+    """All demo sounds, by session name."""
+    house = write_performance(boiler_house(), folder / "boiler-house")
+    loop = write_performance(pipe_loop(), folder / "pipe-loop")
+    beat = write_performance(programmed(), folder / "mangle-press", ".mp3")
+    return {"Boiler house, third evening": [*house, *loop], "Mangle press, copied twice": beat}

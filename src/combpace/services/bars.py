@@ -1,0 +1,227 @@
+"""The map: what the user says of it, and what the program makes of that.
+
+Corrections go to the lead's own pace in a breathing session, and to the one tempo and its start in a steady one.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from combpace.core import solving
+from combpace.core.analysis import caught
+from combpace.core.clocks import SessionTimes, TakeTimes
+from combpace.core.errors import ParameterError
+from combpace.core.tempo import steady_tempo
+from combpace.core.tempomap import MAX_BPM, MIN_BPM, Meter, TempoMap, bar_index, parse_meter, steady_map
+from combpace.services import document as forms
+from combpace.services import words
+from combpace.services.document import MapChoice, TakeEntry
+from combpace.services.workplace import Reading, Workplace, reading
+from combpace.store.history import Revision
+
+# Shift frees a drag; otherwise it catches on the nearest attack this near.
+CATCH_S = 0.030
+
+
+def set_bar_1(workplace: Workplace, session_id: str, version: int, time_s: float) -> Revision:
+    """This moment of the session is the line of bar 1."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    at = _on_attack(seen, lead, time_s)
+    choice = seen.map_choice()
+    if choice.kind == "steady":
+        return _steady(seen, version, replace(choice, bar_1_s=at), f"Bar 1 is at {words.clock(at)}; all bars are counted from there.")
+    pace = _need_pace(seen, lead)
+    new = solving.set_bar_1(pace, at - lead.offset_s, seen.onsets(lead.id))
+    return _record(seen, version, lead, pace, new, f"Bar 1 is at {words.clock(at)}")
+
+
+def set_bar(workplace: Workplace, session_id: str, version: int, time_s: float, bar: int) -> Revision:
+    """This moment of the session is the line of that bar."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    at = _on_attack(seen, lead, time_s)
+    choice = seen.map_choice()
+    if choice.kind == "steady":
+        line = seen.need_map()
+        start = at - (line.second(line.bar_line(bar_index(bar))) - line.second(0.0))
+        return _steady(seen, version, replace(choice, bar_1_s=start), f"Bar {bar} is at {words.clock(at)}.")
+    pace = _need_pace(seen, lead)
+    new = solving.set_bar(pace, at - lead.offset_s, bar, seen.onsets(lead.id))
+    return _record(seen, version, lead, pace, new, f"Bar {bar} is at {words.clock(at)}")
+
+
+def set_downbeat(workplace: Workplace, session_id: str, version: int, time_s: float) -> Revision:
+    """This moment of the session is a downbeat."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    at = _on_attack(seen, lead, time_s)
+    choice = seen.map_choice()
+    if choice.kind == "steady":
+        line = seen.need_map()
+        nearest = line.second(line.bar_line(solving.nearest_bar(line, line.place(at))))
+        return _steady(
+            seen, version, replace(choice, bar_1_s=(choice.bar_1_s or 0.0) + at - nearest), f"{words.clock(at)} is a downbeat; every bar follows."
+        )
+    pace = _need_pace(seen, lead)
+    new = solving.set_downbeat(pace, at - lead.offset_s, seen.onsets(lead.id))
+    bar, _ = new.address(new.place(at - lead.offset_s) + 1e-6)
+    return _record(seen, version, lead, pace, new, f"{words.clock(at)} is the downbeat of bar {bar}")
+
+
+def pull(workplace: Workplace, session_id: str, version: int, time_s: float, quarters: float, *, caught_on: bool = True) -> Revision:
+    """Pull an attack onto a tooth: the tooth gets an anchor at the attack's time. A steady map moves as a whole."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    at = _on_attack(seen, lead, time_s, CATCH_S) if caught_on else time_s
+    line = seen.need_map()
+    choice = seen.map_choice()
+    shown = words.place(line, quarters)
+    if choice.kind == "steady":
+        shift = at - line.second(quarters)
+        note = f"The steady map moved by {words.signed_ms(1000 * shift)} ms, so that {shown} is on its attack."
+        return _steady(seen, version, replace(choice, bar_1_s=(choice.bar_1_s or 0.0) + shift), note)
+    pace = _need_pace(seen, lead)
+    new = solving.fix_place(pace, at - lead.offset_s, quarters, seen.onsets(lead.id))
+    return _record(seen, version, lead, pace, new, f"{shown} is fixed at {words.clock(at)}")
+
+
+def release(workplace: Workplace, session_id: str, version: int, quarters: float) -> Revision:
+    """Remove an anchor."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    pace = _need_pace(seen, lead)
+    new = solving.release(pace, quarters, seen.onsets(lead.id))
+    return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is no longer fixed")
+
+
+def lock(workplace: Workplace, session_id: str, version: int, quarters: float, locked: bool) -> Revision:
+    """It is right, lock it: the place becomes an anchor where it is, guarded against drag and delete."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    if seen.map_choice().kind == "steady":
+        raise ParameterError("A steady map has one tempo and no anchors to lock; follow the lead's own pace first. Nothing was changed.")
+    pace = _need_pace(seen, lead)
+    new = solving.lock(pace, quarters, locked)
+    return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is {'locked where it is' if locked else 'unlocked'}")
+
+
+def set_meter(workplace: Workplace, session_id: str, version: int, text: str) -> Revision:
+    """Another meter for the whole map."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    meter = parse_meter(text)
+    choice = seen.map_choice()
+    note = f"The meter is {meter} for all bars"
+    if choice.kind == "steady":
+        old = Meter(1, *choice.meter)
+        bpm = (choice.bpm or 120.0) * meter.beat_quarters / old.beat_quarters
+        return _steady(seen, version, replace(choice, meter=(meter.numerator, meter.denominator), bpm=bpm), note + ".")
+    pace = _need_pace(seen, lead)
+    return _record(seen, version, lead, pace, solving.set_meter(pace, meter), note)
+
+
+def scale(workplace: Workplace, session_id: str, version: int, factor: int) -> Revision:
+    """Read the same music at twice (2) or half (-2) the tempo."""
+    if factor not in (2, -2):
+        raise ParameterError("The tempo is read twice or half as fast. Nothing was changed.")
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    choice = seen.map_choice()
+    note = "The tempo is read twice as fast" if factor == 2 else "The tempo is read half as fast"
+    if choice.kind == "steady" and choice.bpm:
+        return _steady(seen, version, replace(choice, bpm=_bpm(choice.bpm * (2.0 if factor == 2 else 0.5))), note + ".")
+    pace = _need_pace(seen, lead)
+    return _record(seen, version, lead, pace, solving.scale_tempo(pace, factor, seen.onsets(lead.id)), note)
+
+
+def make_steady(
+    workplace: Workplace, session_id: str, version: int, bpm: float | None = None, bar_1_s: float | None = None, *, nudged: bool = False
+) -> Revision:
+    """One tempo for the session: counted beats a minute; None takes what fits the lead best.
+
+    A nudge turns the tempo about bar 1.
+    """
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    now = seen.session_map()
+    choice = seen.map_choice()
+    meter = Meter(1, *choice.meter) if choice.kind == "steady" else now.meters[0] if now else Meter(1, 4, 4)
+    if bpm is None or bar_1_s is None:
+        pace = seen.own_pace(lead.id)
+        if pace is not None:
+            found = steady_tempo(pace, seen.onsets(lead.id), seen.duration_s(lead.id))
+            bpm = found.bpm if bpm is None else bpm
+            if bar_1_s is None:
+                bar_1_s = choice.bar_1_s if choice.kind == "steady" else found.first_downbeat_s + lead.offset_s
+        elif bpm is None:
+            raise ParameterError("No pulse was found in the lead; state a tempo. Nothing was changed.")
+    new = MapChoice("steady", _bpm(bpm * meter.beat_quarters), 0.0 if bar_1_s is None else bar_1_s, (meter.numerator, meter.denominator))
+    note = f"The session runs at a steady {new.bpm / meter.beat_quarters:.4g} BPM." if new.bpm else ""
+    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 at {words.clock(new.bar_1_s or 0.0)}." if bpm else note
+    return _steady(seen, version, new, note, gesture="tempo" if nudged else None)
+
+
+def make_breathing(workplace: Workplace, session_id: str, version: int) -> Revision:
+    """The session's map is the lead's own pace."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    _need_pace(seen, lead)
+    note = f"The map follows {lead.name} as it was played."
+    return workplace.decide(seen.opened, version, {"map": forms.map_part(MapChoice("own"))}, note)
+
+
+def _steady(seen: Reading, version: int, choice: MapChoice, note: str, gesture: str | None = None) -> Revision:
+    steady_map(choice.bpm or 0.0, choice.bar_1_s or 0.0, (Meter(1, *choice.meter),))
+    return seen.workplace.decide(seen.opened, version, {"map": forms.map_part(choice)}, note, gesture)
+
+
+def _record(seen: Reading, version: int, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], what: str) -> Revision:
+    moved = solving.largest_move_ms(old, new)
+    if moved is None:
+        effect = "no bar line moved"
+    elif moved[1] == moved[2]:
+        effect = f"bar {moved[1]} moved by {moved[0]:.1f} ms"
+    else:
+        effect = f"bars {moved[1]} to {moved[2]} moved by up to {moved[0]:.1f} ms"
+    changes: dict[str, Any] = {f"pace:{lead.id}": forms.pace_part(new)}
+    if seen.document.map.kind == "auto":
+        changes["map"] = forms.map_part(MapChoice("own"))
+    return seen.workplace.decide(seen.opened, version, changes, f"{what}; {effect}.")
+
+
+def _need_pace(seen: Reading, lead: TakeEntry) -> TempoMap[TakeTimes]:
+    pace = seen.own_pace(lead.id)
+    if pace is None:
+        raise ParameterError(
+            f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state a tempo instead. Nothing was changed."
+        )
+    return pace
+
+
+def _on_attack(seen: Reading, lead: TakeEntry, time_s: float, reach_s: float = 0.060) -> float:
+    """Session time of the lead's nearest attack within reach, or the moment itself."""
+    if not np.isfinite(time_s):
+        raise ParameterError("A moment must be a finite number of seconds. Nothing was changed.")
+    return caught(time_s - lead.offset_s, seen.onsets(lead.id), seen.duration_s(lead.id), reach_s) + lead.offset_s
+
+
+def _bpm(value: float) -> float:
+    if not MIN_BPM <= value <= MAX_BPM:
+        raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {value:g}. Nothing was changed.")
+    return value
+
+
+def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: float) -> str:
+    """The map as a sentence: "4/4, breathing 92.4–97.1, bar 1 at 0:03.214"."""
+    if session_map is None:
+        return "no tempo map yet"
+    meter = str(session_map.meters[0])
+    beat = session_map.meters[0].beat_quarters
+    bar_1 = words.clock(session_map.second(0.0))
+    if kind == "steady":
+        return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
+    return f"{meter}, breathing {words.bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"

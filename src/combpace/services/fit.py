@@ -1,0 +1,248 @@
+"""Fit: the sentence that makes pegs, pegs by hand, and the render of the whole take."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+
+from combpace.core.clocks import Placement, take_times
+from combpace.core.errors import ParameterError
+from combpace.core.fitting import Fit, HandPeg, fit
+from combpace.core.grid import Grid, parse_grid
+from combpace.core.onsets import ANALYSIS_VERSION, Onsets
+from combpace.core.stretch import StretchedSource, check_method, choose_method
+from combpace.core.timemap import TimeMap
+from combpace.media.encode import write_sound
+from combpace.services import document as forms
+from combpace.services import jobs, words
+from combpace.services.document import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.services.workplace import EDIT_REACH_S, Reading, Workplace, reading
+from combpace.store.history import Revision
+from combpace.store.models import FileRow
+
+Progress = Callable[[str, float], None]
+STRETCH_VERSION = 1
+
+
+@dataclass(frozen=True, slots=True)
+class TakeFit:
+    """A take's fit as it stands now.
+
+    take    whose marks and pace count: the bundle's timing take
+    choice  the sentence; `stated` is false while it is only proposed
+    method  the one that "auto" settled on, and why
+    key     names exactly this result: source, map and method
+    """
+
+    take: TakeEntry
+    choice: RuleChoice
+    stated: bool
+    fit: Fit
+    method: str
+    reason: str
+    key: str
+
+
+def take_fit(seen: Reading, take_id: str) -> TakeFit:
+    """Derive pegs and time map of a take from its marks, its rule and the maps."""
+    timing = seen.document.timing_take(take_id)
+    entry = seen.document.take(timing)
+    pace = seen.own_pace(timing)
+    row = seen.rows.get(timing)
+    if pace is None or row is None or row.decoded_sha is None:
+        raise ParameterError(f"{entry.name} has no pulse yet, so there is nothing to fit: it is still being listened to, or none was found.")
+    session_map = seen.need_map()
+    stated = timing in seen.document.rules
+    choice = seen.document.rules.get(timing, default_rule())
+    pegs = seen.document.pegs.get(timing, TakePegs())
+    marks = _without(seen.onsets(timing), pegs.rides)
+    made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), seen.duration_s(timing), choice.rule, pegs.pegs)
+    method, reason = choice.method, ""
+    if method == "auto":
+        with seen.workplace.source(row) as source:
+            found = choose_method(source, made.time_map)
+        method, reason = found.method, found.reason
+    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method))
+
+
+def fit_key(decoded_sha: str, time_map: TimeMap, method: str) -> str:
+    digest = hashlib.sha256(f"{decoded_sha}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
+    digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
+    digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
+    return digest.hexdigest()
+
+
+def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
+    if not rides:
+        return onsets
+    times = np.asarray(onsets.times)
+    keep = np.all(np.abs(times[:, None] - np.array(rides)[None, :]) > EDIT_REACH_S, axis=1)
+    return Onsets(take_times(times[keep]), onsets.strength[keep], onsets.confidence[keep])
+
+
+def change_rule(workplace: Workplace, session_id: str, version: int, take_id: str, field: str, value: str) -> Revision:
+    """Change one field of the sentence."""
+    seen = reading(workplace, session_id)
+    timing = seen.document.timing_take(take_id)
+    choice = seen.document.rules.get(timing, default_rule())
+    rule = choice.rule
+    if field == "grid":
+        rule = replace(rule, grid=parse_grid(value, rule.grid.swing))
+    elif field == "swing":
+        rule = replace(rule, grid=Grid(rule.grid.value, rule.grid.shape, words.read_number(value, "Swing", 50, 80) / 100))
+    elif field == "strength":
+        rule = replace(rule, strength=words.read_number(value, "Strength", 0, 100) / 100)
+    elif field == "leave_alone":
+        rule = replace(rule, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000))
+    elif field == "ignore":
+        nothing = str(value).strip().lower() in ("", "nothing", "0")
+        rule = replace(rule, ignore_beyond_ms=None if nothing else words.read_number(value, "“Ignore”", 0.1, 10000))
+    elif field == "bars":
+        rule = replace(rule, bars=_bars(value))
+    elif field == "method":
+        choice = replace(choice, method=check_method(value))
+    else:
+        raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")
+    choice = replace(choice, rule=rule)
+    changes = {f"rule:{timing}": forms.rule_part(choice)}
+    return workplace.decide(seen.opened, version, changes, f"{sentence(choice, seen.document.take(timing).name)}", f"rule:{timing}:{field}")
+
+
+def _bars(text: str) -> tuple[int, int] | None:
+    """ "all", "5" or "5-8"."""
+    clean = text.strip().lower().replace("–", "-").replace("bars", "").replace("bar", "").strip()
+    if clean in ("", "all"):
+        return None
+    first, dash, last = clean.partition("-")
+    try:
+        bars = (int(first), int(last) if dash else int(first))
+    except ValueError as error:
+        raise ParameterError(f"“{text}” names no bars; write 5, 5-8 or all. Nothing was changed.") from error
+    if bars[0] > bars[1] or 0 in bars:
+        raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was changed.")
+    return bars
+
+
+def sentence(choice: RuleChoice, name: str) -> str:
+    rule = choice.rule
+    bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
+    ignored = "ignore nothing" if rule.ignore_beyond_ms is None else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
+    return (
+        f"Onsets of {name} in {bars} go to the nearest {rule.grid} with {rule.strength * 100:g} % strength; "
+        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; {ignored}."
+    )
+
+
+def add_peg(
+    workplace: Workplace, session_id: str, version: int, take_id: str, take_s: float, quarters: float | None, session_s: float | None
+) -> Revision:
+    """Pull one onset by hand, onto a place or, freed, to a moment."""
+    seen = reading(workplace, session_id)
+    timing = seen.document.timing_take(take_id)
+    pegs = seen.document.pegs.get(timing, TakePegs())
+    peg = HandPeg(take_s, quarters, session_s)
+    new = TakePegs(
+        (*(other for other in pegs.pegs if abs(other.take_s - take_s) > EDIT_REACH_S), peg),
+        tuple(time for time in pegs.rides if abs(time - take_s) > EDIT_REACH_S),
+    )
+    session_map = seen.need_map()
+    target = session_map.second(quarters) if quarters is not None else float(session_s or 0.0)
+    shown = words.place(session_map, quarters) if quarters is not None else words.clock(target)
+    parts = {f"pegs:{timing}": forms.pegs_part(new), **_stated(seen, timing)}
+    return workplace.decide(seen.opened, version, parts, f"The onset at {words.clock(take_s)} of the take is pulled to {shown}.")
+
+
+def let_ride(workplace: Workplace, session_id: str, version: int, take_id: str, times_s: list[float]) -> Revision:
+    """Remove pegs: the audio there goes back to riding between its neighbours."""
+    seen = reading(workplace, session_id)
+    timing = seen.document.timing_take(take_id)
+    pegs = seen.document.pegs.get(timing, TakePegs())
+
+    def meant(time: float) -> bool:
+        return any(abs(time - other) <= EDIT_REACH_S for other in times_s)
+
+    kept = tuple(peg for peg in pegs.pegs if not meant(peg.take_s))
+    new = TakePegs(kept, (*(time for time in pegs.rides if not meant(time)), *times_s))
+    parts = {f"pegs:{timing}": forms.pegs_part(new), **_stated(seen, timing)}
+    return workplace.decide(seen.opened, version, parts, f"{words.count(len(times_s), 'onset')} without a peg now.")
+
+
+def _stated(seen: Reading, timing: str) -> dict[str, Any]:
+    """A proposed sentence becomes the user's with the first decision on it."""
+    return {} if timing in seen.document.rules else {f"rule:{timing}": forms.rule_part(default_rule())}
+
+
+def drop(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
+    """Go back to the source: rule and pegs are gone, the take sounds as it was played."""
+    seen = reading(workplace, session_id)
+    timing = seen.document.timing_take(take_id)
+    parts = {f"rule:{timing}": None, f"pegs:{timing}": None}
+    return workplace.decide(seen.opened, version, parts, f"The fit of {seen.document.take(timing).name} was dropped; it sounds as it was played.")
+
+
+def order_render(workplace: Workplace, session_id: str, version: int, take_id: str) -> str:
+    """Queue the render of a take and of all in its bundle. Returns the job's id."""
+    seen = reading(workplace, session_id)
+    made = take_fit(seen, take_id)
+    if not made.stated:
+        parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
+        workplace.decide(seen.opened, version, parts, f"{sentence(made.choice, made.take.name)}")
+    ids = [take.id for take in seen.document.bundle_of(take_id)]
+    args = {
+        "session": session_id,
+        "takes": ids,
+        "source_s": [float(value) for value in made.fit.time_map.source_s],
+        "target_s": [float(value) for value in made.fit.time_map.target_s],
+        "method": made.method,
+    }
+    return jobs.enqueue(workplace, session_id, "render", made.take.id, args)
+
+
+def render_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
+    time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    made: list[str] = []
+    for number, take_id in enumerate(args["takes"]):
+        row = workplace.take_row(take_id)
+        assert row.decoded_sha is not None
+        key = fit_key(row.decoded_sha, time_map, args["method"])
+        known = rendered(workplace, args["session"], key)
+        if known is not None:
+            made.append(known.id)
+            continue
+
+        def share(done: float, number: int = number, name: str = row.name) -> None:
+            tell(f"rendering {name}", (number + done) / len(args["takes"]))
+
+        with workplace.source(row) as source:
+            stretched = StretchedSource(source, time_map, args["method"])
+            target = workplace.blobs.new_path(".wav")
+            try:
+                share(0.0)
+                written = write_sound(stretched, target, "wav32f", start=stretched.first_frame, on_progress=share)
+                size = target.stat().st_size
+                sha = workplace.blobs.adopt(target)
+            finally:
+                target.unlink(missing_ok=True)
+        details = {"take": take_id, "first_frame": stretched.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
+        with workplace.database.writing() as db:
+            file = FileRow(
+                session_id=args["session"], kind="render", key=key, name=f"{row.name} fitted", sha=sha, bytes=size, details=json.dumps(details)
+            )
+            db.add(file)
+            db.flush()
+            made.append(file.id)
+    return {"files": made}
+
+
+def rendered(workplace: Workplace, session_id: str, key: str) -> FileRow | None:
+    """The render that a key names, if it was made."""
+    with workplace.database.reading() as db:
+        query = select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render", FileRow.key == key)
+        return db.scalars(query.order_by(FileRow.created.desc()).limit(1)).first()

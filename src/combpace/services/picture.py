@@ -1,0 +1,185 @@
+"""Everything the pictures are drawn from, in one JSON document a revision: map table, bars, marks, pegs."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from combpace.core.clocks import SessionTimes, session_times
+from combpace.core.drift import bars_between
+from combpace.core.errors import CombPaceError
+from combpace.core.fitting import FACTOR_LIMITS
+from combpace.core.tempomap import TempoMap, bar_index, bar_number
+from combpace.services import fit, handoff, words
+from combpace.services.bars import map_sentence
+from combpace.services.fit import TakeFit
+from combpace.services.workplace import Reading
+
+
+def picture(seen: Reading, focus: str | None) -> dict[str, Any]:
+    """The document a page draws from.
+
+    focus  the take whose marks and fit are shown; None takes the lead
+    """
+    document = seen.document
+    lead = document.lead
+    focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)
+    session_map = seen.session_map()
+    kind = seen.map_choice().kind
+    end_s = seen.end_s()
+    made: dict[str, Any] = {
+        "session": seen.opened.row.id,
+        "name": seen.opened.row.name,
+        "version": seen.opened.revision.version,
+        "note": seen.opened.revision.note,
+        "can_undo": seen.opened.revision.can_undo,
+        "can_redo": seen.opened.revision.can_redo,
+        "sentence": map_sentence(session_map, kind, end_s),
+        "kind": kind,
+        "end_s": end_s,
+        "lead": lead.id if lead else None,
+        "focus": focus,
+        "takes": [take_facts(seen, take.id) for take in document.takes],
+        "map": None,
+        "bars": [],
+        "anchors": [],
+        "onsets": {},
+        "fit": None,
+    }
+    shown = {
+        take.id for take in document.takes if take.id in (focus, lead.id if lead else None) or (take.bundle and lead and take.bundle == lead.bundle)
+    }
+    for take_id in shown:
+        onsets = seen.onsets(take_id)
+        made["onsets"][take_id] = {
+            "t": [round(float(time), 6) for time in onsets.times],
+            "s": [round(float(value), 3) for value in onsets.strength],
+            "c": [round(float(value), 3) for value in onsets.confidence],
+        }
+    if session_map is None or lead is None:
+        return made
+    made["map"] = map_table(session_map)
+    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
+    made["bars"] = bar_rows(session_map, min(0.0, lead.offset_s), end_s, attacks)
+    pace = seen.own_pace(lead.id)
+    if kind != "steady" and pace is not None:
+        made["anchors"] = [
+            {
+                "q": round(knot.quarters, 9),
+                "t": round(knot.time_s + lead.offset_s, 6),
+                "locked": knot.locked,
+                "place": words.place(session_map, knot.quarters),
+            }
+            for knot in pace.knots
+            if knot.fixed
+        ]
+    if focus is not None:
+        made["fit"] = fit_facts(seen, focus)
+    return made
+
+
+def take_facts(seen: Reading, take_id: str) -> dict[str, Any]:
+    """What a page knows of a take."""
+    take, row = seen.document.take(take_id), seen.rows.get(take_id)
+    return {
+        "id": take.id,
+        "name": take.name,
+        "kind": take.kind,
+        "role": take.role,
+        "pace": take.pace,
+        "bundle": take.bundle,
+        "offset_s": take.offset_s,
+        "state": row.state if row else "missing",
+        "rate": row.sample_rate_hz if row else None,
+        "frames": row.frames if row else None,
+        "channels": row.channels if row else None,
+        "duration_s": seen.duration_s(take_id),
+        "notes": json.loads(row.notes) if row else [],
+        "error": row.error if row else None,
+        "fitted": handoff.is_fitted(seen, take_id),
+        "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
+    }
+
+
+def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
+    """The map as the browser evaluates it: the rules of `TempoMap`, none of its solving."""
+    return {
+        "times": [float(time) for time in session_map.times_s],
+        "quarters": [float(place) for place in session_map.quarters],
+        "meters": [[bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters] for meter in session_map.meters],
+    }
+
+
+def bar_rows(session_map: TempoMap[SessionTimes], start_s: float, end_s: float, attacks: SessionTimes) -> list[dict[str, Any]]:
+    """A row a bar, with what stands beside it."""
+    first = session_map.bar_of(session_map.place(start_s))
+    lines = bars_between(session_map, session_map.second(session_map.bar_line(first)) - 1e-4, end_s, attacks)
+    sure_at = np.interp(
+        [line.start_s for line in lines], session_map.times_s, np.array([knot.confidence for knot in session_map.knots]), left=0.2, right=0.2
+    )
+    rows = []
+    for line, sure in zip(lines, sure_at, strict=True):
+        meter = session_map.meter_of(line.index)
+        rows.append(
+            {
+                "i": line.index,
+                "n": bar_number(line.index),
+                "q": session_map.bar_line(line.index),
+                "len": meter.bar_quarters,
+                "beats": meter.beats,
+                "s": round(line.start_s, 6),
+                "e": round(line.end_s, 6),
+                "bpm": round(line.bpm / meter.beat_quarters, 3),
+                "drift": None if line.drift_ms is None else round(line.drift_ms, 1),
+                "sure": round(float(sure), 3),
+            }
+        )
+    return rows
+
+
+def fit_facts(seen: Reading, take_id: str) -> dict[str, Any]:
+    """The fit of the focused take, or why there is none."""
+    try:
+        made = fit.take_fit(seen, take_id)
+    except CombPaceError as error:
+        return {"missing": str(error)}
+    time_map = made.fit.time_map
+    return {
+        "take": made.take.id,
+        "key": made.key,
+        "stated": made.stated,
+        "method": made.method,
+        "reason": made.reason,
+        "rendered": fit.rendered(seen.workplace, seen.opened.row.id, made.key) is not None,
+        "pegs": [[round(peg.take_s, 6), round(peg.own_s, 6), round(peg.target_s, 6), round(peg.quarters, 9), peg.kind] for peg in made.fit.pegs],
+        "riding": [[round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)],
+        "source": [round(float(value), 6) for value in time_map.source_s],
+        "target": [round(float(value), 6) for value in time_map.target_s],
+        "limits": list(FACTOR_LIMITS),
+        "numbers": fit_numbers(made),
+    }
+
+
+def fit_numbers(made: TakeFit) -> dict[str, Any]:
+    """How tight it was, how tight it will be, and how much is stretched."""
+    pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
+    grid = made.choice.rule.grid
+    factors, lengths = made.fit.time_map.factors, np.diff(made.fit.time_map.source_s)
+    own = np.array([1000 * abs(peg.own_s - peg.target_s) for peg in pegs])
+    squeezed = float(lengths[factors < 0.995].sum() / lengths.sum())
+    spread = float(lengths[factors > 1.005].sum() / lengths.sum())
+    return {
+        "grid": str(grid),
+        "pulled": sum(peg.kind in ("pulled", "hand") for peg in pegs),
+        "alone": sum(peg.kind == "left alone" for peg in pegs),
+        "riding": len(made.fit.riding),
+        "largest_ms": round(float(own.max()), 1) if len(own) else 0.0,
+        "median_ms": round(float(np.median(own)), 1) if len(own) else 0.0,
+        "squeezed": round(squeezed, 3),
+        "spread": round(spread, 3),
+        "least_factor": round(float(factors.min()), 3),
+        "most_factor": round(float(factors.max()), 3),
+        "beyond": int(((factors < FACTOR_LIMITS[0]) | (factors > FACTOR_LIMITS[1])).sum()),
+    }

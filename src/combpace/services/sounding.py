@@ -1,0 +1,68 @@
+"""What a take sounds like in session time: as it was played, or fitted; any range, any rate, also slowed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.audio import Samples, Source, zero_padded
+from combpace.core.stretch import StretchedSource
+from combpace.core.timemap import TimeMap
+from combpace.media.encode import at_rate
+
+
+class Placed:
+    """A `Source` whose frame 0 is session time 0: another source, moved by whole frames."""
+
+    def __init__(self, source: Source, first_frame: int) -> None:
+        self._source = source
+        self.first_frame = first_frame
+        self.sample_rate_hz = source.sample_rate_hz
+        self.channels = source.channels
+        self.frames = max(0, source.frames + first_frame)
+
+    def read(self, start: int, stop: int) -> Samples:
+        return self._source.read(start - self.first_frame, stop - self.first_frame)
+
+
+@dataclass(frozen=True, slots=True)
+class Sounding:
+    """How a take is to be heard.
+
+    offset_s  where its first frame lies when it sounds as played
+    fit       time map (take time -> session time) and method, or None for as played
+    speed     0.5-1: slowed by this, pitch kept
+    """
+
+    offset_s: float
+    fit: tuple[TimeMap, str] | None = None
+    speed: float = 1.0
+
+
+def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
+    """A take on the session's clock (divided by the speed), at a rate."""
+    rate = source.sample_rate_hz
+    if how.fit is None and how.speed == 1.0:
+        return at_rate(Placed(source, round(how.offset_s * rate)), sample_rate_hz)
+    if how.fit is not None:
+        time_map, method = how.fit
+    else:
+        duration = source.frames / rate
+        time_map, method = TimeMap(np.array([0.0, duration]), np.array([how.offset_s, how.offset_s + duration])), "chord"
+    if how.speed != 1.0:
+        # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
+        time_map, method = time_map.then_scaled(1.0 / how.speed), "chord"
+    return at_rate(StretchedSource(source, time_map, method), sample_rate_hz)
+
+
+def stereo(block: Samples) -> Samples:
+    """One channel stays one; of more, the odd ones go left and the even ones right."""
+    if len(block) <= 2:
+        return block
+    return np.stack([block[0::2].mean(axis=0), block[1::2].mean(axis=0)]).astype(np.float32)
+
+
+def range_of(block_source: Source, start: int, stop: int) -> Samples:
+    """Frames [start, stop), zeros outside."""
+    return zero_padded(start, stop, max(block_source.frames, stop), block_source.channels, block_source.read)

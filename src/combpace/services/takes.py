@@ -1,0 +1,235 @@
+"""Takes: bringing audio in, and what is decided about a take as a whole."""
+
+from __future__ import annotations
+
+import json
+import re
+import unicodedata
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.core.analysis import analyse
+from combpace.core.beats import activation
+from combpace.core.clocks import FloatArray
+from combpace.core.errors import ParameterError, StaleError
+from combpace.core.onsets import ANALYSIS_VERSION
+from combpace.media.decode import FileSource, decode_to_wav
+from combpace.media.mapfiles import steady_document
+from combpace.media.peaks import write_peaks
+from combpace.services import document as forms
+from combpace.services import jobs, words
+from combpace.services.document import KINDS, TakeEntry
+from combpace.services.workplace import Workplace, reading, write_analysis
+from combpace.store.history import Revision
+from combpace.store.models import TakeRow
+
+Progress = Callable[[str, float], None]
+
+
+def clean_name(name: str) -> str:
+    """A file's name as a take's: NFC, no folders, no control characters, at most 120 characters."""
+    plain = unicodedata.normalize("NFC", name).replace("\\", "/").rsplit("/", 1)[-1]
+    plain = "".join(letter for letter in plain if unicodedata.category(letter)[0] != "C").strip()
+    return plain[:120] or "take"
+
+
+def guessed_kind(name: str) -> str:
+    """What a name says that a take is."""
+    low = name.lower()
+    for kind, hints in (
+        ("loop", ("loop",)),
+        ("drums", ("drum", "kit", "kick", "snare", "hat", "tub", "washboard", "perc", "overhead", "beat")),
+        ("single line", ("bass", "lead", "melody")),
+        ("chords", ("organ", "piano", "keys", "chord", "guitar", "pad", "strum")),
+        ("voice", ("voice", "vocal", "sung", "choir")),
+        ("full mix", ("mix", "master")),
+    ):
+        if any(hint in low for hint in hints):
+            return kind
+    return "unknown"
+
+
+def add_upload(workplace: Workplace, session_id: str, path: Path, name: str) -> str:
+    """Keep an uploaded file, put a take into the session and queue its reading. Returns the take's id.
+
+    Every take that arrives is one undo step; two that arrive at once both arrive.
+    """
+    name = clean_name(name)
+    size = path.stat().st_size
+    sha = workplace.blobs.adopt(path)
+    with workplace.database.writing() as db:
+        row = TakeRow(session_id=session_id, name=name, source_sha=sha, source_bytes=size)
+        db.add(row)
+        db.flush()
+        take_id = row.id
+    kind = guessed_kind(name)
+    shown = re.sub(r"\.\w{2,4}$", "", name)
+    for attempt in range(20):
+        opened = workplace.open(session_id)
+        role = "follower" if opened.document.lead else "lead"
+        entry = TakeEntry(take_id, shown, kind, role, "own" if kind == "loop" else "lead")
+        changes = {"takes": forms.takes_part((*opened.document.takes, entry))}
+        try:
+            workplace.decide(opened, opened.revision.version, changes, f"{shown} came in.")
+            break
+        except StaleError:
+            # Another take arrived in the same moment: both stay.
+            if attempt == 19:
+                raise
+    jobs.enqueue(workplace, session_id, "import", take_id, {"take": take_id})
+    return take_id
+
+
+def import_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """Job: decode, make peaks, listen."""
+    row = workplace.take_row(args["take"])
+    if row.state == "ready":
+        return {"take": row.id}
+    decoded_path = workplace.blobs.new_path(".wav")
+    peaks_path = workplace.blobs.new_path(".peaks")
+    analysis_path = workplace.blobs.new_path(".npz")
+    try:
+        tell("reading the file", 0.0)
+        decoded = decode_to_wav(
+            workplace.blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share)
+        )
+        with FileSource(decoded_path) as source:
+            write_peaks(source, peaks_path, lambda share: tell("drawing", share))
+        decoded_sha, peaks_sha = workplace.blobs.adopt(decoded_path), workplace.blobs.adopt(peaks_path)
+        # The picture is there before the pulse is: the page can be used meanwhile.
+        _update(
+            workplace,
+            row.id,
+            state="listening",
+            error=None,
+            decoded_sha=decoded_sha,
+            peaks_sha=peaks_sha,
+            decoder=decoded.decoder,
+            sample_rate_hz=decoded.sample_rate_hz,
+            channels=decoded.channels,
+            frames=decoded.frames,
+            peak=decoded.peak,
+            notes=json.dumps(list(decoded.notes)),
+        )
+        with FileSource(workplace.blob(decoded_sha)) as source:
+            heard = analyse(source, on_progress=tell)
+        facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "steady": steady_document(heard.steady) if heard.steady else None}
+        write_analysis(analysis_path, heard.onsets, heard.pace, activation(heard.heard), facts)
+        _update(workplace, row.id, state="ready", analysis_sha=workplace.blobs.adopt(analysis_path))
+        return {"take": row.id}
+    finally:
+        for path in (decoded_path, peaks_path, analysis_path):
+            path.unlink(missing_ok=True)
+
+
+def _update(workplace: Workplace, take_id: str, **values: Any) -> None:
+    with workplace.database.writing() as db:
+        row = db.get(TakeRow, take_id)
+        if row is not None:
+            for name, value in values.items():
+                setattr(row, name, value)
+
+
+def listen_again(workplace: Workplace, session_id: str, take_id: str) -> None:
+    """Queue the reading of a take that failed or was cancelled."""
+    row = workplace.take_row(take_id)
+    if row.session_id != session_id:
+        raise ParameterError("This take belongs to another session.")
+    _update(workplace, take_id, state="waiting", error=None)
+    jobs.enqueue(workplace, session_id, "import", take_id, {"take": take_id})
+
+
+def change_take(workplace: Workplace, session_id: str, version: int, take_id: str, field: str, value: str) -> Revision:
+    """Change one thing about a take: name, kind, role, pace, bundle or start."""
+    seen = reading(workplace, session_id)
+    take = seen.document.take(take_id)
+    takes = seen.document.takes
+    if field == "name":
+        changed, note = replace(take, name=clean_name(value)), f"{take.name} is now called {clean_name(value)}."
+    elif field == "kind":
+        if value not in KINDS:
+            raise ParameterError(f"A take is one of {', '.join(KINDS)}. Nothing was changed.")
+        changed, note = replace(take, kind=value), f"{take.name} is {value}."
+    elif field == "pace":
+        if value not in ("own", "lead"):
+            raise ParameterError("A take has its own pace or the lead's. Nothing was changed.")
+        changed = replace(take, pace=value)
+        note = f"{take.name} has its own pace." if value == "own" else f"{take.name} was played to the lead and shares its pace."
+    elif field == "bundle":
+        name = value.strip()[:60] or None
+        changed, note = replace(take, bundle=name), f"{take.name} belongs to the bundle {name}." if name else f"{take.name} stands alone."
+    elif field == "start":
+        start = words.read_clock(value)
+        if abs(start) > 24 * 3600:
+            raise ParameterError("A take starts within a day of the session's zero. Nothing was changed.")
+        together = {other.id for other in seen.document.bundle_of(take_id)}
+        takes = tuple(replace(other, offset_s=start) if other.id in together else other for other in takes)
+        changed, note = (
+            replace(take, offset_s=start),
+            f"{take.name} starts at {words.clock(start)}; it moved by {words.signed_ms(1000 * (start - take.offset_s))} ms.",
+        )
+    elif field == "role":
+        if value != "lead":
+            raise ParameterError("Choose another take as the lead instead. Nothing was changed.")
+        takes = tuple(replace(other, role="follower") for other in takes)
+        changed, note = replace(take, role="lead", pace="lead"), f"The tempo map is read from {take.name}."
+    else:
+        raise ParameterError(f"A take has no “{field}”. Nothing was changed.")
+    takes = tuple(changed if other.id == take_id else other for other in takes)
+    return workplace.decide(seen.opened, version, {"takes": forms.takes_part(takes)}, note, f"take:{take_id}:{field}")
+
+
+def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[str], name: str) -> Revision:
+    """Put takes that were recorded together into one bundle with a common start."""
+    seen = reading(workplace, session_id)
+    chosen = [seen.document.take(take_id) for take_id in take_ids]
+    if len(chosen) < 2:
+        raise ParameterError("A bundle needs at least two takes. Nothing was changed.")
+    start = chosen[0].offset_s
+    name = name.strip()[:60] or "bundle"
+    ids = {take.id for take in chosen}
+    takes = tuple(replace(take, bundle=name, offset_s=start) if take.id in ids else take for take in seen.document.takes)
+    note = f"{words.count(len(chosen), 'take')} share one timing as the bundle {name}."
+    return workplace.decide(seen.opened, version, {"takes": forms.takes_part(takes)}, note)
+
+
+def proposed_bundle(seen_takes: tuple[TakeEntry, ...], rows: dict[str, TakeRow]) -> list[TakeEntry]:
+    """Takes that look recorded together: the same length to 1/100 s, start and kind, in no bundle yet, loops left out."""
+    groups: dict[tuple[int, float, str], list[TakeEntry]] = {}
+    for take in seen_takes:
+        row = rows.get(take.id)
+        if take.bundle or take.kind == "loop" or row is None or not row.frames or not row.sample_rate_hz:
+            continue
+        groups.setdefault((round(100 * row.frames / row.sample_rate_hz), take.offset_s, take.kind), []).append(take)
+    best = max(groups.values(), key=len, default=[])
+    return best if len(best) > 1 else []
+
+
+def remove_take(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
+    """Take a take out of the session; undo brings it back. The next one becomes the lead where it was the lead."""
+    seen = reading(workplace, session_id)
+    gone = seen.document.take(take_id)
+    left = tuple(take for take in seen.document.takes if take.id != take_id)
+    if gone.role == "lead" and left:
+        left = (replace(left[0], role="lead", pace="lead"), *left[1:])
+    return workplace.decide(seen.opened, version, {"takes": forms.takes_part(left)}, f"{gone.name} was removed.")
+
+
+def weave(pace_lines: FloatArray, take_activation: FloatArray, offset_s: float, columns: int = 240) -> FloatArray:
+    """The comb of a whole song as darkness 0-1: a row a bar, an eighth of a bar over both ends.
+
+    pace_lines  shape (bars + 1,), session seconds of the lines
+    """
+    if len(pace_lines) < 2:
+        return np.zeros((0, columns))
+    start, length = pace_lines[:-1], np.diff(pace_lines)
+    edges = start[:, None] + length[:, None] * (np.linspace(-0.125, 1.125, columns + 1)[None, :])
+    lo = np.clip(((edges[:, :-1] - offset_s) * 100.0).astype(int), 0, len(take_activation))
+    hi = np.clip(np.maximum(((edges[:, 1:] - offset_s) * 100.0).astype(int), lo + 1), 0, len(take_activation))
+    padded = np.concatenate([take_activation, [0.0]])
+    deepest = np.maximum(padded[np.minimum(lo, len(take_activation))], padded[np.minimum(np.maximum(hi - 1, 0), len(take_activation))])
+    return np.asarray(deepest)

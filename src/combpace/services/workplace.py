@@ -1,0 +1,289 @@
+"""One data folder and all that is kept in it: what every use case is given."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections import OrderedDict
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+
+from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, take_times
+from combpace.core.errors import NotFoundError, ParameterError, StaleError
+from combpace.core.onsets import Onsets
+from combpace.core.tempomap import Meter, TempoMap, steady_map
+from combpace.media.decode import FileSource
+from combpace.services import document as forms
+from combpace.services.document import Document, MapChoice, OnsetEdits, TakeEntry
+from combpace.settings import Settings
+from combpace.store.blobs import Blobs
+from combpace.store.database import Database
+from combpace.store.errors import MissingError, OutdatedError
+from combpace.store.history import History, Revision
+from combpace.store.models import FileRow, SessionRow, TakeRow
+
+EDIT_REACH_S = 0.005
+
+
+@dataclass(frozen=True, slots=True)
+class TakeAnalysis:
+    """What an import heard in a take, as it was kept: immutable, belonging to one sound and one analysis version.
+
+    activation  0-255 per hundredth of a second
+    facts       JSON: steady tempo, verdict, confidences
+    """
+
+    onsets: Onsets
+    pace: TempoMap[TakeTimes] | None
+    activation: FloatArray
+    facts: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A session as a page or an action sees it."""
+
+    row: SessionRow
+    revision: Revision
+    document: Document
+
+
+class Workplace:
+    """Database, blobs and histories of one data folder."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        settings.data_dir.mkdir(parents=True, exist_ok=True)
+        self.database = Database(settings.data_dir / "combpace.db")
+        self.blobs = Blobs(settings.data_dir / "blobs")
+        self.history = History(self.database)
+        self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def prepare(self) -> None:
+        """Migrate, and remove files that no row names."""
+        self.database.migrate()
+        self.blobs.sweep(self._referenced())
+
+    def close(self) -> None:
+        self.database.close()
+
+    def _referenced(self) -> set[str]:
+        with self.database.reading() as db:
+            takes = db.execute(select(TakeRow.source_sha, TakeRow.decoded_sha, TakeRow.peaks_sha, TakeRow.analysis_sha)).all()
+            files = db.scalars(select(FileRow.sha)).all()
+        return {sha for row in takes for sha in row if sha} | set(files)
+
+    # -- sessions
+
+    def open(self, session_id: str) -> Opened:
+        """The session's newest state. Raises NotFoundError, or NewerFormatError."""
+        try:
+            with self.database.reading() as db:
+                row = db.get(SessionRow, session_id)
+            if row is None:
+                raise MissingError(session_id)
+            revision = self.history.current(session_id)
+        except MissingError as error:
+            raise NotFoundError("This session does not exist, or no longer. The shelf shows those that do.") from error
+        return Opened(row, revision, forms.read(revision.parts, revision.format))
+
+    def decide(self, opened: Opened, base_version: int, changes: Mapping[str, Any], note: str, gesture: str | None = None) -> Revision:
+        """Record a decision. Raises StaleError where another page was quicker."""
+        try:
+            # A document of an older form is written whole in the new one.
+            if opened.revision.format < forms.FORMAT:
+                changes = {**forms.upgraded(opened.revision.parts, opened.revision.format), **changes}
+            return self.history.record(opened.row.id, base_version, forms.FORMAT, changes, note, gesture)
+        except OutdatedError as error:
+            raise stale(error) from error
+
+    # -- takes
+
+    def take_row(self, take_id: str) -> TakeRow:
+        with self.database.reading() as db:
+            row = db.get(TakeRow, take_id)
+        if row is None:
+            raise NotFoundError("This take does not exist, or no longer.")
+        return row
+
+    def take_rows(self, session_id: str) -> dict[str, TakeRow]:
+        with self.database.reading() as db:
+            return {row.id: row for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created))}
+
+    def source(self, row: TakeRow) -> FileSource:
+        return FileSource(self.blob(row.decoded_sha))
+
+    def blob(self, sha: str | None) -> Path:
+        try:
+            return self.blobs.path(sha)
+        except MissingError as error:
+            raise NotFoundError("This file is not there: it is still being made, or its data folder is incomplete.") from error
+
+    def analysis(self, row: TakeRow) -> TakeAnalysis | None:
+        """What was heard in a take, or None while it is being listened to."""
+        sha = row.analysis_sha
+        if sha is None:
+            return None
+        with self._lock:
+            if sha in self._analyses:
+                self._analyses.move_to_end(sha)
+                return self._analyses[sha]
+        loaded = read_analysis(self.blob(sha))
+        with self._lock:
+            self._analyses[sha] = loaded
+            while len(self._analyses) > 64:
+                self._analyses.popitem(last=False)
+        return loaded
+
+
+def stale(error: OutdatedError) -> StaleError:
+    return StaleError(
+        f"This session was changed in another page meanwhile: “{error.note}”. Your change was not made and nothing is lost; "
+        "reload, or apply yours again.",
+        newest=error.newest,
+        parts=error.changed,
+    )
+
+
+def write_analysis(path: Path, onsets: Onsets, pace: TempoMap[TakeTimes] | None, activation: FloatArray, facts: Mapping[str, Any]) -> None:
+    """Keep an analysis; `read_analysis` reads it. No pickles: arrays and JSON only."""
+    pace_json = json.dumps(forms.pace_part(pace) if pace else None)
+    with path.open("wb") as out:
+        np.savez_compressed(
+            out,
+            times=np.asarray(onsets.times),
+            strength=onsets.strength,
+            confidence=onsets.confidence,
+            activation=np.round(np.clip(activation / 1.5, 0, 1) * 255).astype(np.uint8),
+            pace=np.frombuffer(pace_json.encode(), np.uint8),
+            facts=np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
+        )
+
+
+def read_analysis(path: Path) -> TakeAnalysis:
+    with np.load(path, allow_pickle=False) as data:
+        pace = json.loads(data["pace"].tobytes())
+        return TakeAnalysis(
+            Onsets(take_times(data["times"]), data["strength"], data["confidence"]),
+            forms.pace_from(pace) if pace else None,
+            data["activation"].astype(np.float64) / 255.0,
+            json.loads(data["facts"].tobytes()),
+        )
+
+
+# -- what the decisions and the analysis say together
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A session's takes with everything that is known and decided about them."""
+
+    opened: Opened
+    rows: Mapping[str, TakeRow]
+    workplace: Workplace
+
+    @property
+    def document(self) -> Document:
+        return self.opened.document
+
+    def analysis(self, take_id: str) -> TakeAnalysis | None:
+        row = self.rows.get(take_id)
+        return self.workplace.analysis(row) if row is not None else None
+
+    def onsets(self, take_id: str) -> Onsets:
+        """The marks of a take: detected, then edited by hand."""
+        heard = self.analysis(take_id)
+        none = Onsets(take_times([]), np.zeros(0), np.zeros(0))
+        return edited(heard.onsets if heard else none, self.document.edits.get(take_id, OnsetEdits()))
+
+    def own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
+        """A take's own pace, after corrections; a take that shares the lead's reads it through both placements."""
+        take = self.document.take(take_id)
+        lead = self.document.lead
+        if take.role != "lead" and take.pace == "lead" and lead is not None:
+            pace = self.own_pace(lead.id)
+            return pace.shifted(lead.offset_s - take.offset_s) if pace else None
+        if take_id in self.document.paces:
+            return self.document.paces[take_id]
+        heard = self.analysis(take_id)
+        return heard.pace if heard else None
+
+    def session_map(self) -> TempoMap[SessionTimes] | None:
+        """The session's one map, or None while there is nothing to read it from."""
+        choice, lead = self.map_choice(), self.document.lead
+        if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
+            return steady_map(choice.bpm, choice.bar_1_s, (Meter(1, *choice.meter),))
+        pace = self.own_pace(lead.id) if lead else None
+        if pace is None or lead is None:
+            return None
+        return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+
+    def map_choice(self) -> MapChoice:
+        """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was corrected."""
+        choice, lead = self.document.map, self.document.lead
+        if choice.kind != "auto" or lead is None:
+            return choice
+        heard = self.analysis(lead.id)
+        steady = heard.facts.get("steady") if heard and heard.pace and lead.id not in self.document.paces else None
+        if heard is None or heard.pace is None or not steady or steady["verdict"] != "steady":
+            return MapChoice("own")
+        meter = heard.pace.meters[0]
+        bpm = steady["bpm"] * meter.beat_quarters
+        return MapChoice("steady", bpm, steady["first_downbeat_s"] + lead.offset_s, (meter.numerator, meter.denominator))
+
+    def need_map(self) -> TempoMap[SessionTimes]:
+        found = self.session_map()
+        if found is None:
+            raise ParameterError("There is no tempo map yet: drop a take with a pulse, or wait until it has been listened to. Nothing was changed.")
+        return found
+
+    def need_lead(self) -> TakeEntry:
+        lead = self.document.lead
+        if lead is None:
+            raise ParameterError("There is no lead yet: drop a take first. Nothing was changed.")
+        return lead
+
+    def duration_s(self, take_id: str) -> float:
+        row = self.rows.get(take_id)
+        return (row.frames or 0) / row.sample_rate_hz if row is not None and row.sample_rate_hz else 0.0
+
+    def end_s(self) -> float:
+        """Session time at which the last take ends."""
+        return max((take.offset_s + self.duration_s(take.id) for take in self.document.takes), default=0.0)
+
+
+def reading(workplace: Workplace, session_id: str) -> Reading:
+    """Everything about a session in its newest state."""
+    opened = workplace.open(session_id)
+    return Reading(opened, workplace.take_rows(session_id), workplace)
+
+
+def edited(onsets: Onsets, edits: OnsetEdits) -> Onsets:
+    """Detected onsets with hand edits on top; a hand-made mark is as strong as a typical one, and certain."""
+    times, strength, sure = np.asarray(onsets.times).copy(), onsets.strength.copy(), onsets.confidence.copy()
+    keep = strength >= edits.threshold
+    for time in edits.removed:
+        keep &= np.abs(times - time) > EDIT_REACH_S
+    for old, new in edits.moved:
+        near = np.abs(times - old) <= EDIT_REACH_S
+        times[near], sure[near] = new, 1.0
+        keep |= near
+    for time in edits.locked:
+        near = np.abs(times - time) <= EDIT_REACH_S
+        sure[near] = 1.0
+        keep |= near
+    times, strength, sure = times[keep], strength[keep], sure[keep]
+    added = np.array([time for time in edits.added if not len(times) or np.min(np.abs(times - time)) > EDIT_REACH_S])
+    if len(added):
+        typical = float(np.median(strength)) if len(strength) else 0.5
+        times = np.concatenate([times, added])
+        strength = np.concatenate([strength, np.full(len(added), typical)])
+        sure = np.concatenate([sure, np.ones(len(added))])
+    order = np.argsort(times, kind="stable")
+    return Onsets(take_times(times[order]), strength[order], sure[order])

@@ -1,0 +1,62 @@
+"""Files by the sha256 of their bytes: written to a temporary name, then renamed; never changed afterwards."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import secrets
+import time
+from collections.abc import Iterable
+from pathlib import Path
+
+from combpace.store.errors import MissingError
+
+_SHA = re.compile(r"[0-9a-f]{64}")
+_CHUNK = 1 << 20
+
+
+class Blobs:
+    """The blobs of one data folder."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.temporary = root / "incoming"
+        self.temporary.mkdir(parents=True, exist_ok=True)
+
+    def new_path(self, suffix: str = "") -> Path:
+        """A name to write to; hand the finished file to `adopt`."""
+        return self.temporary / f"{secrets.token_hex(12)}{suffix}"
+
+    def adopt(self, path: Path) -> str:
+        """Move a finished file in and return its sha256. The same bytes are kept once."""
+        digest = hashlib.sha256()
+        with path.open("rb") as data:
+            while chunk := data.read(_CHUNK):
+                digest.update(chunk)
+            os.fsync(data.fileno())
+        sha = digest.hexdigest()
+        target = self._at(sha)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        path.replace(target)
+        return sha
+
+    def path(self, sha: str | None) -> Path:
+        """Where a blob lies. Raises MissingError for what is not there."""
+        if sha is None or not _SHA.fullmatch(sha) or not self._at(sha).is_file():
+            raise MissingError(f"blob {sha}")
+        return self._at(sha)
+
+    def sweep(self, referenced: Iterable[str], older_than_s: float = 3600.0) -> int:
+        """Remove blobs that no row names, and unfinished files, if they are older than that. Returns how many."""
+        keep = set(referenced)
+        limit = time.time() - older_than_s
+        removed = 0
+        for path in (*self.root.glob("??/*"), *self.temporary.iterdir()):
+            if path.is_file() and path.name not in keep and path.stat().st_mtime < limit:
+                path.unlink(missing_ok=True)
+                removed += 1
+        return removed
+
+    def _at(self, sha: str) -> Path:
+        return self.root / sha[:2] / sha

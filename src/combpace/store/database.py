@@ -1,0 +1,73 @@
+"""SQLite: one engine, writers that begin at once, migrations at start."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine, event
+from sqlalchemy.engine import Engine
+from sqlalchemy.orm import Session, sessionmaker
+
+_MIGRATIONS = Path(__file__).with_name("migrations")
+_MIGRATING = threading.Lock()
+
+
+class Database:
+    """The database of one data folder.
+
+    `reading()` gives a snapshot, `writing()` a transaction that holds the write lock from its start, so that nothing
+    read in it can change before it is written. Keep both short: no computation inside.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
+        event.listen(self.engine, "connect", _on_connect)
+        event.listen(self.engine, "begin", _on_begin)
+        self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+
+    def migrate(self) -> None:
+        """Bring the tables to the newest form; safe to call by several starts at once."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        config = Config()
+        config.set_main_option("script_location", str(_MIGRATIONS))
+        with _MIGRATING, self.engine.connect() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        with self._sessions() as session:
+            yield session
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        with self._sessions() as session:
+            session.connection(execution_options={"combpace_writer": True})
+            yield session
+            session.commit()
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+
+def _on_connect(connection: Any, _: Any) -> None:
+    # The driver's own transactions begin too late for a writer: it is told to leave them to us.
+    connection.isolation_level = None
+    cursor = connection.cursor()
+    cursor.execute("PRAGMA journal_mode=WAL")
+    cursor.execute("PRAGMA synchronous=NORMAL")
+    cursor.execute("PRAGMA foreign_keys=ON")
+    cursor.execute("PRAGMA busy_timeout=30000")
+    cursor.close()
+
+
+def _on_begin(connection: Any) -> None:
+    writer = connection.get_execution_options().get("combpace_writer")
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writer else "BEGIN")

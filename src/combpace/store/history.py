@@ -1,0 +1,176 @@
+"""Append-only revisions of a session's document, made of content-addressed parts."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session
+
+from combpace.store.database import Database
+from combpace.store.errors import MissingError, OutdatedError
+from combpace.store.models import PartRow, RevisionRow, SessionRow, now
+
+# Typed and nudged fields of one gesture merge into one step of undo when they follow each other within this time.
+MERGE_S = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Revision:
+    """One state of a document.
+
+    version       counts every move of the session, also undo and redo
+    format        version of the document's form
+    parts         name -> JSON value
+    note          what the change that led here did
+    can_undo/redo and what they would take back or bring back
+    """
+
+    session_id: str
+    version: int
+    format: int
+    parts: Mapping[str, Any]
+    note: str
+    can_undo: bool
+    can_redo: bool
+    redo_note: str
+
+
+class History:
+    """All histories of a database."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+
+    def begin(self, session_id: str, format: int, parts: Mapping[str, Any], note: str) -> None:
+        """The first revision of a session."""
+        with self._database.writing() as db:
+            session = _session(db, session_id)
+            row = RevisionRow(session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note)
+            db.add(row)
+            db.flush()
+            session.cursor, session.version, session.touched = row.id, session.version + 1, now()
+
+    def current(self, session_id: str) -> Revision:
+        with self._database.reading() as db:
+            return _revision(db, _session(db, session_id))
+
+    def record(self, session_id: str, base_version: int, format: int, changes: Mapping[str, Any], note: str, gesture: str | None = None) -> Revision:
+        """Append a revision.
+
+        base_version  what the change was made on; OutdatedError where the session has moved since
+        changes       part name -> new value, or None to drop the part; parts not named stay
+        gesture       changes of one gesture within MERGE_S become one step
+        """
+        with self._database.writing() as db:
+            session = _session(db, session_id)
+            if session.version != base_version:
+                raise _outdated(db, session, base_version)
+            current = _row(db, session)
+            names: dict[str, str] = json.loads(current.parts)
+            for name, value in changes.items():
+                if value is None:
+                    names.pop(name, None)
+                else:
+                    names[name] = _part(db, value)
+            merges = gesture is not None and current.gesture == gesture and now() - current.created <= MERGE_S and current.parent_id is not None
+            row = RevisionRow(
+                session_id=session_id,
+                parent_id=current.parent_id if merges else current.id,
+                format=format,
+                parts=json.dumps(names, sort_keys=True),
+                changed=json.dumps(sorted(changes)),
+                note=note,
+                gesture=gesture,
+            )
+            db.add(row)
+            db.flush()
+            session.cursor, session.version, session.touched = row.id, session.version + 1, now()
+            return _revision(db, session)
+
+    def undo(self, session_id: str, base_version: int) -> Revision | None:
+        """Go back one step; None where there is nothing before."""
+        return self._move(session_id, base_version, forwards=False)
+
+    def redo(self, session_id: str, base_version: int) -> Revision | None:
+        """Go forward to the newest step that follows; None where there is none."""
+        return self._move(session_id, base_version, forwards=True)
+
+    def _move(self, session_id: str, base_version: int, *, forwards: bool) -> Revision | None:
+        with self._database.writing() as db:
+            session = _session(db, session_id)
+            if session.version != base_version:
+                raise _outdated(db, session, base_version)
+            target = _following(db, session.cursor) if forwards else db.get(RevisionRow, _row(db, session).parent_id or -1)
+            if target is None:
+                return None
+            session.cursor, session.version, session.touched = target.id, session.version + 1, now()
+            return _revision(db, session)
+
+    def copy(self, from_id: str, to_id: str, rename: Mapping[str, str]) -> None:
+        """Begin a session with another one's present state; ids inside it are renamed."""
+        state = self.current(from_id)
+        text = json.dumps(dict(state.parts))
+        for old, new in rename.items():
+            text = text.replace(old, new)
+        self.begin(to_id, state.format, json.loads(text), state.note)
+
+
+def _session(db: Session, session_id: str) -> SessionRow:
+    row = db.get(SessionRow, session_id)
+    if row is None:
+        raise MissingError(f"session {session_id}")
+    return row
+
+
+def _row(db: Session, session: SessionRow) -> RevisionRow:
+    row = db.get(RevisionRow, session.cursor or -1)
+    if row is None:
+        raise MissingError(f"history of {session.id}")
+    return row
+
+
+def _following(db: Session, cursor: int | None) -> RevisionRow | None:
+    return db.scalars(select(RevisionRow).where(RevisionRow.parent_id == cursor).order_by(RevisionRow.id.desc()).limit(1)).first()
+
+
+def _revision(db: Session, session: SessionRow) -> Revision:
+    row = _row(db, session)
+    names: dict[str, str] = json.loads(row.parts)
+    bodies = {part.sha: part.body for part in db.scalars(select(PartRow).where(PartRow.sha.in_(set(names.values()))))}
+    following = _following(db, session.cursor)
+    return Revision(
+        session.id,
+        session.version,
+        row.format,
+        {name: json.loads(bodies[sha]) for name, sha in names.items()},
+        row.note,
+        row.parent_id is not None,
+        following is not None,
+        following.note if following else "",
+    )
+
+
+def _outdated(db: Session, session: SessionRow, base_version: int) -> OutdatedError:
+    row = _row(db, session)
+    # Every move counts one version; the last ones tell which parts the other page touched.
+    behind = max(1, session.version - base_version)
+    rows = db.scalars(select(RevisionRow).where(RevisionRow.session_id == session.id).order_by(RevisionRow.id.desc()).limit(behind)).all()
+    changed = {name for revision in rows for name in json.loads(revision.changed)}
+    return OutdatedError(session.version, row.note, tuple(sorted(changed)))
+
+
+def _store(db: Session, parts: Mapping[str, Any]) -> str:
+    return json.dumps({name: _part(db, value) for name, value in parts.items()}, sort_keys=True)
+
+
+def _part(db: Session, value: Any) -> str:
+    body = json.dumps(value, sort_keys=True, separators=(",", ":"), allow_nan=False)
+    sha = hashlib.sha256(body.encode()).hexdigest()
+    db.execute(insert(PartRow).values(sha=sha, body=body).on_conflict_do_nothing())
+    return sha
