@@ -97,4 +97,4 @@ def reed_organ(rng: np.random.Generator, velocity: float, pitches: tuple[int, ..
 
 def midi_hz(pitch: float) -> float:
     """Equal temperament, A4 = 69 = 440 Hz."""
-    return 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
+    return float(440.0 * 2.0 ** ((pitch - 69.0) / 12.0))

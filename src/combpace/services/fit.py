@@ -52,6 +52,11 @@ class TakeFit:
 def take_fit(seen: Reading, take_id: str) -> TakeFit:
     """Derive pegs and time map of a take from its marks, its rule and the maps."""
     timing = seen.document.timing_take(take_id)
+    found: TakeFit = seen.workplace.once(("fit", timing, *seen.state), lambda: _derive(seen, timing))
+    return found
+
+
+def _derive(seen: Reading, timing: str) -> TakeFit:
     entry = seen.document.take(timing)
     pace = seen.own_pace(timing)
     row = seen.rows.get(timing)

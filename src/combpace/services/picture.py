@@ -95,6 +95,7 @@ def take_facts(seen: Reading, take_id: str) -> dict[str, Any]:
         "rate": row.sample_rate_hz if row else None,
         "frames": row.frames if row else None,
         "channels": row.channels if row else None,
+        "peak": row.peak if row else None,
         "duration_s": seen.duration_s(take_id),
         "notes": json.loads(row.notes) if row else [],
         "error": row.error if row else None,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -64,6 +64,20 @@ class Workplace:
         self.history = History(self.database)
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         self._lock = threading.Lock()
+        self._known: OrderedDict[tuple[object, ...], Any] = OrderedDict()
+
+    def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
+        """A value that a key names completely; the last few are kept."""
+        with self._lock:
+            if key in self._known:
+                self._known.move_to_end(key)
+                return self._known[key]
+        made = make()
+        with self._lock:
+            self._known[key] = made
+            while len(self._known) > 64:
+                self._known.popitem(last=False)
+        return made
 
     def prepare(self) -> None:
         """Migrate, and remove files that no row names."""
@@ -191,6 +205,12 @@ class Reading:
     @property
     def document(self) -> Document:
         return self.opened.document
+
+    @property
+    def state(self) -> tuple[object, ...]:
+        """Names everything this reading holds: the revision, and which takes have been heard."""
+        heard = tuple((row.id, row.analysis_sha, row.decoded_sha) for row in self.rows.values())
+        return (self.opened.row.id, self.opened.revision.version, heard)
 
     def analysis(self, take_id: str) -> TakeAnalysis | None:
         row = self.rows.get(take_id)

@@ -1,0 +1,1 @@
+"""Pages, wire and guard: the only room that knows HTTP."""

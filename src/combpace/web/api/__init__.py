@@ -1,0 +1,1 @@
+"""The wire: JSON and binary, for the pages and for scripts."""

@@ -1,0 +1,57 @@
+"""Errors as answers: the only place that knows status codes."""
+
+from __future__ import annotations
+
+import logging
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from starlette.exceptions import HTTPException
+
+from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError
+from combpace.services.document import NewerFormatError
+from combpace.web.pages.render import error_page
+
+LOG = logging.getLogger("combpace")
+STATUS: tuple[tuple[type[CombPaceError], int], ...] = (
+    (StaleError, 409),
+    (NotFoundError, 404),
+    (NewerFormatError, 409),
+    (MapConflictError, 422),
+    (MediaError, 422),
+    (ParameterError, 422),
+)
+
+
+def install(app: FastAPI) -> None:
+    """Turn every error into a sentence: JSON for the wire, a page for people."""
+
+    @app.exception_handler(CombPaceError)
+    def ours(request: Request, error: CombPaceError) -> Response:
+        status = next((code for kind, code in STATUS if isinstance(error, kind)), 400)
+        extra = {"newest": error.newest, "parts": list(error.parts)} if isinstance(error, StaleError) else {}
+        return answer(request, status, str(error), extra)
+
+    @app.exception_handler(RequestValidationError)
+    def invalid(request: Request, error: RequestValidationError) -> Response:
+        first = error.errors()[0] if error.errors() else {}
+        where = ".".join(str(part) for part in first.get("loc", ())[1:])
+        return answer(request, 422, f"This request cannot be used: {where or 'a value'}: {first.get('msg', 'not valid')}. Nothing was changed.")
+
+    @app.exception_handler(HTTPException)
+    def http(request: Request, error: HTTPException) -> Response:
+        text = "There is nothing at this address." if error.status_code == 404 else str(error.detail)
+        return answer(request, error.status_code, text)
+
+    @app.exception_handler(Exception)
+    def fault(request: Request, error: Exception) -> Response:
+        LOG.exception("fault at %s", request.url.path, exc_info=error)
+        return answer(request, 500, "This did not work out because of a fault in the program. Nothing was changed; the server's log has the details.")
+
+
+def answer(request: Request, status: int, text: str, extra: dict[str, object] | None = None) -> Response:
+    """JSON under /api, a page elsewhere."""
+    if request.url.path.startswith("/api/") or "application/json" in request.headers.get("accept", ""):
+        return JSONResponse({"error": text, **(extra or {})}, status)
+    return HTMLResponse(error_page(request, status, text), status)

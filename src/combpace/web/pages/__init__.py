@@ -1,0 +1,1 @@
+"""Pages, rendered whole by the server."""

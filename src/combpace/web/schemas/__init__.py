@@ -1,0 +1,1 @@
+"""What comes in over the wire, checked at the door."""

@@ -1,0 +1,311 @@
+// @ts-check
+// The player: one AudioContext for the life of the page. Sound and click are scheduled on its clock, in whole frames.
+import { beatsBetween, clickSamples } from "./click.js";
+import { SEGMENT_S, Segments } from "./segments.js";
+
+const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 100;
+
+/**
+ * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null
+ * @typedef {{level: number, pan: number, mute: boolean, solo: boolean}} Strip  level in dB
+ * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled session's
+ */
+
+export class Player {
+  /**
+   * @param {string} session
+   * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), onChange: () => void, onTrouble: (text: string) => void}} host
+   */
+  constructor(session, host) {
+    this.session = session;
+    this.host = host;
+    /** @type {AudioContext | null} */
+    this.context = null;
+    this.segments = new Segments();
+    this.playing = false;
+    this.speed = 1;
+    this.fitted = false;
+    this.clickOn = true;
+    this.clickDb = -9;
+    /** @type {[number, number] | null} session seconds */
+    this.loop = null;
+    /** @type {number | null} session seconds at which to stop */
+    this.until = null;
+    this.rest = 0;
+    /** @type {Run[]} */
+    this.runs = [];
+    this.cursor = 0;
+    this.scheduled = 0;
+    this.start = 0;
+    this.turn = 0;
+    /** @type {Set<{node: AudioBufferSourceNode, at: number}>} */
+    this.sounding = new Set();
+    /** @type {Map<string, {gain: GainNode, pan: StereoPannerNode}>} */
+    this.strips = new Map();
+    /** @type {Map<string, Strip>} */
+    this.mix = new Map();
+    this.timer = 0;
+    /** @type {AudioBuffer[]} */
+    this.clicks = [];
+    /** Milliseconds from the press to the first sound, for bench/feel. */
+    this.lastStartMs = 0;
+  }
+
+  /** The context, made by the first gesture. */
+  ready() {
+    if (!this.context) {
+      const context = new AudioContext({ latencyHint: "interactive" });
+      this.context = context;
+      this.master = context.createGain();
+      this.master.connect(context.destination);
+      this.clickGain = context.createGain();
+      this.clickGain.connect(this.master);
+      this.clicks = [false, true].map((downbeat) => {
+        const samples = clickSamples(context.sampleRate, downbeat);
+        const buffer = context.createBuffer(1, samples.length, context.sampleRate);
+        buffer.copyToChannel(samples, 0);
+        return buffer;
+      });
+      this.applyMix();
+    }
+    return this.context;
+  }
+
+  get rate() { return this.context?.sampleRate ?? 48000; }
+
+  /** Session seconds to frames of the scaled clock. @param {number} seconds */
+  frames(seconds) { return Math.round((seconds / this.speed) * this.rate); }
+
+  /** @param {number} frame */
+  seconds(frame) { return (frame / this.rate) * this.speed; }
+
+  /** Session time that sounds now. */
+  position() {
+    if (!this.playing || !this.context) return this.rest;
+    const heard = (this.context.currentTime - (this.context.outputLatency || 0)) * this.rate;
+    let found = this.runs[0];
+    for (const run of this.runs) if (run.ctx <= heard) found = run;
+    if (!found) return this.rest;
+    return this.seconds(found.pos + Math.min(found.length, Math.max(0, heard - found.ctx)));
+  }
+
+  /** @param {Voice} voice @param {number} number */
+  key(voice, number) {
+    const fitted = this.fitted && voice.fit !== null;
+    return `${voice.id}|${fitted ? voice.fit : `${voice.sound}@${voice.offset_s}`}|${this.speed}|${number}`;
+  }
+
+  /** @param {Voice} voice @param {number} number */
+  fetch(voice, number) {
+    const fitted = this.fitted && voice.fit !== null;
+    const context = this.ready(), version = fitted ? String(voice.fit).slice(0, 20) : `${voice.sound}${voice.offset_s}`;
+    const path = `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}`;
+    return this.segments.fetch(context, this.key(voice, number), path);
+  }
+
+  /** Voices that are to be heard. */
+  audible() {
+    const voices = this.host.voices(), solo = voices.some((voice) => this.mix.get(voice.id)?.solo);
+    return voices.filter((voice) => { const strip = this.mix.get(voice.id); return solo ? strip?.solo : !strip?.mute; });
+  }
+
+  /** Have the sound at a place at hand before it is asked for. @param {number} position */
+  warm(position) {
+    if (!this.context) return;
+    for (const voice of this.audible()) this.fetch(voice, Math.floor(position / this.speed / SEGMENT_S)).catch(() => {});
+  }
+
+  /** Play from a session time. @param {number} position @param {number | null} [until] stop there */
+  async play(position, until = null) {
+    const pressed = performance.now(), context = this.ready();
+    this.halt();
+    const turn = ++this.turn;
+    this.until = until;
+    this.rest = position;
+    if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1])) position = this.loop[0];
+    const first = Math.floor(position / this.speed / SEGMENT_S);
+    const coming = Promise.all(this.audible().map((voice) => this.fetch(voice, first).catch(() => null)));
+    await Promise.race([Promise.all([coming, context.resume()]), new Promise((done) => setTimeout(done, WAIT_MS))]);
+    if (context.state !== "running") await context.resume();
+    if (turn !== this.turn) return;
+    this.playing = true;
+    this.scheduled = Math.ceil((context.currentTime + START_S) * this.rate);
+    this.cursor = this.frames(position);
+    this.runs = [];
+    this.lastStartMs = performance.now() - pressed + START_S * 1000;
+    this.tick();
+    this.timer = window.setInterval(() => this.tick(), TICK_MS);
+    this.host.onChange();
+  }
+
+  stop() {
+    if (!this.playing) return;
+    this.rest = this.position();
+    this.turn++;
+    this.halt();
+    this.host.onChange();
+  }
+
+  halt() {
+    this.playing = false;
+    clearInterval(this.timer);
+    this.silence(0);
+    this.runs = [];
+  }
+
+  /** Stop what sounds or is scheduled, from a frame on (0: now). @param {number} frame */
+  silence(frame) {
+    for (const one of this.sounding) {
+      try {
+        if (!frame || one.at >= frame) one.node.stop(); else one.node.stop(frame / this.rate);
+      } catch { /* it has ended by itself */ }
+      if (!frame || one.at >= frame) { one.node.disconnect(); this.sounding.delete(one); }
+    }
+  }
+
+  /** @param {number} position */
+  seek(position) {
+    this.rest = position;
+    if (this.playing) this.play(position);
+    else { this.warm(position); this.host.onChange(); }
+  }
+
+  /** Something that is heard has changed: schedule anew from a moment ahead, without a gap. */
+  again() {
+    if (!this.playing || !this.context) return;
+    const frame = Math.ceil((this.context.currentTime + 0.06) * this.rate);
+    const run = [...this.runs].reverse().find((one) => one.ctx <= frame);
+    if (!run) return;
+    this.silence(frame);
+    this.runs = this.runs.filter((one) => one.ctx < frame);
+    run.length = Math.min(run.length, frame - run.ctx);
+    this.cursor = run.pos + (frame - run.ctx);
+    this.scheduled = frame;
+    this.tick();
+  }
+
+  /** @param {number} speed */
+  setSpeed(speed) {
+    const position = this.position(), was = this.playing;
+    if (was) this.stop();
+    this.speed = speed;
+    this.rest = position;
+    if (was) this.play(position);
+  }
+
+  /** @param {[number, number] | null} loop */
+  setLoop(loop) {
+    this.loop = loop;
+    if (this.playing && loop) {
+      const position = this.position();
+      if (position < loop[0] || position > loop[1]) this.play(loop[0]); else this.again();
+    }
+  }
+
+  /** @param {boolean} fitted */
+  setFitted(fitted) {
+    this.fitted = fitted;
+    this.again();
+  }
+
+  tick() {
+    const context = this.context;
+    if (!context || !this.playing) return;
+    const now = context.currentTime * this.rate;
+    const loop = this.until === null && this.loop ? [this.frames(this.loop[0]), this.frames(this.loop[1])] : null;
+    const end = this.until === null ? null : this.frames(this.until);
+    if (end !== null && this.cursor >= end && now > this.scheduled) {
+      this.rest = this.seconds(end);
+      this.turn++;
+      this.halt();
+      this.host.onChange();
+      return;
+    }
+    const segment = SEGMENT_S * this.rate;
+    let pieces = 0;
+    while (this.scheduled < now + LOOKAHEAD_S * this.rate && pieces++ < 64) {
+      if (end !== null && this.cursor >= end) break;
+      if (loop && loop[1] - loop[0] > 200 && this.cursor >= loop[1]) this.cursor = loop[0];
+      const number = Math.floor(this.cursor / segment);
+      let stop = (number + 1) * segment;
+      if (loop && this.cursor < loop[1]) stop = Math.min(stop, loop[1]);
+      if (end !== null) stop = Math.min(stop, end);
+      const run = { ctx: this.scheduled, pos: this.cursor, length: stop - this.cursor };
+      this.runs.push(run);
+      for (const voice of this.audible()) this.sound(voice, number, run);
+      this.scheduleClicks(run);
+      this.scheduled += run.length;
+      this.cursor = stop;
+    }
+    this.runs = this.runs.filter((run) => run.ctx + run.length > now - this.rate);
+    // The next segment is on its way before it is needed.
+    for (const voice of this.audible()) this.fetch(voice, Math.floor(this.cursor / segment)).catch(() => {});
+  }
+
+  /** @param {Voice} voice @param {number} number @param {Run} run */
+  sound(voice, number, run) {
+    const key = this.key(voice, number), buffer = this.segments.now(key), turn = this.turn;
+    const begin = (/** @type {AudioBuffer} */ found) => {
+      const context = this.context;
+      if (!context || !this.playing || turn !== this.turn || key !== this.key(voice, number) || !this.runs.includes(run)) return;
+      // What arrives late joins in where it would be by then.
+      const late = Math.max(0, Math.ceil((context.currentTime + 0.01) * this.rate) - run.ctx);
+      if (late >= run.length) return;
+      const node = context.createBufferSource();
+      node.buffer = found;
+      node.connect(this.strip(voice.id).gain);
+      this.follow(node, run.ctx + late);
+      node.start((run.ctx + late) / this.rate, (run.pos + late - number * SEGMENT_S * this.rate) / this.rate, (run.length - late) / this.rate);
+    };
+    if (buffer) begin(buffer);
+    else this.fetch(voice, number).then(begin).catch((error) => this.host.onTrouble(String(error.message ?? error)));
+  }
+
+  /** @param {Run} run */
+  scheduleClicks(run) {
+    const map = this.host.map(), context = this.context;
+    if (!map || !context || !this.clickOn || !this.clickGain) return;
+    for (const beat of beatsBetween(map, this.seconds(run.pos - 1), this.seconds(run.pos + run.length + 1))) {
+      const frame = this.frames(beat.time) - run.pos;
+      if (frame < 0 || frame >= run.length) continue;
+      const node = context.createBufferSource();
+      node.buffer = this.clicks[beat.downbeat ? 1 : 0];
+      node.connect(this.clickGain);
+      this.follow(node, run.ctx + frame);
+      node.start((run.ctx + frame) / this.rate);
+    }
+  }
+
+  /** @param {AudioBufferSourceNode} node @param {number} at */
+  follow(node, at) {
+    const one = { node, at };
+    this.sounding.add(one);
+    node.onended = () => { this.sounding.delete(one); node.disconnect(); };
+  }
+
+  /** @param {string} id */
+  strip(id) {
+    let found = this.strips.get(id);
+    if (!found) {
+      const context = this.ready();
+      const gain = context.createGain(), pan = context.createStereoPanner();
+      gain.connect(pan).connect(/** @type {GainNode} */ (this.master));
+      found = { gain, pan };
+      this.strips.set(id, found);
+      this.applyMix();
+    }
+    return found;
+  }
+
+  /** Levels, pans and the click's level as they are set; mutes and solos change what is scheduled. */
+  applyMix() {
+    const context = this.context;
+    if (!context || !this.clickGain) return;
+    this.clickGain.gain.value = 10 ** (this.clickDb / 20);
+    for (const [id, { gain, pan }] of this.strips) {
+      const strip = this.mix.get(id);
+      gain.gain.setTargetAtTime(strip ? 10 ** (strip.level / 20) : 1, context.currentTime, 0.01);
+      pan.pan.value = strip?.pan ?? 0;
+    }
+  }
+}

@@ -1,0 +1,391 @@
+// @ts-check
+// The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
+import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop } from "./comb_geometry.js";
+import { gridPlaces, placeWords, pulled, signed } from "./map.js";
+import { clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
+import { drawLoupe } from "./loupe.js";
+
+/** @typedef {import("../pages/host.js").Host} Host */
+
+const DRAG_PX = 3;
+
+/** @param {HTMLElement} box @param {Host} host */
+export function mountComb(box, host) {
+  const canvas = document.createElement("canvas");
+  canvas.tabIndex = 0;
+  canvas.setAttribute("role", "application");
+  canvas.setAttribute("aria-label", "The comb: bars as rows. Arrow keys go through bars, Q and E through attacks; the table after it says the same in words.");
+  box.append(canvas);
+  const { state } = host;
+  /** @type {null | {onset: number, time: number, x: number, y: number, row: number, target: number, free: boolean, moving: boolean, anchor: number}} */
+  let drag = null;
+  /** @type {{x: number, y: number} | null} */
+  let pointer = null;
+  const ask = once(draw);
+
+  const rowPx = () => state.view.rowPx * (fitting() ? 1.4 : 1);
+  const fitting = () => state.station === "fit";
+  const take = () => host.take(fitting() ? state.focus : state.picture.lead);
+  const bars = () => state.picture.bars;
+
+  function geometry() {
+    const height = canvas.clientHeight;
+    state.view.top = Math.min(Math.max(0, state.view.top), mostTop(bars().length, height, rowPx()));
+    return makeComb({ width: canvas.clientWidth, height, bars: bars(), top: state.view.top, rowPx: rowPx() });
+  }
+
+  /** Session times of the marks in sight. */
+  const marks = () => host.marks(take()?.id ?? "");
+
+  function draw() {
+    const { g, width, height } = prepared(canvas);
+    const c = colours();
+    const shown = take();
+    if (!state.map || !shown || !bars().length) return;
+    const comb = geometry();
+    let map = state.map;
+    if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady");
+    g.save();
+    g.beginPath();
+    g.rect(0, HEAD_PX, width, height - HEAD_PX);
+    g.clip();
+    for (let row = comb.first; row <= comb.last; row++) drawRow(g, c, comb, row, map, shown);
+    g.restore();
+    drawHead(g, c, comb);
+    if (drag?.moving) drawDrag(g, c, comb, map, shown);
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
+  function drawHead(g, c, comb) {
+    g.fillStyle = c.ground;
+    g.fillRect(0, 0, comb.width, HEAD_PX);
+    g.fillStyle = c.quiet;
+    type(g, 12.5);
+    g.fillText("bar", 14, 16);
+    const bar = bars()[Math.max(0, comb.first)];
+    type(g, 12.5, 500, "center");
+    for (let beat = 0; beat <= bar.beats; beat++) g.fillText(String((beat % bar.beats) + 1), comb.xOf(bar.q + (beat * bar.len) / bar.beats, bar), 16);
+    type(g, 12.5, 500, "right");
+    g.fillText(fitting() ? "moved, ms" : "drift, ms", comb.width - 10, 16);
+    g.fillStyle = c.line;
+    g.fillRect(0, HEAD_PX - 1, comb.width, 1);
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {number} row @param {import("./map.js").TempoMap} map @param {any} shown */
+  function drawRow(g, c, comb, row, map, shown) {
+    const bar = bars()[row], y = comb.yOf(row), tall = rowPx();
+    const ribbon = fitting() ? 12 : 0;
+    const base = y + tall - 4 - ribbon, mid = y + (tall - ribbon) * 0.47, half = (tall - ribbon) * 0.40;
+    const place = host.placeNow();
+    const bad = place !== null && place >= bar.s - 1e-4 && place < bar.e - 1e-4;
+    if (bad || state.selection?.bar === bar.i) { g.fillStyle = c.chosen; g.globalAlpha = 0.55; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
+    const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
+    g.fillStyle = c.panel;
+    if (!bad) { g.fillRect(comb.x0, y, lineX - comb.x0, tall); g.fillRect(endX, y, comb.x0 + comb.w - endX, tall); }
+    g.fillStyle = c.line;
+    g.fillRect(0, y + tall - 1, comb.width, 1);
+    // The sound, music under teeth: each pixel is a place, the map says when that is.
+    g.fillStyle = c.wave;
+    const timeAt = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
+    const gain = gainOf(shown);
+    const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha) => {
+      g.globalAlpha = alpha;
+      wave(g, host.peaks, shown, { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
+      g.globalAlpha = 1;
+    };
+    draw(comb.x0, lineX, 0.45);
+    draw(lineX, endX, fitting() ? 0.75 : 1);
+    draw(endX, comb.x0 + comb.w, 0.45);
+    drawTeeth(g, c, comb, bar, y, base, tall);
+    if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
+    else drawMarks(g, c, comb, bar, y, base, map, shown);
+    drawLoopAndHead(g, c, comb, bar, y, tall, map);
+    g.fillStyle = c.ink;
+    type(g, 15, 700);
+    g.fillText(String(bar.n).replace("-", "−"), 14, y + Math.min(tall * 0.42, 22));
+    g.fillStyle = bar.sure < 0.3 ? c.field : c.quiet;
+    type(g, 12.5, 500);
+    if (tall > 30) g.fillText((bar.sure < 0.3 ? "~" : "") + bar.bpm.toFixed(2), 14, y + Math.min(tall * 0.42, 22) + 17);
+    type(g, 14, 500, "right");
+    const number = fitting() ? host.fitMove(bar) : bar.drift;
+    // Before bar 1 nothing is wrong: a pickup or a free intro lies where it lies.
+    const limit = fitting() || bar.i < 0 ? 1e9 : 12;
+    if (number !== null) {
+      g.fillStyle = Math.abs(number) > limit ? c.problem : bar.i < 0 ? c.quiet : c.ink;
+      if (Math.abs(number) > limit) type(g, 14, 700, "right");
+      g.fillText(signed(number), comb.width - 10, mid + 5);
+    } else { g.fillStyle = c.quiet; g.fillText("–", comb.width - 10, mid + 5); }
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {number} tall */
+  function drawTeeth(g, c, comb, bar, y, base, tall) {
+    const beat = bar.len / bar.beats;
+    g.fillStyle = c.ink;
+    const grid = fitting() ? host.ruleGrid() : state.view.grid;
+    for (const place of gridPlaces(grid, bar.len, beat)) {
+      const onBeat = Math.abs(place / beat - Math.round(place / beat)) < 1e-6;
+      const edge = place === 0 || Math.abs(place - bar.len) < 1e-6;
+      if (onBeat || edge) continue;
+      g.globalAlpha = 0.16;
+      const x = comb.xOf(bar.q + place, bar);
+      g.fillRect(x - 0.5, fitting() ? y : base - 12, 1, fitting() ? tall - 14 : 14);
+    }
+    if (grid !== "bars" || fitting()) {
+      g.globalAlpha = 0.42;
+      for (let k = 1; k < bar.beats; k++) g.fillRect(comb.xOf(bar.q + k * beat, bar) - 0.5, y, 1, tall - 1);
+    }
+    g.globalAlpha = 1;
+    for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {import("./map.js").TempoMap} map @param {any} shown */
+  function drawMarks(g, c, comb, bar, y, base, map, shown) {
+    const own = marks();
+    const from = map.toSeconds(bar.q - OVER * bar.len), to = map.toSeconds(bar.q + (1 + OVER) * bar.len);
+    for (let k = lowerBound(own.times, from); k < own.times.length && own.times[k] < to; k++) {
+      const x = comb.xOf(map.toQuarters(own.times[k]), bar);
+      const chosen = state.selection?.kind === "onset" && state.selection.take === shown.id && Math.abs(state.selection.t - own.take[k]) < 1e-5;
+      if (chosen) {
+        g.fillStyle = c.field;
+        g.globalAlpha = 0.28;
+        g.fillRect(x - 5, y + 1, 10, rowPx() - 3);
+        g.globalAlpha = 1;
+        if (state.selection.target !== undefined) drawTarget(g, c, comb.xOf(state.selection.target, bar), y, base);
+      }
+      foot(g, x, base + 3, own.sure[k] < 0.35, c.onset);
+    }
+    for (const anchor of state.picture.anchors) {
+      if (anchor.q < bar.q - OVER * bar.len || anchor.q > bar.q + (1 + OVER) * bar.len) continue;
+      const x = comb.xOf(anchor.q, bar);
+      if (state.selection?.kind === "anchor" && state.selection.q === anchor.q) { g.fillStyle = c.field; g.fillRect(x - 6.5, y, 13, 15); }
+      clip(g, x, y + 2, anchor.locked, c.ink, c.ground);
+    }
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} x @param {number} y @param {number} base */
+  function drawTarget(g, c, x, y, base) {
+    g.strokeStyle = c.field;
+    g.lineWidth = 2;
+    g.setLineDash([4, 3]);
+    g.beginPath();
+    g.moveTo(x, y + 2);
+    g.lineTo(x, base + 2);
+    g.stroke();
+    g.setLineDash([]);
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {number} tall */
+  function drawPegs(g, c, comb, bar, y, base, tall) {
+    const fit = state.picture.fit;
+    if (!fit || fit.missing || !state.map) return;
+    const map = state.map;
+    const from = bar.s - OVER * (bar.e - bar.s), to = bar.e + OVER * (bar.e - bar.s);
+    const { source, target, limits } = fit;
+    const ribbonY = y + tall - 12;
+    for (let k = Math.max(0, lowerBound(target, bar.s) - 1); k + 1 < target.length && target[k] < bar.e; k++) {
+      const factor = (target[k + 1] - target[k]) / (source[k + 1] - source[k]);
+      if (Math.abs(factor - 1) < 0.005) continue;
+      const a = comb.xOf(map.toQuarters(Math.max(target[k], bar.s)), bar) + 1, b = comb.xOf(map.toQuarters(Math.min(target[k + 1], bar.e)), bar) - 1;
+      if (b <= a) continue;
+      g.fillStyle = factor < 1 ? c.squeezed : c.spread;
+      g.globalAlpha = Math.min(0.95, 0.22 + 2.2 * Math.abs(Math.log2(factor)));
+      g.fillRect(a, ribbonY, b - a, 8);
+      g.globalAlpha = 1;
+      if (factor < limits[0] || factor > limits[1]) {
+        g.strokeStyle = c.ground;
+        g.lineWidth = 1.5;
+        g.save();
+        g.beginPath();
+        g.rect(a, ribbonY, b - a, 8);
+        g.clip();
+        g.beginPath();
+        for (let x = a - 8; x < b; x += 5) { g.moveTo(x, ribbonY + 8); g.lineTo(x + 8, ribbonY); }
+        g.stroke();
+        g.restore();
+        g.fillStyle = c.ink;
+        type(g, 12, 700, "center");
+        g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 3);
+      } else if (b - a > 44 && tall > 52) {
+        g.fillStyle = c.quiet;
+        type(g, 11, 500, "center");
+        g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 2);
+      }
+    }
+    for (const [takeS, own, goal, , kind] of fit.pegs) {
+      if (kind === "held" || goal < from || goal > to) continue;
+      const ownX = comb.xOf(map.toQuarters(own), bar), x = comb.xOf(map.toQuarters(goal), bar);
+      const chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - takeS) < 1e-5;
+      if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(Math.min(x, ownX) - 5, y + 1, Math.abs(x - ownX) + 10, tall - 14); g.globalAlpha = 1; }
+      g.fillStyle = c.quiet;
+      g.fillRect(ownX - 1, base - 6, 2, 10);
+      if (kind === "left alone") continue;
+      g.strokeStyle = c.quiet;
+      g.lineWidth = 1;
+      g.beginPath();
+      g.moveTo(ownX, base - 6);
+      g.lineTo(x, y + 12);
+      g.stroke();
+      clip(g, x, y + 1, kind === "hand", c.ink, c.ground);
+    }
+    for (const [takeS] of fit.riding) {
+      const time = takeS + (host.take(fit.take)?.offset_s ?? 0);
+      if (time < from || time > to) continue;
+      const x = comb.xOf(map.toQuarters(time), bar);
+      const chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - takeS) < 1e-5;
+      if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 5, y + 1, 10, tall - 14); g.globalAlpha = 1; }
+      g.strokeStyle = c.quiet;
+      g.lineWidth = 1.2;
+      g.beginPath();
+      g.arc(x, base, 2.6, 0, 7);
+      g.stroke();
+    }
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall @param {import("./map.js").TempoMap} map */
+  function drawLoopAndHead(g, c, comb, bar, y, tall, map) {
+    const loop = state.view.loop;
+    if (loop && loop[1] > bar.s && loop[0] < bar.e) {
+      const a = comb.xOf(Math.max(bar.q, map.toQuarters(loop[0])), bar), b = comb.xOf(Math.min(bar.q + bar.len, map.toQuarters(loop[1])), bar);
+      g.fillStyle = c.field;
+      g.fillRect(a, y, b - a, 2);
+    }
+    if (state.playhead === null) return;
+    const q = map.toQuarters(state.playhead);
+    if (q >= bar.q && q < bar.q + bar.len) {
+      g.fillStyle = c.field;
+      g.fillRect(comb.xOf(q, bar) - 1, y, 2, tall - 1);
+    }
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {import("./map.js").TempoMap} map @param {any} shown */
+  function drawDrag(g, c, comb, map, shown) {
+    if (!drag || !state.map) return;
+    const bar = bars()[drag.row];
+    const x = comb.xOf(drag.target, bar);
+    g.fillStyle = c.field;
+    g.fillRect(x - 1.25, comb.yOf(drag.row), 2.5, rowPx());
+    const off = 1000 * (drag.time - state.map.toSeconds(drag.target));
+    const words = fitting()
+      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}`
+      : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ${placeWords(state.map, drag.target)}`;
+    drawLoupe(g, c, host, shown, { time: drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
+  }
+
+  // -- events
+
+  /** @param {PointerEvent | MouseEvent | WheelEvent} event */
+  const at = (event) => { const box = canvas.getBoundingClientRect(); return { x: event.clientX - box.left, y: event.clientY - box.top }; };
+
+  /** @param {{x: number, y: number}} where */
+  function under(where) {
+    if (!state.map || !bars().length) return null;
+    const things = { onsets: marks().times, toQuarters: state.map.toQuarters, toSeconds: state.map.toSeconds, anchors: fitting() ? [] : state.picture.anchors };
+    return hitComb(geometry(), bars(), where, things);
+  }
+
+  /** @param {PointerEvent} event */
+  function down(event) {
+    if (event.button !== 0) return;
+    canvas.focus();
+    const where = at(event), hit = under(where);
+    if (!hit || !state.map) return;
+    if (where.x < LEFT_PX - 6) { host.select({ kind: "bar", bar: hit.bar.i }); host.seek(hit.bar.s); return; }
+    if (hit.anchor >= 0) {
+      const anchor = state.picture.anchors[hit.anchor];
+      host.select({ kind: "anchor", q: anchor.q, bar: hit.bar.i });
+      if (anchor.locked) { host.say(`${anchor.place} is locked; unlock it to move it.`); return; }
+      return;
+    }
+    if (hit.onset >= 0) {
+      const own = marks();
+      const shown = take();
+      if (!shown) return;
+      host.select({ kind: "onset", take: shown.id, t: own.take[hit.onset], bar: hit.bar.i });
+      drag = { onset: hit.onset, time: own.times[hit.onset], x: where.x, y: where.y, row: hit.row, target: hit.q, free: false, moving: false, anchor: -1 };
+      canvas.setPointerCapture(event.pointerId);
+      return;
+    }
+    host.select({ kind: "bar", bar: hit.bar.i });
+    host.seek(state.map.toSeconds(hit.q));
+  }
+
+  /** @param {PointerEvent} event */
+  function move(event) {
+    pointer = at(event);
+    const hit = under(pointer);
+    host.pointAt(hit && state.map ? { time: state.map.toSeconds(hit.q), q: hit.q } : null);
+    if (!drag) { canvas.style.cursor = hit && (hit.onset >= 0 || hit.anchor >= 0) ? "grab" : "crosshair"; return; }
+    if (!drag.moving && Math.abs(pointer.x - drag.x) < DRAG_PX) return;
+    drag.moving = true;
+    drag.free = event.shiftKey;
+    canvas.style.cursor = "grabbing";
+    const comb = geometry(), bar = bars()[drag.row];
+    const q = comb.qOf(pointer.x, bar);
+    const beat = bar.len / bar.beats;
+    const places = fitting() ? gridPlaces(host.ruleGrid(), bar.len, beat) : host.catchPlaces(bar);
+    drag.target = drag.free || !places ? q : caughtPlace(q, bar, places);
+    ask();
+  }
+
+  /** @param {PointerEvent} event */
+  function up(event) {
+    const done = drag;
+    drag = null;
+    canvas.style.cursor = "crosshair";
+    if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
+    if (done?.moving && state.map) {
+      if (fitting()) host.peg(done.onset, done.target, done.free);
+      else host.pull(done.time, done.target);
+    }
+    ask();
+  }
+
+  function cancel() {
+    const was = drag !== null;
+    drag = null;
+    ask();
+    return was;
+  }
+
+  /** @param {WheelEvent} event */
+  function wheel(event) {
+    event.preventDefault();
+    if (event.ctrlKey || event.metaKey) host.zoom(event.deltaY < 0 ? 1 : -1);
+    else { state.view.top += event.deltaY / rowPx() * (event.deltaMode === 1 ? 16 : 1); state.view.following = false; }
+    ask();
+  }
+
+  const leave = () => { pointer = null; host.pointAt(null); };
+  canvas.addEventListener("pointerdown", down);
+  canvas.addEventListener("pointermove", move);
+  canvas.addEventListener("pointerup", up);
+  canvas.addEventListener("pointercancel", cancel);
+  canvas.addEventListener("pointerleave", leave);
+  canvas.addEventListener("wheel", wheel, { passive: false });
+
+  return {
+    draw: ask,
+    cancel,
+    /** Scroll so that a bar is in sight. @param {number} index */
+    show(index) {
+      const row = bars().findIndex((bar) => bar.i === index);
+      const seen = (canvas.clientHeight - HEAD_PX) / rowPx();
+      if (row < 0) return;
+      if (row < state.view.top + 0.2 || row > state.view.top + seen - 1.6) state.view.top = Math.max(0, row - Math.min(3, seen / 3));
+      ask();
+    },
+    /** Bars in sight, whole ones: [first, last] rows. */
+    inSight() {
+      const comb = geometry();
+      const first = Math.ceil(state.view.top - 0.05);
+      return [first, Math.max(first, Math.min(bars().length - 1, Math.floor(state.view.top + (comb.height - HEAD_PX) / comb.rowPx - 1 + 0.05)))];
+    },
+    destroy() { ask.cancel(); canvas.remove(); },
+    /** Where a place is on the screen, for tests and the loupe: client pixels. @param {number} q @param {number} index */
+    pixelOf(q, index) {
+      const row = bars().findIndex((bar) => bar.i === index);
+      const comb = geometry(), frame = canvas.getBoundingClientRect();
+      return { x: frame.left + comb.xOf(q, bars()[row]), y: frame.top + comb.yOf(row) + rowPx() * 0.6 };
+    },
+  };
+}

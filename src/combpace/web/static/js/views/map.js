@@ -1,0 +1,132 @@
+// @ts-check
+// The session's map as a table the server made; evaluation only, no rules. Proven equal to Python by shared vectors.
+
+/** @typedef {{times: number[], quarters: number[], meters: number[][]}} MapTable */
+/** @typedef {ReturnType<typeof makeMap>} TempoMap */
+
+/** Linear between points, extended with the slopes of the first and last span. @param {number} x @param {number[]} xs @param {number[]} ys */
+function follow(x, xs, ys) {
+  let low = 0, high = xs.length - 1;
+  while (high - low > 1) {
+    const middle = (low + high) >> 1;
+    if (xs[middle] <= x) low = middle; else high = middle;
+  }
+  const share = (x - xs[low]) / (xs[low + 1] - xs[low]);
+  return share < 0.5 ? ys[low] + share * (ys[low + 1] - ys[low]) : ys[low + 1] - (1 - share) * (ys[low + 1] - ys[low]);
+}
+
+/** @param {MapTable} table */
+export function makeMap(table) {
+  const { times, quarters, meters } = table;
+  /** Index into meters that holds in a bar. @param {number} index */
+  const meterAt = (index) => {
+    let found = 0;
+    for (let k = 1; k < meters.length; k++) if (meters[k][0] <= index) found = k;
+    return meters[found];
+  };
+  /** Quarters of a bar's line. @param {number} index */
+  const barLine = (index) => {
+    if (index <= 0) return index * meters[0][1];
+    let place = 0, at = 0;
+    for (let k = 0; k < meters.length; k++) {
+      const end = k + 1 < meters.length ? Math.min(index, meters[k + 1][0]) : index;
+      if (end > at) { place += (end - at) * meters[k][1]; at = end; }
+    }
+    return place;
+  };
+  return {
+    table,
+    /** @param {number} quarter */
+    toSeconds: (quarter) => follow(quarter, quarters, times),
+    /** @param {number} second */
+    toQuarters: (second) => follow(second, times, quarters),
+    barLine,
+    meterAt,
+    /** Index of the bar a place lies in. @param {number} place */
+    barOf: (place) => {
+      if (place < -1e-9) return Math.floor(place / meters[0][1] + 1e-9);
+      let at = 0, start = 0;
+      for (let k = 0; k < meters.length; k++) {
+        const next = meters[k + 1];
+        if (next && place >= start + (next[0] - at) * meters[k][1] - 1e-9) { start += (next[0] - at) * meters[k][1]; at = next[0]; continue; }
+        return at + Math.floor((place - start) / meters[k][1] + 1e-9);
+      }
+      return at;
+    },
+  };
+}
+
+/**
+ * The map while an attack is dragged: the moment `time` under the place `quarter`, fading out over some bars. What the
+ * server solves when the drag ends may differ; the attack itself will not.
+ * @param {MapTable} table @param {number} time @param {number} quarter @param {boolean} steady
+ */
+export function pulled(table, time, quarter, steady) {
+  const old = makeMap(table);
+  const shift = time - old.toSeconds(quarter);
+  if (steady) return makeMap({ ...table, times: table.times.map((value) => value + shift) });
+  const reach = 4 * table.meters[0][1];
+  /** @type {number[]} */
+  const times = [];
+  /** @type {number[]} */
+  const quarters = [];
+  let placed = false;
+  const place = () => { times.push(time); quarters.push(quarter); placed = true; };
+  for (let k = 0; k < table.times.length; k++) {
+    const q = table.quarters[k];
+    const t = table.times[k] + shift * Math.max(0, 1 - Math.abs(q - quarter) / reach);
+    if (!placed && q >= quarter - 0.3) place();
+    if (Math.abs(q - quarter) < 0.3) continue;
+    if ((q < quarter && t >= time - 0.02) || (q > quarter && t <= time + 0.02)) continue;
+    if (times.length && t <= times[times.length - 1]) continue;
+    times.push(t);
+    quarters.push(q);
+  }
+  if (!placed) place();
+  return times.length > 1 ? makeMap({ ...table, times, quarters }) : old;
+}
+
+/** Bars have no number 0. @param {number} index */
+export const barNumber = (index) => (index >= 0 ? index + 1 : index);
+
+/** 7·2.50, before bar 1 "lead-in −1·4". @param {TempoMap} map @param {number} quarter */
+export function placeWords(map, quarter) {
+  const index = map.barOf(quarter + 1e-6);
+  const beat = 1 + Math.max(0, quarter - map.barLine(index)) / map.meterAt(index)[3];
+  const shown = String(Math.round(beat * 100) / 100);
+  return index >= 0 ? `${index + 1}·${shown}` : `lead-in −${-index}·${shown}`;
+}
+
+/** 0:15.842 @param {number} seconds */
+export function clockWords(seconds) {
+  const ms = Math.round(Math.abs(seconds) * 1000);
+  const sign = seconds < -0.0005 ? "−" : "";
+  return `${sign}${Math.floor(ms / 60000)}:${String(Math.floor(ms / 1000) % 60).padStart(2, "0")}.${String(ms % 1000).padStart(3, "0")}`;
+}
+
+/** +3.4, −24.1 @param {number} ms */
+export const signed = (ms) => `${ms >= 0.05 ? "+" : ms <= -0.05 ? "−" : ""}${Math.abs(ms).toFixed(1)}`;
+
+/** Reads 0:15.842, 15.842 or 15,842; NaN for anything else. @param {string} text */
+export function readClock(text) {
+  const clean = text.trim().replace(",", ".").replace("−", "-");
+  const match = /^(-?)(?:(\d+):)?(\d+(?:\.\d*)?|\.\d+)$/.exec(clean);
+  if (!match) return NaN;
+  const value = Number(match[3]) + 60 * Number(match[2] ?? 0);
+  return match[1] ? -value : value;
+}
+
+const STEPS = /** @type {Record<string, number>} */ ({ "1/8": 0.5, "1/8t": 1 / 3, "1/16": 0.25, "1/16t": 1 / 6, "1/32": 0.125 });
+
+/**
+ * Places of a visible grid in one bar, from its line to the next, both included.
+ * @param {string} grid "bars", "beats", "1/8", ... @param {number} length quarters @param {number} beat quarters
+ */
+export function gridPlaces(grid, length, beat) {
+  if (grid === "bars") return [0, length];
+  const step = grid === "beats" ? beat : STEPS[grid] ?? beat;
+  const places = [];
+  for (let k = 0; k * step < length - 1e-9; k++) places.push(k * step);
+  places.push(length);
+  return places;
+}

@@ -1,0 +1,110 @@
+// @ts-check
+// Colours, canvases and waveforms: what all pictures share.
+
+// Frames a bin of peaks holds, in the resolutions that exist.
+const SIZES = [32, 256, 2048];
+
+/** The size of bins to draw with, for so many frames a pixel. @param {number} framesPerPx */
+export function sizeFor(framesPerPx) {
+  let best = SIZES[0];
+  for (const size of SIZES) if (size <= framesPerPx) best = size;
+  return best;
+}
+
+/** @returns {Record<"ground"|"panel"|"line"|"ink"|"quiet"|"wave"|"field"|"problem"|"squeezed"|"spread"|"onset"|"chosen", string>} */
+export function colours() {
+  const style = getComputedStyle(document.documentElement);
+  const read = (/** @type {string} */ name) => style.getPropertyValue(`--${name}`).trim();
+  return /** @type {any} */ (Object.fromEntries(
+    ["ground", "panel", "line", "ink", "quiet", "wave", "field", "problem", "squeezed", "spread", "onset", "chosen"].map((name) => [name, read(name)])));
+}
+
+export const FONT = '"Atkinson Hyperlegible Next", system-ui, sans-serif';
+
+/**
+ * Fit a canvas to its box and clear it.
+ * @param {HTMLCanvasElement} canvas @returns {{g: CanvasRenderingContext2D, width: number, height: number}} in CSS pixels
+ */
+export function prepared(canvas) {
+  const width = canvas.clientWidth, height = canvas.clientHeight;
+  const ratio = window.devicePixelRatio || 1;
+  if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
+    canvas.width = Math.round(width * ratio);
+    canvas.height = Math.round(height * ratio);
+  }
+  const g = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d"));
+  g.setTransform(ratio, 0, 0, ratio, 0, 0);
+  g.clearRect(0, 0, width, height);
+  return { g, width, height };
+}
+
+/** @param {CanvasRenderingContext2D} g @param {number} size @param {number} [weight] @param {CanvasTextAlign} [align] */
+export function type(g, size, weight = 500, align = "left") {
+  g.font = `${weight} ${size}px ${FONT}`;
+  g.textAlign = align;
+  g.textBaseline = "alphabetic";
+}
+
+/**
+ * A waveform whose pixels have given times.
+ * @param {CanvasRenderingContext2D} g
+ * @param {import("../api/peaks.js").Peaks} peaks
+ * @param {{id: string, rate: number, offset_s: number}} take
+ * @param {{x0: number, x1: number, mid: number, half: number, gain: number, timeAt: (x: number) => number}} where timeAt: session time of a pixel's left edge
+ */
+export function wave(g, peaks, take, where) {
+  const out = [0, 0];
+  const { x0, x1, mid, half, gain } = where;
+  let before = (where.timeAt(x0) - take.offset_s) * take.rate;
+  const size = sizeFor(Math.abs((where.timeAt(x0 + (x1 - x0) / 2 + 1) - where.timeAt(x0 + (x1 - x0) / 2)) * take.rate));
+  g.beginPath();
+  let whole = true;
+  for (let x = x0; x < x1; x++) {
+    const after = (where.timeAt(x + 1) - take.offset_s) * take.rate;
+    if (peaks.range(take.id, size, before, after, out)) {
+      const top = mid - Math.min(1, out[1] * gain) * half, bottom = mid - Math.max(-1, out[0] * gain) * half;
+      g.rect(x, top, 1, Math.max(0.8, bottom - top));
+    } else whole = false;
+    before = after;
+  }
+  g.fill();
+  if (!whole) {
+    g.globalAlpha *= 0.3;
+    g.fillRect(x0, mid - 0.5, x1 - x0, 1);
+    g.globalAlpha /= 0.3;
+  }
+}
+
+/** An onset's foot; doubtful ones are broken and carry a ring. @param {CanvasRenderingContext2D} g @param {number} x @param {number} base @param {boolean} doubtful @param {string} colour @param {number} [tall] */
+export function foot(g, x, base, doubtful, colour, tall = 9) {
+  g.fillStyle = colour;
+  if (!doubtful) { g.fillRect(x - 1.25, base - tall, 2.5, tall); return; }
+  g.fillRect(x - 1.25, base - 3.5, 2.5, 3.5);
+  g.strokeStyle = colour;
+  g.lineWidth = 1.4;
+  g.beginPath();
+  g.arc(x, base - tall + 1.5, 2.6, 0, 7);
+  g.stroke();
+}
+
+/** An anchor or peg: a solid clip astride the tooth, locked with a bar across. @param {CanvasRenderingContext2D} g @param {number} x @param {number} top @param {boolean} locked @param {string} ink @param {string} ground */
+export function clip(g, x, top, locked, ink, ground) {
+  g.fillStyle = ink;
+  g.fillRect(x - 4, top, 8, 11);
+  if (locked) {
+    g.fillRect(x - 7, top + 4, 14, 3);
+    g.fillStyle = ground;
+    g.fillRect(x - 4, top + 5, 8, 1);
+  }
+}
+
+/** One draw a frame, however often it is asked for. @param {() => void} draw */
+export function once(draw) {
+  let waiting = 0;
+  const ask = () => { if (!waiting) waiting = requestAnimationFrame(() => { waiting = 0; draw(); }); };
+  ask.cancel = () => cancelAnimationFrame(waiting);
+  return ask;
+}
+
+/** A gain that makes the take's usual loud places fill a row. @param {{peak?: number|null}} take */
+export const gainOf = (take) => (take.peak && take.peak > 0.001 ? Math.min(12, 0.95 / take.peak) : 1);

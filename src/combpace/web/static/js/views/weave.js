@@ -1,0 +1,181 @@
+// @ts-check
+// The weave: the comb of a whole song at one glance; and the drift of every attack under it.
+import { OVER } from "./comb_geometry.js";
+import { signed } from "./map.js";
+import { colours, once, prepared, type } from "./paint.js";
+
+/** @typedef {{rows: number, columns: number, first: number, dark: Uint8Array}} Weave */
+
+/**
+ * Darkness as a picture in ink, one image pixel a cell.
+ * @param {Weave} weave @param {string} colour a #rrggbb
+ */
+export function weaveImage(weave, colour) {
+  const canvas = document.createElement("canvas");
+  canvas.width = weave.columns;
+  canvas.height = Math.max(1, weave.rows);
+  const g = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d"));
+  const image = g.createImageData(canvas.width, canvas.height);
+  const ink = [1, 3, 5].map((at) => parseInt(colour.slice(at, at + 2), 16));
+  for (let k = 0; k < weave.dark.length; k++) {
+    image.data[4 * k] = ink[0];
+    image.data[4 * k + 1] = ink[1];
+    image.data[4 * k + 2] = ink[2];
+    image.data[4 * k + 3] = Math.min(255, Math.round(255 * Math.pow(weave.dark[k] / 255, 0.8) * 1.35));
+  }
+  g.putImageData(image, 0, 0);
+  return canvas;
+}
+
+/** A weave on a small canvas, for the shelf. @param {HTMLCanvasElement} canvas @param {Weave} weave */
+export function drawSmallWeave(canvas, weave) {
+  const { g, width, height } = prepared(canvas);
+  const c = colours();
+  if (!weave.rows) return;
+  g.imageSmoothingEnabled = weave.rows > height;
+  const lineA = (width * OVER) / (1 + 2 * OVER), lineB = (width * (1 + OVER)) / (1 + 2 * OVER);
+  g.fillStyle = c.ground;
+  g.fillRect(lineA, 0, lineB - lineA, height);
+  g.drawImage(weaveImage(weave, c.wave), 0, 0, width, height);
+  g.fillStyle = c.ink;
+  g.fillRect(lineA - 0.75, 0, 1.5, height);
+  g.fillRect(lineB - 0.75, 0, 1.5, height);
+}
+
+/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host */
+export function mountWeave(box, host) {
+  const canvas = document.createElement("canvas");
+  canvas.tabIndex = 0;
+  canvas.setAttribute("aria-label", "The weave: every bar as a thin row, and the drift of every attack below it");
+  box.append(canvas);
+  const { state } = host;
+  const ask = once(draw);
+  /** @type {HTMLCanvasElement | null} */
+  let image = null;
+  let imageOf = "";
+
+  const x0 = 52;
+  const layout = () => {
+    const width = canvas.clientWidth, height = canvas.clientHeight, w = width - x0 - 20;
+    return { width, height, w, top: 26, tall: Math.max(60, Math.round((height - 60) * 0.66)) };
+  };
+
+  function draw() {
+    const { g, width, height } = prepared(canvas);
+    const c = colours(), weave = state.weave, map = state.map;
+    if (!weave || !map || !weave.rows) return;
+    const key = `${state.picture.version}:${c.wave}:${weave.rows}`;
+    if (imageOf !== key) { image = weaveImage(weave, c.wave); imageOf = key; }
+    const { w, top, tall } = layout();
+    const lineA = x0 + (w * OVER) / (1 + 2 * OVER), lineB = x0 + (w * (1 + OVER)) / (1 + 2 * OVER);
+    g.fillStyle = c.panel;
+    g.fillRect(x0, top, lineA - x0, tall);
+    g.fillRect(lineB, top, x0 + w - lineB, tall);
+    const meter = map.table.meters[0];
+    const rowPx = Math.min(14, tall / weave.rows), used = rowPx * weave.rows;
+    g.imageSmoothingEnabled = rowPx < 1;
+    if (image) g.drawImage(image, x0, top, w, used);
+    const beats = Math.round(meter[2]);
+    type(g, 12.5, 500, "center");
+    for (let beat = 0; beat <= beats; beat++) {
+      const x = lineA + ((lineB - lineA) * beat) / beats;
+      g.fillStyle = c.quiet;
+      g.fillText(String((beat % beats) + 1), x, 17);
+      g.fillStyle = c.ink;
+      g.globalAlpha = beat % beats === 0 ? 1 : 0.3;
+      g.fillRect(x - (beat % beats === 0 ? 1.1 : 0.5), top, beat % beats === 0 ? 2.2 : 1, used);
+      g.globalAlpha = 1;
+    }
+    type(g, 12.5, 500);
+    g.fillStyle = c.quiet;
+    g.fillText("bar", 14, 17);
+    const every = [1, 2, 4, 8, 16, 32, 64, 128].find((step) => step * rowPx >= 15) ?? 256;
+    for (let row = 0; row < weave.rows; row++) {
+      const index = weave.first + row;
+      if (index >= 0 && (index % every === 0 || row === weave.rows - 1) && (row !== weave.rows - 1 || index % every > every / 2)) g.fillText(String(index + 1), 14, top + row * rowPx + Math.min(11, rowPx * 0.5 + 5));
+    }
+    const place = host.placeNow();
+    if (place !== null) {
+      const row = map.barOf(map.toQuarters(place)) - weave.first;
+      g.strokeStyle = c.field;
+      g.lineWidth = 1.5;
+      g.strokeRect(x0 - 1, top + row * rowPx - 0.5, w + 2, Math.max(3, rowPx) + 1);
+    }
+    if (state.playhead !== null) {
+      const q = map.toQuarters(state.playhead), index = map.barOf(q), row = index - weave.first;
+      g.fillStyle = c.field;
+      g.fillRect(lineA + ((lineB - lineA) * (q - map.barLine(index))) / map.meterAt(index)[1] - 1.5, top + row * rowPx, 3, Math.max(3, rowPx));
+    }
+    drawDrift(g, c, top + used + 34, height - 22, width);
+  }
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} top @param {number} bottom @param {number} width */
+  function drawDrift(g, c, top, bottom, width) {
+    if (bottom - top < 40) return;
+    const rows = state.picture.bars.filter((bar) => bar.drift !== null && bar.i >= 0);
+    if (!rows.length) return;
+    const w = width - x0 - 20;
+    const most = Math.max(20, ...rows.map((bar) => Math.abs(/** @type {number} */ (bar.drift))));
+    const scale = [20, 50, 100, 200, 300, 500, 1000].find((value) => value >= most) ?? Math.ceil(most);
+    const mid = (top + bottom) / 2, half = (bottom - top) / 2;
+    g.fillStyle = c.quiet;
+    type(g, 12.5);
+    g.fillText("Drift of each bar's first attack, ms: early below, late above", x0, top - 8);
+    for (const value of [scale, 0, -scale]) {
+      const y = mid - (value / scale) * half;
+      g.fillStyle = c.line;
+      g.fillRect(x0, y, w, 1);
+      g.fillStyle = c.quiet;
+      type(g, 12, 500, "right");
+      g.fillText(value > 0 ? `+${value}` : String(value).replace("-", "−"), x0 - 6, y + 4);
+    }
+    const from = rows[0].i, to = Math.max(from + 1, rows[rows.length - 1].i);
+    const x = (/** @type {number} */ index) => x0 + ((index - from) / (to - from)) * w;
+    g.fillStyle = c.onset;
+    for (const bar of rows) {
+      const y = mid - (/** @type {number} */ (bar.drift) / scale) * half;
+      g.beginPath();
+      g.arc(x(bar.i), y, 2.4, 0, 7);
+      g.fill();
+    }
+    // The straight line through all of them: its slope is the error of the tempo.
+    const n = rows.length, mx = rows.reduce((s, r) => s + r.i, 0) / n, my = rows.reduce((s, r) => s + /** @type {number} */ (r.drift), 0) / n;
+    const sxx = rows.reduce((s, r) => s + (r.i - mx) ** 2, 0), sxy = rows.reduce((s, r) => s + (r.i - mx) * (/** @type {number} */ (r.drift) - my), 0);
+    const slope = sxx > 0 ? sxy / sxx : 0;
+    if (state.picture.kind === "steady" && n > 4) {
+      g.strokeStyle = Math.abs(slope) > 0.3 ? c.problem : c.quiet;
+      g.lineWidth = 1.5;
+      g.beginPath();
+      g.moveTo(x(from), mid - ((my + slope * (from - mx)) / scale) * half);
+      g.lineTo(x(to), mid - ((my + slope * (to - mx)) / scale) * half);
+      g.stroke();
+      if (Math.abs(slope) > 0.3) {
+        g.fillStyle = c.ink;
+        type(g, 13, 700, "center");
+        g.fillText(`${signed(slope)} ms a bar: ${slope < 0 ? "raise" : "lower"} the tempo`, x0 + w / 2, top + 12);
+      }
+    }
+    g.fillStyle = c.quiet;
+    type(g, 12, 500, "center");
+    for (let k = 0; k <= 6; k++) {
+      const index = Math.round(from + ((to - from) * k) / 6);
+      g.fillText(`bar ${index + 1}`, Math.min(width - 30, Math.max(x0 + 10, x(index))), bottom + 17);
+    }
+  }
+
+  /** @param {MouseEvent} event */
+  function click(event) {
+    const weave = state.weave, map = state.map;
+    if (!weave || !map || !weave.rows) return;
+    const frame = canvas.getBoundingClientRect(), { w, top, tall } = layout();
+    const rowPx = Math.min(14, tall / weave.rows);
+    const row = Math.floor((event.clientY - frame.top - top) / rowPx);
+    if (row < 0 || row >= weave.rows) return;
+    const index = weave.first + row, length = map.meterAt(index)[1];
+    const share = ((event.clientX - frame.left - x0) / w) * (1 + 2 * OVER) - OVER;
+    host.select({ kind: "bar", bar: index });
+    host.seek(map.toSeconds(map.barLine(index) + Math.min(1, Math.max(0, share)) * length));
+  }
+  canvas.addEventListener("click", click);
+  return { draw: ask, cancel: () => false, show: () => ask(), inSight: () => [0, state.picture.bars.length - 1], destroy() { ask.cancel(); canvas.remove(); }, pixelOf: null };
+}
