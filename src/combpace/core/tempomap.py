@@ -45,7 +45,7 @@ class Meter:
 
     def __post_init__(self) -> None:
         if not 1 <= self.numerator <= 64 or self.denominator not in (1, 2, 4, 8, 16, 32, 64):
-            raise ParameterError(f"{self.numerator}/{self.denominator} is not a meter; write it like 4/4 or 7/8.")
+            raise ParameterError(f"{self.numerator}/{self.denominator} is not a meter; write it like 4/4 or 7/8. Nothing was changed.")
         bar_index(self.bar)
 
     @property
@@ -74,7 +74,7 @@ def parse_meter(text: str, bar: int = 1) -> Meter:
     """Read "6/8" as the meter from `bar` on. Raises ParameterError for anything else."""
     top, slash, bottom = text.strip().partition("/")
     if not slash or not top.strip().isdecimal() or not bottom.strip().isdecimal():
-        raise ParameterError(f"“{text}” is not a meter; write it like 4/4 or 7/8.")
+        raise ParameterError(f"“{text}” is not a meter; write it like 4/4 or 7/8. Nothing was changed.")
     return Meter(bar, int(top), int(bottom))
 
 

@@ -106,8 +106,11 @@ def _convert(rough: Path, target: Path, container: str, subtype: str, gain: floa
             if subtype == "PCM_16" and block.any():
                 # Triangular dither of two steps (Lipshitz, Wannamaker, Vanderkooy 1992).
                 block = block + ((noise.random(block.shape) - noise.random(block.shape)) * step).astype(np.float32)
-                block = np.clip(block, -1.0, 1.0 - step)
-            out.write(block)
+            # Rounded here: the library's own conversion rounds towards minus infinity on some builds.
+            if subtype == "PCM_16":
+                out.write(np.clip(np.round(block * 32768.0), -32768, 32767).astype(np.int16))
+            else:
+                out.write(np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(np.int32) * 256)
             tell(0.8 + 0.2 * data.tell() / max(1, data.frames))
 
 

@@ -16,7 +16,7 @@ from combpace.core.fitting import HandPeg, Rule
 from combpace.core.grid import Grid
 from combpace.core.tempomap import Knot, Meter, TempoMap
 
-FORMAT = 1
+FORMAT = 2
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -31,6 +31,7 @@ class TakeEntry:
     role    "lead" (the map is read from it) or "follower"
     pace    "own", or "lead": it was played to the lead and shares its pace
     bundle  name of the bundle it belongs to, or None
+    first_bar  bar number of the session on which its own bar 1 lies, where it has its own pace
     """
 
     id: str
@@ -40,6 +41,7 @@ class TakeEntry:
     pace: str = "lead"
     bundle: str | None = None
     offset_s: float = 0.0
+    first_bar: int = 1
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
@@ -154,8 +156,19 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
 
 
 def upgraded(parts: Mapping[str, Any], format: int) -> Mapping[str, Any]:
-    """Bring parts of an older form up, one form after the other."""
-    return parts
+    """Bring parts of an older form up, one form after the other.
+
+    1 -> 2: takes know on which bar they begin; what a rule ignores is a limit of its own, in ms or as a note value.
+    """
+    if format >= 2:
+        return parts
+    made = dict(parts)
+    made["takes"] = [{**take, "first_bar": 1} for take in parts.get("takes", [])]
+    for name, value in parts.items():
+        if name.startswith("rule:"):
+            rest = {key: entry for key, entry in value.items() if key != "ignore_beyond_ms"}
+            made[name] = {**rest, "ignore": {"ms": value.get("ignore_beyond_ms"), "quarters": None}}
+    return made
 
 
 def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
@@ -196,7 +209,7 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         "grid": [rule.grid.value, rule.grid.shape, rule.grid.swing],
         "strength": rule.strength,
         "leave_alone_ms": rule.leave_alone_ms,
-        "ignore_beyond_ms": rule.ignore_beyond_ms,
+        "ignore": {"ms": rule.ignore_beyond_ms, "quarters": rule.ignore_beyond},
         "bars": list(rule.bars) if rule.bars else None,
         "method": choice.method,
     }
@@ -208,8 +221,8 @@ def rule_from(value: Mapping[str, Any]) -> RuleChoice:
         Grid(*value["grid"]),
         value["strength"],
         value["leave_alone_ms"],
-        value.get("ignore_beyond_ms"),
-        None,
+        value["ignore"]["ms"],
+        value["ignore"]["quarters"],
         (bars[0], bars[1]) if bars else None,
     )
     return RuleChoice(rule, value.get("method", "auto"))

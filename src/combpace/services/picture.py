@@ -89,6 +89,7 @@ def take_facts(seen: Reading, take_id: str) -> dict[str, Any]:
         "kind": take.kind,
         "role": take.role,
         "pace": take.pace,
+        "first_bar": take.first_bar,
         "bundle": take.bundle,
         "offset_s": take.offset_s,
         "state": row.state if row else "missing",

@@ -17,6 +17,7 @@ from combpace.core.beats import activation
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import ParameterError, StaleError
 from combpace.core.onsets import ANALYSIS_VERSION
+from combpace.core.tempomap import bar_index
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.mapfiles import steady_document
 from combpace.media.peaks import write_peaks
@@ -144,7 +145,7 @@ def listen_again(workplace: Workplace, session_id: str, take_id: str) -> None:
 
 
 def change_take(workplace: Workplace, session_id: str, version: int, take_id: str, field: str, value: str) -> Revision:
-    """Change one thing about a take: name, kind, role, pace, bundle or start."""
+    """Change one thing about a take: name, kind, role, pace, bundle, first bar or start."""
     seen = reading(workplace, session_id)
     take = seen.document.take(take_id)
     takes = seen.document.takes
@@ -162,6 +163,10 @@ def change_take(workplace: Workplace, session_id: str, version: int, take_id: st
     elif field == "bundle":
         name = value.strip()[:60] or None
         changed, note = replace(take, bundle=name), f"{take.name} belongs to the bundle {name}." if name else f"{take.name} stands alone."
+    elif field == "first_bar":
+        number = round(words.read_number(value, "The bar", -1000, 100000))
+        bar_index(number)
+        changed, note = replace(take, first_bar=number), f"Bar 1 of {take.name} lies on bar {number}."
     elif field == "start":
         start = words.read_clock(value)
         if abs(start) > 24 * 3600:

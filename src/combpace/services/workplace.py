@@ -6,7 +6,7 @@ import json
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from sqlalchemy import select
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, take_times
 from combpace.core.errors import NotFoundError, ParameterError, StaleError
 from combpace.core.onsets import Onsets
-from combpace.core.tempomap import Meter, TempoMap, steady_map
+from combpace.core.tempomap import Meter, TempoMap, bar_index, steady_map
 from combpace.media.decode import FileSource
 from combpace.services import document as forms
 from combpace.services.document import Document, MapChoice, OnsetEdits, TakeEntry
@@ -229,10 +229,14 @@ class Reading:
         if take.role != "lead" and take.pace == "lead" and lead is not None:
             pace = self.own_pace(lead.id)
             return pace.shifted(lead.offset_s - take.offset_s) if pace else None
-        if take_id in self.document.paces:
-            return self.document.paces[take_id]
         heard = self.analysis(take_id)
-        return heard.pace if heard else None
+        pace = self.document.paces.get(take_id) or (heard.pace if heard else None)
+        if pace is None or take.role == "lead" or take.first_bar == 1:
+            return pace
+        # Its own bar 1 lies on another bar of the session.
+        session_map = self.session_map()
+        line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
+        return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
 
     def session_map(self) -> TempoMap[SessionTimes] | None:
         """The session's one map, or None while there is nothing to read it from."""

@@ -146,7 +146,7 @@ def _rotation(before: Complex, earlier: Complex, region: IntArray) -> Complex:
     at_peak = spread[region]
     size = np.abs(at_peak)
     # In silence there is no phase to go on from: start anew, or it would stay silent for ever.
-    turned: Complex = np.where(size > 1e-12, at_peak / (size + 1e-20), 1).astype(np.complex64)
+    turned: Complex = np.where(size > 1e-30, at_peak / np.maximum(size, 1e-30), 1).astype(np.complex64)
     return turned
 
 

@@ -19,8 +19,12 @@
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, ruleGrid: () => string, fitMove: (bar: any) => number | null, gainAt: (take: any, time: number) => number
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, ruleGrid: () => string, fitMove: (bar: any) => number | null
  * }} Host
+ *
+ * @typedef {{state: State, host: Host, player: import("../player/player.js").Player, peaks: import("../api/peaks.js").Peaks, session: string,
+ *   act: (name: string, args?: any, then?: () => void) => Promise<void>, say: (text: string, problem?: boolean) => void, trouble: (error: unknown) => void,
+ *   play: (time: number, until?: number | null) => void, keepView: () => void, showChosen: () => void, pointer: () => ({time: number, q: number} | null), pictures: any}} Desk
  */
 
 /** @param {any} kept @returns {View} */

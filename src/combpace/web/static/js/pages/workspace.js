@@ -1,21 +1,15 @@
 // @ts-check
 // The workspace: joins the wire, the pictures and the player. A change of station swaps words; sound and view go on.
-import { Refusal, binary, get, html, listen, send } from "../api/client.js";
+import { Refusal, get, html, listen, send } from "../api/client.js";
 import { Peaks } from "../api/peaks.js";
 import { Player } from "../player/player.js";
-import { drawHistogram, drawSlimWave, drawStrengths } from "../views/charts.js";
-import { mountCloseComb } from "../views/close_comb.js";
-import { mountComb } from "../views/comb.js";
-import { caughtPlace } from "../views/comb_geometry.js";
-import { mountCurve } from "../views/curve.js";
 import { gridPlaces, makeMap, placeWords } from "../views/map.js";
-import { gainOf } from "../views/paint.js";
-import { mountStrip } from "../views/strip.js";
-import { mountWeave } from "../views/weave.js";
 import { startView } from "./host.js";
 import { wireKeys } from "./keys.js";
+import { makePictures } from "./pictures.js";
 import { mountPlayerBar } from "./player_bar.js";
-import { actionOf, drawChosen, drawJobs, drawLookButtons, readPlaces, wireFields } from "./side.js";
+import { actionOf, drawChosen, drawJobs, wireFields } from "./side.js";
+import { makeSteps } from "./steps.js";
 import { sendAll, wireDrops, wirePageDrop } from "./uploads.js";
 
 const $ = (/** @type {string} */ id) => /** @type {HTMLElement} */ (document.getElementById(id));
@@ -31,19 +25,13 @@ const state = {
 };
 /** @type {Map<string, any>} */
 const jobs = new Map();
-/** @type {any} */
-let view = null;
-/** @type {any} */
-let curve = null;
 /** @type {{time: number, q: number} | null} */
 let pointer = null;
-let places = readPlaces();
-let placeAt = -1;
 /** @type {Promise<void>} */
 let queue = Promise.resolve();
 let acting = 0;
 
-const peaks = new Peaks(() => { view?.draw(); drawLedger(); });
+const peaks = new Peaks(() => { pictures.draw(); pictures.drawLedger(); });
 
 // -- the player
 
@@ -84,6 +72,7 @@ function setFitted(on) {
 function loopThese() {
   if (player.loop && !(state.selection?.bar !== undefined && !inLoop(state.selection.bar))) { player.setLoop(null); } else {
     const bars = state.picture.bars;
+    const view = pictures.view();
     if (!bars.length || !view) return;
     const chosen = bars.findIndex((one) => one.i === state.selection?.bar);
     let [first, last] = chosen >= 0 ? [chosen, chosen] : view.inSight();
@@ -92,7 +81,7 @@ function loopThese() {
   }
   state.view.loop = player.loop;
   bar.show();
-  view?.draw();
+  pictures.draw();
   keepView();
 }
 
@@ -107,13 +96,13 @@ let animating = false;
 function frame() {
   state.playhead = player.playing ? player.position() : null;
   bar.show();
+  const view = pictures.view();
   if (player.playing && state.map && view && state.view.following) {
     if (state.station === "onsets") {
       if (state.playhead !== null && (state.playhead < state.view.stripStart || state.playhead > state.view.stripStart + state.view.stripSpan)) state.view.stripStart = state.playhead - state.view.stripSpan * 0.1;
     } else view.show(state.map.barOf(state.map.toQuarters(state.playhead ?? 0)));
   }
-  view?.draw();
-  curve?.draw();
+  pictures.draw();
   if (player.playing && !animating) {
     animating = true;
     requestAnimationFrame(() => { animating = false; frame(); });
@@ -137,17 +126,17 @@ const host = {
     markCache.set(id, made);
     return made;
   },
-  select: (selection) => { state.selection = selection; showChosen(); view?.draw(); },
+  select: (selection) => { state.selection = selection; showChosen(); pictures.draw(); },
   seek: (time) => { player.seek(time); state.view.following = true; bar.show(); },
   say: (text) => say(text),
-  show: (index) => view?.show(index),
+  show: (index) => pictures.view()?.show(index),
   showTime: (time) => {
     if (time < state.view.stripStart + state.view.stripSpan * 0.1 || time > state.view.stripStart + state.view.stripSpan * 0.9) state.view.stripStart = time - state.view.stripSpan * 0.35;
-    view?.draw();
+    pictures.draw();
   },
   hear: (time) => play(Math.max(-1000, time - 0.04), time + 0.32),
   pointAt: (place) => { pointer = place; },
-  placeNow: () => (placeAt >= 0 ? places[placeAt]?.time ?? null : null),
+  placeNow: () => steps.placeNow(),
   pull: (time, quarters, free = false) => act("pull", { time_s: time, quarters, free }),
   peg: (onset, quarters, free) => {
     const take = state.focus, mark = host.marks(take).take[onset];
@@ -171,7 +160,6 @@ const host = {
     }
     return most === null ? null : 1000 * most;
   },
-  gainAt: (take) => gainOf(take) * 1.2,
 };
 
 /** @param {number} direction */
@@ -181,106 +169,7 @@ function zoom(direction) {
     state.view.stripSpan *= direction > 0 ? 0.6 : 1 / 0.6;
     state.view.stripStart = middle - state.view.stripSpan / 2;
   } else state.view.rowPx = Math.min(150, Math.max(22, state.view.rowPx * (direction > 0 ? 1.2 : 1 / 1.2)));
-  view?.draw();
-  curve?.draw();
-}
-
-// -- pictures by station
-
-function mount() {
-  view?.destroy();
-  curve?.destroy();
-  view = curve = null;
-  const box = $("canvas-box"), tools = $("picture-tools");
-  box.replaceChildren();
-  tools.replaceChildren();
-  document.querySelector("#curve-box")?.remove();
-  const empty = !state.picture.takes.some((take) => take.frames) || (state.station !== "onsets" && !state.map);
-  $("picture").hidden = state.station === "takes" || state.station === "hand-off";
-  if ($("picture").hidden) { drawLedger(); return; }
-  if (empty) {
-    const words = document.createElement("p");
-    words.className = "canvas-empty";
-    words.textContent = state.picture.takes.length ? "Listening: the bars are drawn here as soon as a pulse is found." : "Nothing to draw yet. Drop a recording anywhere on this page.";
-    box.append(words);
-    return;
-  }
-  if (state.station === "pace") { view = mountWeave(box, host); fetchWeave(); }
-  if (state.station === "onsets") view = mountStrip(box, host);
-  if (state.station === "bars" && state.view.close) view = mountCloseComb(box, host);
-  if (state.station === "fit" || (state.station === "bars" && !state.view.close)) view = mountComb(box, host);
-  if (state.station === "bars") {
-    const holder = document.createElement("div");
-    holder.id = "curve-box";
-    holder.className = "curve-box canvas-box";
-    $("picture").insertBefore(holder, box);
-    const now = view;
-    curve = mountCurve(holder, host, () => now.inSight());
-  }
-  drawTools(tools);
-  view?.draw();
-  curve?.draw();
-}
-
-/** @param {HTMLElement} tools */
-function drawTools(tools) {
-  const seg = document.createElement("span");
-  seg.className = "seg";
-  const legend = document.createElement("span");
-  legend.className = "legend";
-  const key = (/** @type {string} */ kind, /** @type {string} */ text) => `<span class="long"><span class="swatch ${kind}"></span>${text}</span>`;
-  if (state.station === "bars") {
-    for (const [close, text] of /** @type {[boolean, string][]} */ ([[false, "Comb"], [true, "Close comb, ±60 ms"]])) {
-      const button = document.createElement("button");
-      button.type = "button";
-      button.textContent = text;
-      button.setAttribute("aria-pressed", String(state.view.close === close));
-      button.addEventListener("click", () => { state.view.close = close; mount(); keepView(); });
-      seg.append(button);
-    }
-    tools.append(seg);
-    legend.innerHTML = key("onset", "attack") + key("anchor", "anchor") + "<span>pull an attack onto a tooth</span>";
-  } else if (state.station === "fit") legend.innerHTML = `${key("squeezed", "squeezed")}${key("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot: as played</span>${key("anchor", "pulled to its place")}`;
-  else if (state.station === "onsets") legend.innerHTML = "<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one</span>";
-  else legend.innerHTML = "<span>a slanting thread is a wrong tempo, a wavy one a breathing performance</span>";
-  tools.append(legend);
-}
-
-async function fetchWeave() {
-  try {
-    const { data, headers } = await binary(`/api/sessions/${session}/weave?columns=480`);
-    state.weave = { rows: Number(headers.get("X-Rows")), columns: 480, first: Number(headers.get("X-First-Bar-Index")), dark: new Uint8Array(data) };
-    view?.draw();
-  } catch (error) { trouble(error); }
-}
-
-/** Slim waveforms of the ledger and the charts beside the sentence. */
-function drawLedger() {
-  for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
-    const take = host.take(canvas.dataset.takeWave ?? "");
-    if (!take?.frames) continue;
-    const end = Math.max(1, state.picture.end_s), start = Math.min(0, ...state.picture.takes.map((one) => one.offset_s)), span = end - start;
-    const columns = [], out = [0, 0], count = Math.max(8, Math.round((canvas.clientWidth * take.duration_s) / span));
-    let whole = true;
-    for (let k = 0; k < count && whole; k++) { whole = peaks.range(take.id, 2048, (k / count) * take.frames, ((k + 1) / count) * take.frames, out); columns.push({ low: out[0], high: out[1] }); }
-    if (whole) drawSlimWave(canvas, columns, gainOf(take), (take.offset_s - start) / span, (take.offset_s + take.duration_s - start) / span);
-  }
-}
-
-function drawCharts() {
-  const strengths = /** @type {HTMLCanvasElement | null} */ (document.getElementById("strengths"));
-  const threshold = /** @type {HTMLInputElement | null} */ (document.querySelector('[data-act="threshold"]'));
-  if (strengths && threshold) drawStrengths(strengths, state.picture.onsets[state.focus]?.s ?? [], Number(threshold.value) || 0);
-  const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")), fit = state.picture.fit;
-  if (histogram && fit && !fit.missing && state.map) {
-    const value = (/** @type {string} */ name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`[data-act="rule"][data-name="${name}"]`))?.value ?? "";
-    const places = host.ruleGrid(), map = state.map;
-    const drifts = host.marks(fit.take).times.map((time) => {
-      const q = map.toQuarters(time), one = state.picture.bars.find((row) => q >= row.q && q < row.q + row.len);
-      return one ? 1000 * (time - map.toSeconds(caughtPlace(q, one, gridPlaces(places, one.len, one.len / one.beats)))) : NaN;
-    }).filter((ms) => !Number.isNaN(ms));
-    drawHistogram(histogram, { drifts, alone: Number(value("leave_alone")) || 0, ignore: Number(value("ignore")) || null });
-  }
+  pictures.draw();
 }
 
 // -- words
@@ -308,7 +197,7 @@ function showChosen() {
     else state.selection = null;
   }
   drawChosen(state, mark, (name, args) => {
-    if (name === "hear") hearChosen();
+    if (name === "hear") steps.hearChosen();
     else if (name === "loop") loopThese();
     else act(name, args);
   });
@@ -374,8 +263,8 @@ async function refresh(note) {
   swap(words);
   if (note) say(note);
   const had = before.takes.filter((take) => take.frames).length, has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
-  if (!view || !before.map !== !picture.map || had !== has || !$("canvas-box").querySelector("canvas")) mount();
-  if (state.station === "pace") fetchWeave();
+  if (!pictures.view() || !before.map !== !picture.map || had !== has || !$("canvas-box").querySelector("canvas")) pictures.mount();
+  if (state.station === "pace") pictures.fetchWeave();
   if (JSON.stringify(before.map) !== JSON.stringify(picture.map) || before.fit?.key !== picture.fit?.key || had !== has) player.again();
   bar.takesChanged();
   frame();
@@ -403,17 +292,13 @@ function swap(text) {
 }
 
 function afterSwap() {
-  const was = placeAt >= 0 ? places[placeAt] : null;
-  places = readPlaces();
-  // Taking one goes on to the next: the list has closed up, so the same position is the next place.
-  placeAt = was ? Math.min(placeAt, places.length - 1) : -1;
-  showPlace();
+  steps.renew();
   wireDrops($("canvas-box").ownerDocument.querySelector('[data-region="ledger"]') ?? document, receive);
   for (const select of /** @type {NodeListOf<HTMLSelectElement>} */ (document.querySelectorAll("select[data-view]"))) select.value = String(/** @type {any} */ (state.view)[select.dataset.view ?? ""]);
   showChosen();
   showJobs();
-  drawCharts();
-  drawLedger();
+  pictures.drawCharts();
+  pictures.drawLedger();
 }
 
 /** @param {string} station @param {boolean} [push] @param {string} [take] */
@@ -429,134 +314,21 @@ async function goTo(station, push = true, take) {
     state.picture = picture;
     markCache = new Map();
     state.map = picture.map ? makeMap(picture.map) : null;
-    placeAt = -1;
+    steps.leave();
     if (push) history.pushState({ station, take }, "", `/sessions/${session}/${station}${take ? `?take=${take}` : ""}`);
     swap(words);
-    mount();
+    pictures.mount();
     bar.takesChanged();
     if (player.fitted) player.again();
     frame();
   } catch (error) { trouble(error); }
 }
 
-// -- look here
-
-function showPlace() {
-  document.querySelectorAll("#look .place").forEach((button, k) => button.classList.toggle("here", k === placeAt));
-  drawLookButtons(placeAt >= 0 ? places[placeAt] : null, places, act);
-}
-
-/** Step to a place and play it, from one bar before. @param {number} index @param {boolean} [sounding] */
-function lookAt(index, sounding = true) {
-  if (!places.length) { say("Nothing here looks doubtful."); return; }
-  placeAt = (index + places.length) % places.length;
-  showPlace();
-  document.querySelectorAll("#look .place")[placeAt]?.scrollIntoView({ block: "nearest" });
-  const time = places[placeAt].time;
-  if (time === null || !state.map) return;
-  const map = state.map, index_ = map.barOf(map.toQuarters(time) + 1e-6);
-  if (state.station === "onsets") {
-    const own = host.marks(state.focus);
-    const k = own.times.findIndex((one) => Math.abs(one - time) < 1e-4);
-    if (k >= 0) state.selection = { kind: "onset", take: state.focus, t: own.take[k], bar: index_ };
-    host.showTime(time);
-  } else state.selection = { kind: "bar", bar: index_ };
-  showChosen();
-  view?.show(index_);
-  view?.draw();
-  state.view.following = true;
-  if (sounding) play(map.toSeconds(map.barLine(index_ - 1)), map.toSeconds(map.barLine(index_ + 1)) + 0.05);
-}
-
-// -- keys
-
-/** Marks that Q, E and arrows go through. */
-const ownTake = () => (state.station === "onsets" || state.station === "fit" ? state.focus : state.picture.lead ?? "");
-
-/** @param {number} step */
-function stepOnset(step) {
-  const id = ownTake(), own = host.marks(id);
-  if (!own.times.length) return;
-  const now = state.selection?.kind === "onset" && state.selection.take === id ? own.take.findIndex((time) => Math.abs(time - state.selection.t) < 2e-5) : -1;
-  let next;
-  if (now >= 0) next = now + step;
-  else {
-    const from = state.selection?.kind === "bar" ? state.picture.bars.find((one) => one.i === state.selection.bar)?.s ?? player.position() : player.position();
-    next = own.times.findIndex((time) => time >= from - 0.03);
-    if (step < 0) next = (next < 0 ? own.times.length : next) - 1;
-  }
-  next = Math.min(own.times.length - 1, Math.max(0, next));
-  const index = state.map ? state.map.barOf(state.map.toQuarters(own.times[next]) + 0.05) : 0;
-  host.select({ kind: "onset", take: id, t: own.take[next], bar: index });
-  if (state.station === "onsets") host.showTime(own.times[next]); else view?.show(index);
-}
-
-function chosenTime() {
-  if (state.selection?.kind !== "onset") return null;
-  return state.selection.t + (host.take(state.selection.take)?.offset_s ?? 0);
-}
-
-function hearChosen() {
-  const time = chosenTime() ?? pointer?.time ?? player.position();
-  host.hear(time);
-}
-
-/** Arrows: the tooth for the chosen attack, or the mark itself. @param {number} step @param {boolean} fine */
-function arrow(step, fine) {
-  const selection = state.selection, map = state.map;
-  if (selection?.kind !== "onset" || !map) return;
-  if (state.station === "onsets") {
-    const to = selection.t + step * (fine ? 0.0001 : 0.001);
-    act("onset-move", { take: selection.take, from_s: selection.t, to_s: to });
-    state.selection = { ...selection, t: to };
-    return;
-  }
-  const time = chosenTime() ?? 0, q = selection.target ?? map.toQuarters(time), index = map.barOf(q + 0.02), meter = map.meterAt(index), line = map.barLine(index);
-  const grid = state.station === "fit" ? host.ruleGrid() : state.view.catch === "grid" ? state.view.grid : state.view.catch === "bars" ? "bars" : "beats";
-  const teeth = [...gridPlaces(grid, meter[1], meter[3]).map((place) => line + place), map.barLine(index - 1) + meter[1] - meter[3], line - meter[3]].sort((a, b) => a - b);
-  const shift = fine ? 0.01 * step : 0;
-  let target;
-  if (fine) target = q + shift;
-  else if (selection.target === undefined) target = teeth.reduce((best, tooth) => (Math.abs(tooth - q) < Math.abs(best - q) ? tooth : best));
-  else target = step > 0 ? teeth.find((tooth) => tooth > q + 1e-6) ?? q : [...teeth].reverse().find((tooth) => tooth < q - 1e-6) ?? q;
-  host.select({ ...selection, target });
-  say(`Enter pulls the attack to ${placeWords(map, target)}, Esc lets it be.`);
-}
-
-function enter() {
-  const selection = state.selection;
-  if (selection?.kind === "onset" && selection.target !== undefined) {
-    const time = chosenTime() ?? 0, target = selection.target;
-    state.selection = { ...selection, target: undefined };
-    if (state.station === "fit") act("peg", { take: state.focus, take_s: selection.t, quarters: target });
-    else host.pull(time, target);
-    return;
-  }
-  const place = placeAt >= 0 ? places[placeAt] : null;
-  if (place?.do) { act(place.do.name, place.do.args).then(() => { if (places.length) lookAt(placeAt); }); return; }
-  if (selection?.kind === "onset" && (state.station === "bars" || state.station === "fit")) { arrow(0, false); return; }
-  if (places.length && placeAt < 0) lookAt(0);
-}
-
-function remove() {
-  const selection = state.selection;
-  if (selection?.kind === "anchor") act("release", { quarters: selection.q });
-  else if (selection?.kind === "onset" && state.station === "fit") act("ride", { take: selection.take, times_s: [selection.t] });
-  else if (selection?.kind === "onset" && state.station === "onsets") act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => { state.selection = null; });
-  else if (selection?.kind === "onset") say("Delete removes anchors here; marks are removed in Onsets.");
-}
-
-/** @param {number} bars */
-function byBars(bars) {
-  const rows = state.picture.bars;
-  if (!rows.length || !state.map) return;
-  const now = state.selection?.bar ?? state.map.barOf(state.map.toQuarters(player.position()) + 1e-3);
-  const at = Math.min(rows.length - 1, Math.max(0, rows.findIndex((one) => one.i === now) + bars));
-  host.select({ kind: "bar", bar: rows[at].i });
-  state.view.following = false;
-  view?.show(rows[at].i);
-  if (!player.playing) player.seek(rows[at].s);
-}
+/** @type {import("./host.js").Desk} */
+const desk = { state, host, player, peaks, session, act, say, trouble, play, keepView, showChosen, pointer: () => pointer, pictures: /** @type {any} */ (null) };
+const pictures = makePictures(desk);
+desk.pictures = pictures;
+const steps = makeSteps(desk);
 
 /** @param {string} station */
 const station = (station) => () => { if (station !== state.station) goTo(station); };
@@ -564,21 +336,20 @@ const station = (station) => () => { if (station !== state.station) goTo(station
 wireKeys({
   Space: () => (player.playing ? player.stop() : play(player.rest)),
   Digit1: station("takes"), Digit2: station("pace"), Digit3: station("bars"), Digit4: station("onsets"), Digit5: station("fit"), Digit7: station("hand-off"),
-  KeyA: () => lookAt(placeAt < 0 ? places.length - 1 : placeAt - 1), KeyS: () => lookAt(placeAt + 1),
-  KeyQ: () => stepOnset(-1), KeyE: () => stepOnset(1), KeyW: hearChosen,
-  KeyD: () => { const time = chosenTime() ?? pointer?.time ?? player.position(); if (state.station === "bars" || state.station === "pace") act("downbeat", { time_s: time }); },
+  KeyA: steps.back, KeyS: steps.on,
+  KeyQ: () => steps.stepOnset(-1), KeyE: () => steps.stepOnset(1), KeyW: steps.hearChosen,
+  KeyD: () => { const time = steps.chosenTime() ?? pointer?.time ?? player.position(); if (state.station === "bars" || state.station === "pace") act("downbeat", { time_s: time }); },
   KeyC: () => {
     const take = state.station === "onsets" ? state.focus : state.picture.lead, time = (player.playing ? player.position() : pointer?.time ?? player.position()) - (host.take(take)?.offset_s ?? 0);
     if (take) act("onset-add", { take, time_s: time }, () => { state.selection = { kind: "onset", take, t: time }; });
   },
   KeyL: loopThese, KeyG: () => bar.setClick(!player.clickOn), KeyV: () => setFitted(!player.fitted),
-  ArrowLeft: (event) => arrow(-1, event.shiftKey), ArrowRight: (event) => arrow(1, event.shiftKey),
-  ArrowUp: () => byBars(-1), ArrowDown: () => byBars(1), PageUp: () => byBars(-8), PageDown: () => byBars(8),
-  Enter: enter, "Shift+Enter": () => { const place = placeAt >= 0 ? places[placeAt] : null; if (place?.keep) act(place.keep.name, place.keep.args); },
-  Delete: remove, Backspace: remove,
+  ArrowLeft: (event) => steps.arrow(-1, event.shiftKey), ArrowRight: (event) => steps.arrow(1, event.shiftKey),
+  ArrowUp: () => steps.byBars(-1), ArrowDown: () => steps.byBars(1), PageUp: () => steps.byBars(-8), PageDown: () => steps.byBars(8),
+  Enter: steps.enter, "Shift+Enter": steps.keepPlace, Delete: steps.remove, Backspace: steps.remove,
   Escape: () => {
     if (!$("keys").hidden || !$("mixer").hidden) { $("keys").hidden = $("mixer").hidden = true; return; }
-    if (view?.cancel()) { say("Cancelled; nothing was changed."); return; }
+    if (pictures.view()?.cancel()) { say("Cancelled; nothing was changed."); return; }
     if (state.selection?.target !== undefined) { host.select({ ...state.selection, target: undefined }); return; }
     host.select(null);
   },
@@ -597,7 +368,7 @@ document.addEventListener("click", async (event) => {
   const link = /** @type {HTMLAnchorElement | null} */ (target?.closest("a[data-station]"));
   if (link && event instanceof MouseEvent && !event.ctrlKey && !event.metaKey && event.button === 0) { event.preventDefault(); goTo(link.dataset.station ?? "bars"); return; }
   const place = /** @type {HTMLElement | null} */ (target?.closest(".place"));
-  if (place) { lookAt(Number(place.dataset.place)); return; }
+  if (place) { steps.lookAt(Number(place.dataset.place)); return; }
   const button = /** @type {HTMLButtonElement | null} */ (target?.closest("[data-do]"));
   if (button) {
     const name = button.dataset.do ?? "", args = JSON.parse(button.dataset.args || "{}");
@@ -615,6 +386,7 @@ document.addEventListener("click", async (event) => {
 /** Hear the bars in view as they will be. */
 function previewBars() {
   const rows = state.picture.bars;
+  const view = pictures.view();
   if (!view || !rows.length) return;
   const [first, last] = view.inSight();
   player.fitted = true;
@@ -634,7 +406,7 @@ wireFields((field) => {
 document.addEventListener("change", (event) => {
   const select = event.target instanceof HTMLSelectElement ? event.target : null;
   if (select?.matches("[data-focus-choice]")) goTo(state.station, true, select.value);
-  if (select?.dataset.view) { /** @type {any} */ (state.view)[select.dataset.view] = select.value; view?.draw(); keepView(); }
+  if (select?.dataset.view) { /** @type {any} */ (state.view)[select.dataset.view] = select.value; pictures.draw(); keepView(); }
 });
 
 document.addEventListener("submit", async (event) => {
@@ -696,15 +468,16 @@ listen(session, {
 });
 
 addEventListener("popstate", () => { const match = /\/sessions\/[^/]+\/([\w-]+)/.exec(location.pathname); if (match) goTo(match[1], false, new URLSearchParams(location.search).get("take") ?? undefined); });
-addEventListener("theme", () => { view?.draw(); curve?.draw(); drawCharts(); drawLedger(); });
-new ResizeObserver(() => { view?.draw(); curve?.draw(); drawCharts(); drawLedger(); }).observe($("picture"));
+addEventListener("theme", () => { pictures.draw(); pictures.drawCharts(); pictures.drawLedger(); });
+new ResizeObserver(() => { pictures.draw(); pictures.drawCharts(); pictures.drawLedger(); }).observe($("picture"));
 
 // A door for tests and benches: reads only.
-Object.assign(window, { combpace: { state, player, view: () => view, idle: () => queue, placeWords } });
+Object.assign(window, { combpace: { state, player, view: () => pictures.view(), idle: () => queue, placeWords } });
 
+if (state.map) state.view.stripStart = state.map.toSeconds(0) - 0.6;
 if (state.map && state.picture.bars.length) state.view.top = Math.max(0, state.picture.bars.findIndex((one) => one.i >= 0) - 1);
 afterSwap();
-mount();
+pictures.mount();
 bar.takesChanged();
 frame();
-document.fonts.ready.then(() => { view?.draw(); curve?.draw(); drawCharts(); });
+document.fonts.ready.then(() => { pictures.draw(); pictures.drawCharts(); });

@@ -91,11 +91,11 @@ export function mountCloseComb(box, host) {
       g.fillText(`beat ${beat + 1}`, comb.xOf(beat, 0), 17);
       g.fillStyle = c.quiet;
       type(g, 11.5, 500, "center");
-      for (const ms of [-30, 30]) g.fillText(signed(ms).replace(".0", ""), comb.xOf(beat, ms / 1000), 35);
+      if (comb.cell > 150) for (const ms of [-30, 30]) g.fillText(signed(ms).replace(".0", ""), comb.xOf(beat, ms / 1000), 35);
       type(g, 11.5, 500, "left");
       g.fillText("−60", comb.left(beat), 35);
       type(g, 11.5, 500, "right");
-      g.fillText("+60 ms", comb.left(beat) + comb.cell, 35);
+      g.fillText(beat === first.beats - 1 ? "+60 ms" : "+60", comb.left(beat) + comb.cell, 35);
     }
     g.fillStyle = c.quiet;
     type(g, 12.5);

@@ -144,6 +144,13 @@ export function mountStrip(box, host) {
     return `${short}…`;
   }
 
+  /** A cell shows the shape of its attack, however soft: its own loudest place fills it. @param {any} take @param {number} time */
+  function localGain(take, time) {
+    const out = [0, 0], at = (time - take.offset_s) * take.rate;
+    if (!host.peaks.range(take.id, 32, at - 0.02 * take.rate, at + 0.04 * take.rate, out)) return gainOf(take);
+    return Math.min(200, 0.95 / Math.max(0.002, Math.abs(out[0]), Math.abs(out[1])));
+  }
+
   const perRow = () => Math.max(1, Math.floor((canvas.clientWidth - 20) / CELL_W));
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} tall @param {number} width @param {number} height */
@@ -166,7 +173,7 @@ export function mountStrip(box, host) {
       g.fillRect(x, y, w, h);
       g.fillStyle = c.wave;
       // A third before the mark, two thirds after it: where an attack starts is judged by the silence before.
-      wave(g, host.peaks, shown, { x0: Math.round(x), x1: Math.round(x + w), mid: y + h / 2, half: h * 0.46, gain: host.gainAt(shown, time), timeAt: (px) => time - SHEET_S / 3 + ((px - x) / w) * SHEET_S });
+      wave(g, host.peaks, shown, { x0: Math.round(x), x1: Math.round(x + w), mid: y + h / 2, half: h * 0.46, gain: localGain(shown, time), timeAt: (px) => time - SHEET_S / 3 + ((px - x) / w) * SHEET_S });
       g.strokeStyle = c.onset;
       g.lineWidth = 1.6;
       g.setLineDash(doubtful ? [4, 3] : []);
@@ -179,7 +186,8 @@ export function mountStrip(box, host) {
       g.fillStyle = doubtful ? c.ink : c.quiet;
       type(g, 12, doubtful ? 700 : 500);
       const words = state.map ? placeWords(state.map, state.map.toQuarters(time)) : time.toFixed(3);
-      g.fillText(doubtful ? `${words}  ${Math.round(100 * own.sure[mark])} % sure` : words, x, y + h + 15);
+      const short = words.replace("lead-in ", "");
+      g.fillText(doubtful ? `${short}  ${Math.round(100 * own.sure[mark])} % sure` : words, x, y + h + 15);
     }
     g.fillStyle = c.ground;
     g.fillRect(0, tall, width, 22);

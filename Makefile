@@ -1,0 +1,49 @@
+# Two commands do all the set-up: `make demo` and `make test`.
+PYTHON ?= python3.11
+VENV := .venv
+BIN := $(VENV)/bin
+DATA ?= demo-data
+PORT ?= 8420
+
+.PHONY: setup demo run check test unit browser-setup lock clean
+
+setup: $(VENV)/.installed
+
+$(VENV)/.installed: requirements/runtime.lock requirements/dev.lock pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/runtime.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
+	touch $@
+
+demo: setup
+	$(BIN)/combpace serve --demo --data $(DATA) --port $(PORT)
+
+run: setup
+	$(BIN)/combpace serve --port $(PORT)
+
+node_modules/.installed: package.json package-lock.json
+	npm ci --silent --no-audit --no-fund
+	touch $@
+
+# The browser that tests drive is Debian's own.
+browser-setup:
+	command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium; }
+
+test: setup browser-setup
+	$(BIN)/python -W error::DeprecationWarning:combpace -m unittest discover -s tests -t .
+	node --test tests/js/*.test.js
+
+check: setup node_modules/.installed
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	node_modules/.bin/tsc -p tsconfig.json
+
+# Names no registry host, so that any mirror serves.
+lock:
+	uv pip compile --quiet --generate-hashes --python-version 3.11 pyproject.toml -o requirements/runtime.lock
+	uv pip compile --quiet --generate-hashes --python-version 3.11 requirements/dev.in -o requirements/dev.lock
+
+clean:
+	rm -rf $(VENV) node_modules build src/*.egg-info .mypy_cache .ruff_cache

@@ -1,0 +1,221 @@
+"""The wire, through the application itself but without a socket."""
+
+import io
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile as sf
+from starlette.testclient import TestClient
+
+from combpace.services import takes
+from combpace.settings import Settings
+from combpace.web.api.actions import ACTIONS
+from combpace.web.app import create_app
+from tests.support.places import breathing
+
+
+def wav_bytes(rate: int = 44100) -> bytes:
+    out = io.BytesIO()
+    audio = breathing(rate=rate)[1]
+    sf.write(out, audio.samples.T, rate, format="WAV", subtype="PCM_16")
+    return out.getvalue()
+
+
+class WireTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.app = create_app(replace(Settings(), data_dir=Path(folder.name), upload_cap=3_000_000), with_jobs=False)
+        self.client = TestClient(self.app, raise_server_exceptions=False)
+        self.place = self.app.state.workplace
+        self.addCleanup(self.app.state.previewer.close)
+        self.addCleanup(self.place.close)
+        self.session = self.client.post("/api/sessions", json={"name": "Copper night"}).json()["id"]
+
+    def put(self, data: bytes, name: str = "tub kit.wav", **headers: str):  # type: ignore[no-untyped-def]
+        return self.client.put(f"/api/sessions/{self.session}/uploads", params={"name": name}, content=data, headers=headers)
+
+    def with_take(self) -> str:
+        take: str = self.put(wav_bytes()).json()["take"]
+        takes.import_take(self.place, {"take": take}, lambda phase, share: None)
+        return take
+
+    def picture(self) -> dict[str, Any]:
+        found: dict[str, Any] = self.client.get(f"/api/sessions/{self.session}/picture").json()
+        return found
+
+    def act(self, name: str, args: dict[str, Any], version: int | None = None):  # type: ignore[no-untyped-def]
+        body = {"version": self.picture()["version"] if version is None else version, "args": args}
+        return self.client.post(f"/api/sessions/{self.session}/act/{name}", json=body)
+
+
+class GuardTest(WireTest):
+    def test_foreign_hosts_and_origins_are_refused(self) -> None:
+        self.assertEqual(self.client.get("/", headers={"host": "evil.example"}).status_code, 400)
+        self.assertEqual(self.client.get("/", headers={"host": "[::1"}).status_code, 400)
+        for headers in ({"origin": "http://evil.example"}, {"origin": "null"}, {"sec-fetch-site": "cross-site"}):
+            with self.subTest(headers=headers):
+                self.assertEqual(self.client.post("/api/sessions", json={"name": "x"}, headers=headers).status_code, 403)
+        self.assertEqual(self.client.post("/api/sessions", json={"name": "x"}, headers={"origin": "http://testserver"}).status_code, 200)
+
+    def test_headers_allow_no_inline_script(self) -> None:
+        for path in ("/", f"/sessions/{self.session}/takes", "/nowhere"):
+            answer = self.client.get(path)
+            policy = answer.headers["content-security-policy"]
+            self.assertIn("script-src 'self';", policy)
+            self.assertNotIn("unsafe", policy)
+            self.assertEqual(answer.headers["x-content-type-options"], "nosniff")
+            for piece in answer.text.split("<script")[1:]:
+                tag, _, rest = piece.partition(">")
+                self.assertTrue("src=" in tag or "application/json" in tag or not rest.split("</script>")[0].strip())
+            self.assertNotRegex(answer.text, r"\son\w+=|style=\"")
+
+    def test_odd_addresses_are_no_fault(self) -> None:
+        for path in (
+            "/sessions/%00/bars",
+            "/api/files/%00",
+            "/sessions/x/bars",
+            "/sessions/x/nowhere",
+            "/api/jobs/1",
+            "/api/takes/0/peaks?size=32",
+            "/static/../../etc/passwd",
+        ):
+            with self.subTest(path=path):
+                answer = self.client.get(path)
+                self.assertIn(answer.status_code, (400, 404))
+                self.assertNotIn("Traceback", answer.text)
+
+
+class UploadTest(WireTest):
+    def test_an_upload_is_kept_as_it_came(self) -> None:
+        data = wav_bytes()
+        take = self.put(data, "C:\\tapes\\../tub kit.wav").json()["take"]
+        back = self.client.get(f"/api/sessions/{self.session}/sources/{take}")
+        self.assertEqual(back.content, data)
+        self.assertIn("tub%20kit.wav", back.headers["content-disposition"].replace("tub kit", "tub%20kit"))
+        self.assertEqual(self.picture()["takes"][0]["role"], "lead")
+
+    def test_too_large_and_empty_are_refused_and_leave_nothing(self) -> None:
+        for data in (b"x" * 3_000_001, b""):
+            answer = self.put(data)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("Nothing was imported", answer.json()["error"])
+        chunked = self.client.put(f"/api/sessions/{self.session}/uploads?name=a.wav", content=(b"y" * 500_000 for _ in range(8)))
+        self.assertEqual(chunked.status_code, 422)
+        self.assertEqual(list(self.place.blobs.temporary.iterdir()), [])
+        self.assertEqual(self.picture()["takes"], [])
+        self.assertEqual(self.client.put("/api/sessions/nobody/uploads?name=a.wav", content=b"x").status_code, 404)
+
+
+class ActionsTest(WireTest):
+    def test_a_decision_and_its_undo(self) -> None:
+        self.with_take()
+        before = self.picture()
+        moment = before["bars"][3]["s"] + 0.004
+        answer = self.act("bar-1", {"time_s": moment})
+        self.assertEqual(answer.status_code, 200, answer.text)
+        self.assertAlmostEqual(next(bar["s"] for bar in self.picture()["bars"] if bar["n"] == 1), before["bars"][3]["s"], places=3)
+        self.assertEqual(self.act("undo", {}).status_code, 200)
+        self.assertEqual(self.picture()["bars"], before["bars"])
+
+    def test_stale_pages_get_a_409_with_the_newest_revision(self) -> None:
+        self.with_take()
+        old = self.picture()["version"]
+        self.act("meter", {"meter": "3/4"})
+        answer = self.act("meter", {"meter": "5/4"}, version=old)
+        self.assertEqual(answer.status_code, 409)
+        self.assertEqual(answer.json()["newest"], self.picture()["version"])
+        self.assertTrue(answer.json()["parts"])
+
+    def test_nonsense_is_a_sentence(self) -> None:
+        self.with_take()
+        for name, args in (
+            ("bar-1", {}),
+            ("bar-1", {"time_s": "soon"}),
+            ("bar-1", {"time_s": 1e99}),
+            ("bar-1", {"time_s": 1, "more": 2}),
+            ("dance", {}),
+            ("onset-add", {"take": "x", "time_s": 1}),
+            ("onset-add", {"take": "0" * 16, "time_s": 1}),
+            ("rule", {"take": "0" * 16, "field": "grid", "value": "1/8"}),
+            ("redo", {}),
+            ("steady", {"bpm": "fast"}),
+            ("steady", {"bpm": "nan"}),
+            ("peg", {"take": "0" * 16, "take_s": 1}),
+        ):
+            with self.subTest(name=name, args=args):
+                answer = self.act(name, args)
+                self.assertIn(answer.status_code, (404, 422), answer.text)
+                self.assertGreater(len(answer.json()["error"]), 20)
+        self.assertEqual(self.client.post(f"/api/sessions/{self.session}/act/undo", content=b"{").status_code, 422)
+
+    def test_every_action_has_a_documented_name(self) -> None:
+        text = (Path(__file__).parents[2] / "docs" / "formats.md").read_text()
+        for name in ACTIONS:
+            self.assertIn(f"`{name}`", text)
+
+
+class DataTest(WireTest):
+    def test_peaks_and_sound(self) -> None:
+        take = self.with_take()
+        answer = self.client.get(f"/api/takes/{take}/peaks", params={"size": 256, "first": 0, "count": 100})
+        self.assertEqual(len(answer.content), 400)
+        again = self.client.get(f"/api/takes/{take}/peaks", params={"size": 256}, headers={"if-none-match": answer.headers["etag"]})
+        self.assertEqual(again.status_code, 304)
+        self.assertEqual(self.client.get(f"/api/takes/{take}/peaks", params={"size": 33}).status_code, 422)
+        for speed, fitted in ((1.0, False), (0.7, False), (1.0, True)):
+            sound = self.client.get(
+                f"/api/sessions/{self.session}/takes/{take}/sound", params={"segment": 0, "rate": 48000, "speed": speed, "fitted": fitted}
+            )
+            self.assertEqual(sound.status_code, 200, sound.text[:200])
+            samples = np.frombuffer(sound.content, "<f4")
+            self.assertEqual(len(samples), 96000 * int(sound.headers["x-channels"]))
+            # The first beat is at 1 s, or later where it is slowed.
+            first = np.flatnonzero(np.abs(samples) > 0.1)[0] / 48000
+            self.assertAlmostEqual(first, 1.0 / speed, delta=0.01)
+        for bad in ({"segment": 0, "rate": 1}, {"segment": 0, "rate": 48000, "speed": 0.1}, {"rate": 48000}):
+            self.assertEqual(self.client.get(f"/api/sessions/{self.session}/takes/{take}/sound", params=bad).status_code, 422)
+
+    def test_map_vectors_for_the_browser(self) -> None:
+        """The vectors that tests/js checks are what Python says today."""
+        from combpace.services.picture import map_table
+        from tests.js_vectors import VECTORS, maps
+
+        kept = json.loads(VECTORS.read_text())
+        for entry, line in zip(kept, maps(), strict=True):
+            self.assertEqual(entry["table"], map_table(line))
+            np.testing.assert_allclose(entry["seconds"], line.to_seconds(np.array(entry["places"])), atol=1e-12)  # type: ignore[arg-type]
+
+
+class PagesTest(WireTest):
+    def test_every_station_is_rendered_whole_and_in_part(self) -> None:
+        for filled in (False, True):
+            if filled:
+                self.with_take()
+            for station in ("takes", "pace", "bars", "onsets", "fit", "hand-off"):
+                whole = self.client.get(f"/sessions/{self.session}/{station}")
+                part = self.client.get(f"/sessions/{self.session}/{station}?part=1")
+                with self.subTest(station=station, filled=filled):
+                    self.assertEqual((whole.status_code, part.status_code), (200, 200))
+                    self.assertIn("<!doctype html>", whole.text)
+                    self.assertNotIn("<!doctype", part.text)
+                    self.assertIn('data-region="side"', part.text)
+                    self.assertIn('aria-current="page"', whole.text)
+        self.assertIn("<caption>Bars</caption>", self.client.get(f"/sessions/{self.session}/bars").text)
+
+    def test_shelf_finds_and_names_are_escaped(self) -> None:
+        self.client.patch(f"/api/sessions/{self.session}", json={"name": "<b>Steam & Co</b>"})
+        page = self.client.get("/?find=steam").text
+        self.assertIn("&lt;b&gt;Steam &amp; Co&lt;/b&gt;", page)
+        self.assertIn("No session is called", self.client.get("/?find=zzz").text)
+        self.assertEqual(self.client.get(f"/sessions/{self.session}", follow_redirects=False).headers["location"], f"/sessions/{self.session}/takes")
+
+    def test_missing_things_are_a_page_with_a_way_on(self) -> None:
+        answer = self.client.get("/sessions/0000000000000000/bars")
+        self.assertEqual(answer.status_code, 404)
+        self.assertIn("Go to the shelf", answer.text)

@@ -1,0 +1,121 @@
+import unittest
+
+import numpy as np
+
+from combpace.core import solving
+from combpace.core.clocks import TakeTimes
+from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.tempomap import Knot, Meter, TempoMap
+from tests.support.sounds import marks
+
+
+def pace(count: int = 33, period: float = 0.5, start: float = 1.0, first: int = 0) -> TempoMap[TakeTimes]:
+    return TempoMap(tuple(Knot(start + k * period, float(k - first), confidence=0.8) for k in range(count)))
+
+
+def lines(line: TempoMap[TakeTimes]) -> list[float]:
+    return [round(line.second(line.bar_line(i)), 6) for i in range(4)]
+
+
+class FixTest(unittest.TestCase):
+    def test_a_place_is_exact_and_the_rest_follows_the_attacks(self) -> None:
+        old = pace()
+        attacks = marks(old.times_s)
+        new = solving.fix_place(old, 5.024, 8.0, attacks)
+        self.assertEqual(new.second(8.0), 5.024)
+        self.assertTrue(solving.anchor_at(new, 8.0))
+        # Attacks hold their beats: one bar away nothing has moved.
+        self.assertAlmostEqual(new.second(4.0), old.second(4.0), places=9)
+        self.assertAlmostEqual(new.second(12.0), old.second(12.0), places=9)
+
+    def test_a_correction_never_undoes_an_earlier_one(self) -> None:
+        old, attacks = pace(), marks(pace().times_s)
+        line = old
+        fixed = ((3.02, 4.0), (7.01, 12.0), (4.985, 8.0), (6.03, 10.0))
+        for time, place in fixed:
+            line = solving.fix_place(line, time, place, attacks)
+        for time, place in fixed:
+            self.assertEqual(line.second(place), time)
+
+    def test_beats_change_only_between_the_nearest_anchors(self) -> None:
+        line, attacks = pace(), marks(pace().times_s)
+        for place in (8.0, 16.0, 24.0):
+            line = solving.lock(line, place, False)
+        new = solving.fix_place(line, 5.0 + 6.03 - 5.0, 10.0, attacks)
+        for place in (*range(0, 9), *range(16, 33)):
+            self.assertAlmostEqual(new.second(float(place)), line.second(float(place)), places=9)
+
+    def test_contradictions_are_refused_and_both_places_are_named(self) -> None:
+        line = solving.lock(pace(), 8.0, False)
+        with self.assertRaises(MapConflictError) as caught:
+            solving.fix_place(line, 4.9, 12.0, marks([]))
+        text = str(caught.exception)
+        self.assertIn("Bar 4", text)
+        self.assertIn("Bar 3", text)
+        self.assertIn("unchanged", text)
+
+    def test_a_locked_anchor_does_not_move(self) -> None:
+        line = solving.lock(pace(), 8.0, True)
+        with self.assertRaises(MapConflictError):
+            solving.fix_place(line, 5.02, 8.0, marks([]))
+        with self.assertRaises(ParameterError):
+            solving.release(line, 8.0, marks([]))
+        self.assertEqual(solving.release(solving.lock(line, 8.0, False), 8.0, marks(line.times_s)).second(8.0), 5.0)
+
+
+class NumberingTest(unittest.TestCase):
+    def test_bar_1_anywhere_counts_all_bars_from_there(self) -> None:
+        old = pace()
+        new = solving.set_bar_1(old, 2.5, marks(old.times_s))
+        self.assertEqual(new.second(0.0), 2.5)
+        self.assertEqual(lines(new), [2.5, 4.5, 6.5, 8.5])
+        self.assertEqual(new.place(1.0), -3.0)
+
+    def test_bar_1_between_beats_moves_the_phase_of_the_whole_take(self) -> None:
+        old = pace()
+        between = marks(old.times_s + 0.25)
+        new = solving.set_bar_1(old, 3.25, between)
+        np.testing.assert_allclose(new.second(8.0), 7.25, atol=1e-9)
+
+    def test_bar_number_stated(self) -> None:
+        new = solving.set_bar(pace(), 3.0, 5, marks(pace().times_s))
+        self.assertAlmostEqual(new.second(new.bar_line(4)), 3.0)
+
+    def test_downbeat_shifts_the_phase_of_bars(self) -> None:
+        new = solving.set_downbeat(pace(), 1.5, marks(pace().times_s))
+        self.assertEqual(new.address(new.place(1.5))[1], 1.0)
+        self.assertEqual(new.address(new.place(3.5))[1], 1.0)
+
+    def test_downbeat_between_anchors_recounts_only_there(self) -> None:
+        line = solving.lock(pace(), 0.0, False)
+        attacks = marks(pace().times_s)
+        new = solving.set_downbeat(line, 5.5, attacks)
+        self.assertEqual(new.second(0.0), 1.0)
+        self.assertAlmostEqual(new.address(new.place(5.5) + 1e-9)[1], 1.0)
+        # Beyond the correction the beats keep their times; only their numbers shift.
+        self.assertTrue(np.all(np.isin(np.round(pace().times_s[pace().times_s > 5.5], 6), np.round(new.times_s, 6))))
+
+    def test_meter_keeps_beats_and_counts_bars_anew(self) -> None:
+        new = solving.set_meter(pace(), Meter(1, 3, 4))
+        self.assertEqual(lines(new), [1.0, 2.5, 4.0, 5.5])
+        six = solving.set_meter(pace(), Meter(1, 6, 8))
+        self.assertEqual(lines(six), [1.0, 2.0, 3.0, 4.0])
+
+    def test_twice_and_half(self) -> None:
+        self.assertEqual(lines(solving.scale_tempo(pace(), 2, marks([]))), [1.0, 2.0, 3.0, 4.0])
+        self.assertEqual(lines(solving.scale_tempo(pace(), -2, marks([]))), [1.0, 5.0, 9.0, 13.0])
+
+
+class LayTest(unittest.TestCase):
+    def test_beats_go_to_attacks_and_stay_where_there_are_none(self) -> None:
+        expected = np.array([1.0, 1.5, 2.0, 2.5])
+        laid = solving.lay_beats(expected, marks([1.02, 1.98, 2.3]), (0.5, 3.0), 0.5)
+        np.testing.assert_allclose(laid[[0, 2]], [1.02, 1.98])
+        self.assertAlmostEqual(laid[1], 1.5)
+        self.assertTrue(np.all(np.diff(laid) > 0))
+
+    def test_many_beats_are_laid_quickly(self) -> None:
+        expected = np.arange(800) * 0.4
+        laid = solving.lay_beats(expected, marks(np.arange(3200) * 0.1 + 0.01), (None, None), 0.4)
+        self.assertEqual(len(laid), 800)
+        self.assertTrue(np.all(np.diff(laid) > 0))

@@ -1,0 +1,47 @@
+// The browser's map against Python's: shared vectors, to 1e-9 s.
+import assert from "node:assert/strict";
+import { readFileSync } from "node:fs";
+import { test } from "node:test";
+import { clockWords, gridPlaces, makeMap, placeWords, pulled, readClock, signed } from "../../src/combpace/web/static/js/views/map.js";
+
+const vectors = JSON.parse(readFileSync(new URL("map_vectors.json", import.meta.url)));
+
+test("seconds, places, bars and lines are Python's", () => {
+  for (const { table, places, seconds, bars, lines } of vectors) {
+    const map = makeMap(table);
+    places.forEach((place, k) => {
+      assert.ok(Math.abs(map.toSeconds(place) - seconds[k]) < 1e-9);
+      assert.ok(Math.abs(map.toQuarters(seconds[k]) - place) < 1e-9);
+      assert.equal(map.barOf(place), bars[k], `bar of ${place}`);
+    });
+    lines.forEach((line, k) => assert.equal(map.barLine(k - 3), line));
+  }
+});
+
+test("a pulled attack lies under its tooth, and far away nothing moves", () => {
+  const { table } = vectors[1];
+  const old = makeMap(table), time = old.toSeconds(20) + 0.03;
+  const map = pulled(table, time, 20, false);
+  assert.ok(Math.abs(map.toSeconds(20) - time) < 1e-9);
+  assert.ok(Math.abs(map.toSeconds(40) - old.toSeconds(40)) < 1e-9);
+  for (let q = -5; q < 54; q += 0.25) assert.ok(map.toSeconds(q + 0.25) > map.toSeconds(q));
+  const steady = pulled(vectors[0].table, 3, 4, true);
+  assert.ok(Math.abs(steady.toSeconds(4) - 3) < 1e-9);
+});
+
+test("words", () => {
+  const map = makeMap(vectors[0].table);
+  assert.equal(placeWords(map, 5.5), "2·2.5");
+  assert.equal(placeWords(map, -1), "lead-in −1·4");
+  assert.equal(clockWords(15.8421), "0:15.842");
+  assert.equal(clockWords(-0.5), "−0:00.500");
+  assert.equal(signed(-24.14), "−24.1");
+  assert.equal(readClock("1:02,5"), 62.5);
+  assert.ok(Number.isNaN(readClock("soon")));
+});
+
+test("grids start and end at the lines", () => {
+  assert.deepEqual(gridPlaces("beats", 4, 1), [0, 1, 2, 3, 4]);
+  assert.deepEqual(gridPlaces("bars", 3.5, 0.5), [0, 3.5]);
+  assert.equal(gridPlaces("1/8t", 4, 1).length, 13);
+});

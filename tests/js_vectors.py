@@ -1,0 +1,43 @@
+"""Vectors that prove the browser's map equal to Python's. `python -m tests.js_vectors` writes them anew."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.clocks import SessionTimes
+from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
+from combpace.services.picture import map_table
+
+VECTORS = Path(__file__).with_name("js") / "map_vectors.json"
+
+
+def maps() -> list[TempoMap[SessionTimes]]:
+    rng = np.random.default_rng(5)
+    times = 1.234 + np.concatenate([[0], np.cumsum(60 / rng.uniform(85, 130, 60))])
+    breathing: TempoMap[SessionTimes] = TempoMap(
+        tuple(Knot(float(t), float(k - 5)) for k, t in enumerate(times)), (Meter(1, 4, 4), Meter(4, 7, 8), Meter(7, 6, 8))
+    )
+    return [steady_map(97.37, 0.0251), breathing]
+
+
+def vectors() -> list[dict[str, object]]:
+    made: list[dict[str, object]] = []
+    for line in maps():
+        places = [float(value) for value in np.round(np.linspace(-9, 58, 68), 3)]
+        made.append(
+            {
+                "table": map_table(line),
+                "places": places,
+                "seconds": [line.second(place) for place in places],
+                "bars": [line.bar_of(place) for place in places],
+                "lines": [line.bar_line(index) for index in range(-3, 12)],
+            }
+        )
+    return made
+
+
+if __name__ == "__main__":
+    VECTORS.write_text(json.dumps(vectors()))

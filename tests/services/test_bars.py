@@ -1,0 +1,104 @@
+import numpy as np
+
+from combpace.core.errors import MapConflictError, ParameterError, StaleError
+from combpace.services import bars, sessions, takes
+from tests.support.places import PlaceTest, breathing, bring_in
+
+
+class BarsTest(PlaceTest):
+    def test_bar_1_goes_to_the_attack_that_is_meant(self) -> None:
+        revision = bars.set_bar_1(self.place, self.session, self.version, float(self.beats[4]) + 0.02)
+        self.assertAlmostEqual(self.line(0), float(self.beats[4]), delta=0.002)
+        self.assertIn("Bar 1 is at", revision.note)
+        self.assertEqual(self.seen().map_choice().kind, "own")
+
+    def test_pull_makes_an_anchor_and_undo_takes_it_back(self) -> None:
+        before = self.line(3)
+        note = bars.pull(self.place, self.session, self.version, before + 0.011, self.seen().need_map().bar_line(3), caught_on=False).note
+        self.assertAlmostEqual(self.line(3), before + 0.011, places=6)
+        self.assertIn("11.0 ms", note)
+        undone = sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertTrue(undone.note.startswith("Undone"))
+        self.assertAlmostEqual(self.line(3), before, places=9)
+        sessions.undo(self.place, self.session, self.version, forwards=True)
+        self.assertAlmostEqual(self.line(3), before + 0.011, places=6)
+
+    def test_anchors_hold_through_later_corrections(self) -> None:
+        for bar in (2, 4, 3):
+            bars.pull(self.place, self.session, self.version, self.line(bar) + 0.004 * bar, self.seen().need_map().bar_line(bar), caught_on=False)
+        kept = [self.line(bar) for bar in (2, 3, 4)]
+        bars.set_downbeat(self.place, self.session, self.version, self.line(6))
+        np.testing.assert_allclose([self.line(bar) for bar in (2, 3, 4)], kept, atol=1e-9)
+
+    def test_release_and_lock(self) -> None:
+        place = self.seen().need_map().bar_line(3)
+        before = self.line(3)
+        bars.pull(self.place, self.session, self.version, before + 0.02, place, caught_on=False)
+        bars.lock(self.place, self.session, self.version, place, True)
+        with self.assertRaises(MapConflictError):
+            bars.pull(self.place, self.session, self.version, before, place)
+        with self.assertRaises(ParameterError):
+            bars.release(self.place, self.session, self.version, place)
+        bars.lock(self.place, self.session, self.version, place, False)
+        bars.release(self.place, self.session, self.version, place)
+        self.assertAlmostEqual(self.line(3), before, delta=0.002)
+
+    def test_steady_and_back(self) -> None:
+        bars.make_steady(self.place, self.session, self.version, 95.5, 1.25)
+        line = self.seen().need_map()
+        self.assertAlmostEqual(line.bpm_at(0.0), 95.5)
+        self.assertAlmostEqual(line.second(0.0), 1.25)
+        bars.pull(self.place, self.session, self.version, float(self.beats[0]), 0.0)
+        self.assertAlmostEqual(self.line(0), float(self.beats[0]), delta=0.002)
+        bars.set_meter(self.place, self.session, self.version, "3/4")
+        self.assertEqual(str(self.seen().need_map().meters[0]), "3/4")
+        bars.make_breathing(self.place, self.session, self.version)
+        self.assertEqual(self.seen().map_choice().kind, "own")
+
+    def test_nudges_merge_into_one_step(self) -> None:
+        bars.make_steady(self.place, self.session, self.version, 95.0, 1.0)
+        for bpm in (95.1, 95.2, 95.3):
+            bars.make_steady(self.place, self.session, self.version, bpm, nudged=True)
+        sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertAlmostEqual(self.seen().need_map().bpm_at(0.0), 95.0)
+
+    def test_a_stale_page_is_told_what_happened(self) -> None:
+        old = self.version
+        bars.set_meter(self.place, self.session, old, "3/4")
+        with self.assertRaises(StaleError) as caught:
+            bars.set_meter(self.place, self.session, old, "4/4")
+        self.assertIn("another page", str(caught.exception))
+        self.assertEqual(str(self.seen().need_map().meters[0]), "3/4")
+
+    def test_bad_input_changes_nothing(self) -> None:
+        version = self.version
+        for call in (
+            lambda: bars.set_bar_1(self.place, self.session, version, 1e5),
+            lambda: bars.set_bar_1(self.place, self.session, version, float("nan")),
+            lambda: bars.set_meter(self.place, self.session, version, "17"),
+            lambda: bars.make_steady(self.place, self.session, version, 4000.0, 0.0),
+            lambda: bars.scale(self.place, self.session, version, 3),
+            lambda: bars.release(self.place, self.session, version, 4.0),
+        ):
+            with self.assertRaises(ParameterError) as caught:
+                call()
+            self.assertRegex(str(caught.exception), r"(Nothing was changed|unchanged)")
+        self.assertEqual(self.version, version)
+
+
+class PlacedTest(PlaceTest):
+    def test_a_lead_that_starts_later_takes_its_map_along(self) -> None:
+        before = self.line(2)
+        takes.change_take(self.place, self.session, self.version, self.lead, "start", "0:02.500")
+        self.assertAlmostEqual(self.line(2), before + 2.5, places=6)
+        # What is said of the map is said in session time.
+        bars.set_bar_1(self.place, self.session, self.version, float(self.beats[4]) + 2.5 + 0.01)
+        self.assertAlmostEqual(self.line(0), float(self.beats[4]) + 2.5, delta=0.002)
+
+    def test_takes_of_another_rate_share_the_lead_pace(self) -> None:
+        _, audio = breathing(rate=48000)
+        follower = bring_in(self.place, self.session, audio, "room.wav")
+        takes.change_take(self.place, self.session, self.version, follower, "start", "-0.25")
+        pace = self.seen().own_pace(follower)
+        assert pace is not None
+        self.assertAlmostEqual(pace.second(4.0) - 0.25, self.line(1), places=9)

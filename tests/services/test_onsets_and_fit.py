@@ -1,0 +1,131 @@
+import numpy as np
+import soundfile as sf
+
+from combpace.core.errors import ParameterError
+from combpace.services import fit, onsets, sessions, takes
+from combpace.services.workplace import edited
+from tests.support.places import PlaceTest, bring_in
+from tests.support.sounds import attack_starts, struck
+
+
+class OnsetsTest(PlaceTest):
+    def times(self) -> np.ndarray:
+        return np.asarray(self.seen().onsets(self.lead).times)
+
+    def test_add_move_remove(self) -> None:
+        count = len(self.times())
+        onsets.add(self.place, self.session, self.version, self.lead, 1.3)
+        self.assertIn(1.3, self.times())
+        onsets.move(self.place, self.session, self.version, self.lead, 1.3, 1.31)
+        self.assertIn(1.31, self.times())
+        first = float(self.times()[0])
+        onsets.move(self.place, self.session, self.version, self.lead, first, first + 0.004)
+        onsets.move(self.place, self.session, self.version, self.lead, first + 0.004, first + 0.007)
+        self.assertAlmostEqual(float(self.times()[0]), first + 0.007, places=9)
+        onsets.remove(self.place, self.session, self.version, self.lead, [first + 0.007, 1.31])
+        self.assertEqual(len(self.times()), count - 1)
+        for _ in range(5):
+            sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertEqual((len(self.times()), float(self.times()[0])), (count, first))
+
+    def test_detecting_again_keeps_hand_edits(self) -> None:
+        onsets.add(self.place, self.session, self.version, self.lead, 1.3)
+        onsets.set_threshold(self.place, self.session, self.version, self.lead, 0.99)
+        self.assertIn(1.3, self.times())
+        heard = self.seen().analysis(self.lead)
+        assert heard is not None
+        again = edited(heard.onsets, self.seen().document.edits[self.lead])
+        np.testing.assert_array_equal(again.times, self.times())
+
+    def test_bad_places_are_refused(self) -> None:
+        first = float(self.times()[0])
+        for call in (
+            lambda: onsets.add(self.place, self.session, self.version, self.lead, first + 0.001),
+            lambda: onsets.add(self.place, self.session, self.version, self.lead, 1e4),
+            lambda: onsets.remove(self.place, self.session, self.version, self.lead, [first + 0.1]),
+            lambda: onsets.set_threshold(self.place, self.session, self.version, self.lead, 2.0),
+        ):
+            with self.assertRaises(ParameterError):
+                call()
+
+
+class FitTest(PlaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(11)
+        played = self.beats + rng.uniform(-0.03, 0.03, len(self.beats))
+        self.loose = bring_in(self.place, self.session, struck(played, float(played[-1]) + 1), "reed organ.wav")
+
+    def render(self, take_id: str) -> tuple[np.ndarray, int]:
+        made = fit.take_fit(self.seen(), take_id)
+        args = {
+            "session": self.session,
+            "takes": [take_id],
+            "source_s": list(made.fit.time_map.source_s),
+            "target_s": list(made.fit.time_map.target_s),
+            "method": made.method,
+        }
+        fit.render_take(self.place, args, lambda phase, share: None)
+        row = fit.rendered(self.place, self.session, made.key)
+        assert row is not None
+        samples, rate = sf.read(self.place.blobs.path(row.sha), dtype="float32")
+        return samples, rate
+
+    def test_the_render_lies_on_the_grid(self) -> None:
+        fit.change_rule(self.place, self.session, self.version, self.loose, "grid", "1/4")
+        fit.change_rule(self.place, self.session, self.version, self.loose, "leave_alone", "0")
+        samples, rate = self.render(self.loose)
+        line = self.seen().need_map()
+        lines = line.to_seconds(np.arange(-8, 60).astype(float))  # type: ignore[arg-type]
+        starts = attack_starts(samples, rate)
+        self.assertGreater(len(starts), 28)
+        off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
+        self.assertLess(float(np.quantile(off, 0.9)), 0.002)
+
+    def test_every_field_of_the_sentence(self) -> None:
+        for field, value in (
+            ("strength", "80 %"),
+            ("swing", "60"),
+            ("ignore", "25,5"),
+            ("bars", "2-5"),
+            ("method", "Chord"),
+            ("grid", "1/8t"),
+            ("ignore", "nothing"),
+        ):
+            note = fit.change_rule(self.place, self.session, self.version, self.loose, field, value).note
+            self.assertIn("reed organ", note)
+        choice = self.seen().document.rules[self.loose]
+        self.assertEqual((choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)), (0.8, (2, 5), "chord", "1/8t"))
+        self.assertIsNone(choice.rule.ignore_beyond_ms)
+        for field, value in (("strength", "120"), ("strength", "much"), ("grid", "1/7"), ("bars", "9-2"), ("method", "line"), ("tempo", "1")):
+            with self.subTest(field=field, value=value), self.assertRaises(ParameterError):
+                fit.change_rule(self.place, self.session, self.version, self.loose, field, value)
+
+    def test_pegs_by_hand_and_riding(self) -> None:
+        mark = float(self.seen().onsets(self.loose).times[5])
+        fit.add_peg(self.place, self.session, self.version, self.loose, mark, 5.5, None)
+        made = fit.take_fit(self.seen(), self.loose)
+        self.assertTrue(made.stated)
+        target = self.seen().need_map().second(5.5)
+        self.assertAlmostEqual(float(made.fit.time_map.to_target(mark)[0]), target, places=6)
+        fit.let_ride(self.place, self.session, self.version, self.loose, [mark])
+        self.assertFalse([peg for peg in fit.take_fit(self.seen(), self.loose).fit.pegs if abs(peg.take_s - mark) < 1e-6])
+        fit.drop(self.place, self.session, self.version, self.loose)
+        self.assertFalse(fit.take_fit(self.seen(), self.loose).stated)
+
+    def test_a_bundle_moves_as_one(self) -> None:
+        mate = bring_in(self.place, self.session, struck(self.beats + 0.003, float(self.beats[-1]) + 1), "reed organ far.wav")
+        takes.bundle(self.place, self.session, self.version, [self.loose, mate], "Organ")
+        seen = self.seen()
+        self.assertEqual(fit.take_fit(seen, mate).take.id, self.loose)
+        np.testing.assert_array_equal(fit.take_fit(seen, mate).fit.time_map.target_s, fit.take_fit(seen, self.loose).fit.time_map.target_s)
+
+    def test_a_changed_map_moves_the_fitted_take_and_not_the_lead(self) -> None:
+        from combpace.services import bars
+
+        fit.change_rule(self.place, self.session, self.version, self.loose, "grid", "1/4")
+        before = fit.take_fit(self.seen(), self.loose)
+        bars.pull(self.place, self.session, self.version, self.line(3) + 0.02, self.seen().need_map().bar_line(3), caught_on=False)
+        after = fit.take_fit(self.seen(), self.loose)
+        self.assertNotEqual(before.key, after.key)
+        self.assertTrue(np.any(np.abs(after.fit.time_map.target_s - self.line(3)) < 1e-6))
