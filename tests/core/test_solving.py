@@ -119,3 +119,23 @@ class LayTest(unittest.TestCase):
         laid = solving.lay_beats(expected, marks(np.arange(3200) * 0.1 + 0.01), (None, None), 0.4)
         self.assertEqual(len(laid), 800)
         self.assertTrue(np.all(np.diff(laid) > 0))
+
+
+class ReleaseTest(unittest.TestCase):
+    def test_beats_go_back_to_where_they_were_found(self) -> None:
+        found, attacks = pace(), marks(pace().times_s)
+        cases = (
+            [(5.02, 8.0)],
+            [(5.5, 8.5)],  # off the beat, and by a whole half beat: everything is counted differently meanwhile
+            [(3.0, 4.0), (5.27, 8.5)],
+            [(3.0, 4.0), (5.03, 8.0), (9.0, 16.0)],
+        )
+        for fixed in cases:
+            line = found
+            for time, place in fixed:
+                line = solving.fix_place(line, time, place, attacks)
+            for _, place in fixed:
+                line = solving.release(line, place, attacks, found)
+            with self.subTest(fixed=fixed):
+                self.assertFalse(solving.anchors(line))
+                np.testing.assert_allclose(line.times_s, found.times_s, atol=1e-9)

@@ -191,27 +191,63 @@ def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:
     return index if place - pace.bar_line(index) <= pace.bar_line(index + 1) - place else index + 1
 
 
-def release(pace: TempoMap[ClockT], place: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """Remove an anchor: the beats between its neighbours are laid on the attacks again."""
+def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoMap[ClockT] | None = None) -> TempoMap[ClockT]:
+    """Remove an anchor: the beats between its neighbours go back to where they were found.
+
+    found  the pace as it was heard; where its beats cannot be counted into the gap, beats are laid on the attacks anew
+    """
     anchor = anchor_at(pace, place)
     if anchor is None:
         raise ParameterError("There is no anchor at this place; the map is unchanged.")
     if anchor.locked:
         raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
-    loose = tuple(replace(knot, fixed=False, confidence=0.5) if knot == anchor else knot for knot in pace.knots)
     left, right = _anchor_before(pace, place), _anchor_after(pace, place)
     beat = pace.meters[0].beat_quarters
-    reach = FADE_BARS * pace.meters[0].bar_quarters
-    lo = left.quarters if left else place - reach
-    hi = right.quarters if right else place + reach
-    inside = [i for i, knot in enumerate(loose) if lo < knot.quarters < hi and not knot.fixed]
+    kept: tuple[Knot, ...] = tuple(k for k in pace.knots if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters))
+    restored: tuple[Knot, ...] | None = _as_found(pace, found, anchor, left, right, beat) if found is not None else None
+    if restored is None:
+        restored = _laid_anew(pace, anchor, left, right, beat, attacks)
+    return _checked(pace, tuple(sorted((*kept, *restored), key=lambda knot: knot.quarters)))
+
+
+def _as_found(
+    pace: TempoMap[ClockT], found: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float
+) -> tuple[Knot, ...] | None:
+    """The found beats between two anchors, counted from them; None where they do not fit in."""
+    period = 60.0 * beat / float(np.median(pace.span_bpm))
+    heard = float(np.median(np.diff(found.times_s)))
+    if not 0.8 < heard / period < 1.25:
+        return None
+    beats = [
+        k for k in found.knots if (not left or k.time_s > left.time_s + 0.25 * period) and (not right or k.time_s < right.time_s - 0.25 * period)
+    ]
+    if not beats:
+        return ()
+    if left is not None:
+        first = (np.floor(left.quarters / beat + 0.25) + 1) * beat
+    elif right is not None:
+        first = (np.ceil(right.quarters / beat - 0.25) - len(beats)) * beat
+    else:
+        near = min(range(len(beats)), key=lambda k: abs(beats[k].time_s - anchor.time_s))
+        first = (round(anchor.quarters / beat) - near) * beat
+    if left is not None and right is not None and len(beats) != round((right.quarters - first) / beat - 0.25):
+        return None
+    return tuple(replace(knot, quarters=float(first + k * beat)) for k, knot in enumerate(beats))
+
+
+def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float, attacks: Onsets) -> tuple[Knot, ...]:
+    """Beats between two anchors where they are now, laid on the attacks; off-beat knots are dropped."""
+    inside = [
+        replace(knot, fixed=False, confidence=min(knot.confidence, 0.5))
+        for knot in pace.knots
+        if (not left or knot.quarters > left.quarters) and (not right or knot.quarters < right.quarters)
+        if abs(knot.quarters / beat - round(knot.quarters / beat)) < 1e-6
+    ]
     if not inside:
-        return _checked(pace, loose)
-    expected = np.array([loose[i].time_s for i in inside])
-    ends = (loose[inside[0] - 1].time_s if inside[0] else None, loose[inside[-1] + 1].time_s if inside[-1] + 1 < len(loose) else None)
-    times = lay_beats(expected, attacks, ends, 60.0 * beat / pace.bpm_at(place))
-    laid = dict(zip(inside, times, strict=True))
-    return _checked(pace, tuple(replace(knot, time_s=float(laid[i])) if i in laid else knot for i, knot in enumerate(loose)))
+        return ()
+    ends = (left.time_s if left else None, right.time_s if right else None)
+    times = lay_beats(np.array([knot.time_s for knot in inside]), attacks, ends, 60.0 * beat / pace.bpm_at(anchor.quarters))
+    return tuple(replace(knot, time_s=float(time)) for knot, time in zip(inside, times, strict=True))
 
 
 def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]:

@@ -94,7 +94,8 @@ def release(workplace: Workplace, session_id: str, version: int, quarters: float
     seen = reading(workplace, session_id)
     lead = seen.need_lead()
     pace = _need_pace(seen, lead)
-    new = solving.release(pace, quarters, seen.onsets(lead.id))
+    heard = seen.analysis(lead.id)
+    new = solving.release(pace, quarters, seen.onsets(lead.id), heard.pace if heard else None)
     return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is no longer fixed")
 
 

@@ -285,7 +285,21 @@ class Reading:
 def reading(workplace: Workplace, session_id: str) -> Reading:
     """Everything about a session in its newest state."""
     opened = workplace.open(session_id)
-    return Reading(opened, workplace.take_rows(session_id), workplace)
+    rows = workplace.take_rows(session_id)
+    return Reading(replace(opened, document=_led(opened.document, rows)), rows, workplace)
+
+
+def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
+    """A lead that could not be read gives its role to the first take that can."""
+    lead = document.lead
+    row = rows.get(lead.id) if lead else None
+    if lead is None or row is None or row.state != "failed":
+        return document
+    following = next((take.id for take in document.takes if take.id in rows and rows[take.id].state != "failed"), None)
+    if following is None:
+        return document
+    takes = tuple(replace(take, role="lead" if take.id == following else "follower") for take in document.takes)
+    return replace(document, takes=takes)
 
 
 def edited(onsets: Onsets, edits: OnsetEdits) -> Onsets:

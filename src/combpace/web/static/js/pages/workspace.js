@@ -30,6 +30,7 @@ let pointer = null;
 /** @type {Promise<void>} */
 let queue = Promise.resolve();
 let acting = 0;
+let heardFrom = false;
 
 const peaks = new Peaks(() => { pictures.draw(); pictures.drawLedger(); });
 
@@ -451,6 +452,8 @@ listen(session, {
     if (ended) queue = queue.then(() => refresh()).catch(trouble);
   },
   version: (version) => {
+    // What ended between the page's making and this first news is fetched now.
+    if (!heardFrom) { heardFrom = true; if (state.picture.takes.some((take) => take.state === "waiting" || take.state === "listening")) queue = queue.then(() => refresh()).catch(trouble); }
     if (version <= state.picture.version || acting) return;
     // What this page does itself arrives with its own answer first.
     setTimeout(() => {

@@ -1,0 +1,141 @@
+"""One browser a module, one context a test; what sounds is recorded to the sample."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+import soundfile as sf
+from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+
+from combpace.core.audio import Audio
+from tests.support.server import Server
+
+CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+# Whatever is connected to a context's destination is also fed to a worklet that reports each sample that is not zero
+# with its absolute frame. Blocks carry their own frame number: they are not always contiguous without a sound device.
+TAP = r"""
+(() => {
+  window.played = [];
+  const worklet = `registerProcessor('tap', class extends AudioWorkletProcessor {
+    process(inputs) {
+      const block = inputs[0][0];
+      if (block && block.some((value) => value)) this.port.postMessage([currentFrame, block.slice()]);
+      return true;
+    }
+  })`;
+  const url = URL.createObjectURL(new Blob([worklet], { type: 'text/javascript' }));
+  const connect = AudioNode.prototype.connect;
+  const taps = new WeakMap(), waiting = new WeakMap();
+  AudioNode.prototype.connect = function (destination, ...rest) {
+    const result = connect.call(this, destination, ...rest);
+    const context = destination?.context;
+    if (destination instanceof AudioDestinationNode && context instanceof AudioContext && !this.isTap) {
+      const tap = taps.get(context);
+      if (tap) connect.call(this, tap);
+      else waiting.set(context, [...(waiting.get(context) ?? []), this]);
+    }
+    return result;
+  };
+  const Original = window.AudioContext;
+  window.AudioContext = class extends Original {
+    constructor(options) {
+      super(options);
+      const record = { sampleRate: this.sampleRate, samples: [], ready: false };
+      window.played.push(record);
+      this.audioWorklet.addModule(url).then(() => {
+        const tap = new AudioWorkletNode(this, 'tap', { channelCount: 1, channelCountMode: 'explicit' });
+        tap.isTap = true;
+        tap.port.onmessage = ({ data: [frame, block] }) => block.forEach((value, i) => value && record.samples.push([frame + i, value]));
+        connect.call(tap, this.destination);
+        taps.set(this, tap);
+        (waiting.get(this) ?? []).forEach((node) => connect.call(node, tap));
+        record.ready = true;
+      });
+    }
+  };
+})();
+"""
+
+
+class BrowserTest(unittest.TestCase):
+    """A server and a browser for the class, a page for the test."""
+
+    flags: ClassVar[list[str]] = ["--autoplay-policy=no-user-gesture-required"]
+    folder: ClassVar[Path]
+    server: ClassVar[Server]
+    browser: ClassVar[Browser]
+    playwright: ClassVar[Playwright]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(tempfile.mkdtemp())
+        cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
+        cls.server = Server(cls.folder / "data").start()
+        cls.addClassCleanup(lambda: cls.server.stop())
+        cls.playwright = sync_playwright().start()
+        cls.addClassCleanup(cls.playwright.stop)
+        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS + cls.flags)
+        cls.addClassCleanup(cls.browser.close)
+
+    def setUp(self) -> None:
+        self.errors: list[str] = []
+        self.page = self.new_page()
+
+    def tearDown(self) -> None:
+        self.assertEqual(self.errors, [], "the page reported errors")
+
+    def new_page(self, **options: Any) -> Page:
+        # The recorder's worklet comes from a blob, which the application's own policy rightly forbids.
+        context = self.browser.new_context(
+            viewport={"width": 1280, "height": 800}, bypass_csp=True, base_url=self.server.address, accept_downloads=True, **options
+        )
+        self.addCleanup(context.close)
+        page = context.new_page()
+        page.set_default_timeout(20_000)
+        page.add_init_script(TAP)
+        page.on("pageerror", lambda error: self.errors.append(str(error)))
+        return page
+
+    def write(self, name: str, audio: Audio) -> Path:
+        path = self.folder / name
+        sf.write(path, audio.samples.T, audio.sample_rate_hz, subtype="PCM_24")
+        return path
+
+    def drop(self, *paths: Path) -> None:
+        """From the shelf to a new session, until all has been listened to."""
+        self.page.goto("/")
+        self.page.set_input_files("[data-files]", [str(path) for path in paths])
+        self.page.wait_for_url("**/sessions/*/*")
+        self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
+        self.idle()
+
+    def idle(self) -> None:
+        """Until every decision so far is kept and shown."""
+        self.page.evaluate("async () => { await combpace.idle(); await new Promise(requestAnimationFrame); }")
+
+    def look(self, expression: str) -> Any:
+        return self.page.evaluate(expression)
+
+    def said(self) -> str:
+        return self.page.inner_text("#last-words")
+
+    def recorded(self) -> tuple[int, np.ndarray, np.ndarray]:
+        """(rate, frames, values) of what has sounded so far."""
+        record = self.page.evaluate("(() => { const r = window.played.at(-1); return [r.sampleRate, r.samples]; })()")
+        samples = np.array(record[1]) if record[1] else np.zeros((0, 2))
+        return record[0], samples[:, 0].astype(int), samples[:, 1]
