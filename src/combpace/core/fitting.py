@@ -166,24 +166,17 @@ def _by_rule(
             reason[i] = "place taken"
         else:
             taken[key] = i
+    alone = np.abs(distance) * 1000.0 < rule.leave_alone_ms
+    places = np.where(alone, own, own + rule.strength * (goal - own))
+    targets = session_map.to_seconds(Quarters(places))
     pegs, riding, reasons = [], [], []
     for i in range(len(own)):
         if reason[i]:
             riding.append(float(onsets.times[i]))
             reasons.append(str(reason[i]))
             continue
-        alone = abs(float(distance[i])) * 1000.0 < rule.leave_alone_ms
-        place = float(own[i]) if alone else float(own[i] + rule.strength * (goal[i] - own[i]))
-        pegs.append(
-            Peg(
-                float(onsets.times[i]),
-                float(own_s[i]),
-                session_map.second(place),
-                place,
-                "left alone" if alone else "pulled",
-                float(onsets.strength[i]),
-            )
-        )
+        kind = "left alone" if alone[i] else "pulled"
+        pegs.append(Peg(float(onsets.times[i]), float(own_s[i]), float(targets[i]), float(places[i]), kind, float(onsets.strength[i])))
     return pegs, riding, reasons
 
 
@@ -231,12 +224,12 @@ def _points(
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
     """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds."""
 
-    def through(time_s: float) -> float:
-        return session_map.second(own_pace.place(time_s))
-
-    ends = [(0.0, through(0.0)), (duration_s, through(duration_s))]
-    beats = [knot.time_s for knot in own_pace.knots if 0 < knot.time_s < duration_s]
-    moved = [abs(through(time) - (time + placement.offset_s)) for time in (*beats, 0.0, duration_s)]
+    beats = own_pace.times_s[(own_pace.times_s > 0) & (own_pace.times_s < duration_s)]
+    held = np.concatenate([[0.0], beats, [duration_s]])
+    # Where the maps alone would put both ends and the beats between.
+    through = session_map.to_seconds(own_pace.to_quarters(take_times(held)))
+    ends = [(0.0, float(through[0])), (duration_s, float(through[-1]))]
+    moved = np.abs(through - (held + placement.offset_s))
     pegs = [peg for peg in pegs if 0 <= peg.take_s < duration_s]
     while True:
         points = [(peg.take_s, peg.target_s) for peg in pegs if peg.take_s > 0]
@@ -252,14 +245,14 @@ def _points(
             break
         pegs = pegs[:-1]
     points = [start, *points, end]
-    if max(moved) > 0.001:
+    if float(moved.max()) > 0.001:
         times = np.array([time for time, _ in points])
-        for time in beats:
+        for time, target in zip(beats.tolist(), through[1:-1].tolist(), strict=True):
             period = 60.0 / own_pace.bpm_at(own_pace.place(time))
             at = int(np.searchsorted(times, time))
             near = min(abs(time - times[at - 1]), abs(times[min(at, len(times) - 1)] - time))
             if near > 0.4 * period:
-                points.append((time, through(time)))
+                points.append((time, target))
         points = _monotone(sorted(points), {peg.take_s for peg in pegs} | {0.0, duration_s})
     return pegs, points
 

@@ -204,10 +204,11 @@ def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoM
     left, right = _anchor_before(pace, place), _anchor_after(pace, place)
     beat = pace.meters[0].beat_quarters
     kept: tuple[Knot, ...] = tuple(k for k in pace.knots if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters))
-    restored: tuple[Knot, ...] | None = _as_found(pace, found, anchor, left, right, beat) if found is not None else None
-    if restored is None:
-        restored = _laid_anew(pace, anchor, left, right, beat, attacks)
-    return _checked(pace, tuple(sorted((*kept, *restored), key=lambda knot: knot.quarters)))
+    restored: tuple[Knot, ...] | None = None
+    if found is not None:
+        restored = _as_found(pace, found, anchor, left, right, beat)
+    between: tuple[Knot, ...] = _laid_anew(pace, anchor, left, right, beat, attacks) if restored is None else restored
+    return _checked(pace, tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
 
 
 def _as_found(

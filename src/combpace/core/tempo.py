@@ -96,7 +96,9 @@ def _verdict(x: FloatArray, y: FloatArray, residual: FloatArray, spread: float) 
     # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single hits.
     window = min(9, len(x) | 1)
     slow = np.convolve(np.pad(residual, window // 2, mode="edge"), np.ones(window) / window, "valid")
-    if float(np.ptp(slow)) < max(0.012, 0.05 * period) or float(np.abs(slow).max()) < 0.010:
+    # Scatter alone moves the mean of `window` beats a little; movement that it explains is none.
+    scatter = 1.4826 * float(np.median(np.abs(np.diff(residual)))) / np.sqrt(2)
+    if float(np.ptp(slow)) < max(0.012, 0.05 * period, 5.0 * scatter / np.sqrt(window)) or float(np.abs(slow).max()) < 0.010:
         return "steady"
     bend = float(np.polyfit((x - x.mean()) / max(float(np.ptp(x)), 1e-9), residual, 2)[0])
     explained = 1.0 - float(np.var(residual - np.polyval(np.polyfit(x, residual, 2), x))) / max(float(np.var(residual)), 1e-12)

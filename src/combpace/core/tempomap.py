@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from math import isfinite
 from typing import Generic
 
@@ -112,10 +112,14 @@ class TempoMap(Generic[ClockT]):
 
     knots: tuple[Knot, ...]
     meters: tuple[Meter, ...] = (Meter(1, 4, 4),)
+    times_s: FloatArray = field(init=False, repr=False, compare=False)
+    quarters: FloatArray = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         if len(self.knots) < 2:
             raise ParameterError("A tempo map needs at least two knots.")
+        object.__setattr__(self, "times_s", np.array([knot.time_s for knot in self.knots]))
+        object.__setattr__(self, "quarters", np.array([knot.quarters for knot in self.knots]))
         if not np.all(np.diff(self.times_s) > 0) or not np.all(np.diff(self.quarters) > SAME_PLACE):
             raise ParameterError("The knots of a tempo map must follow each other in time and in beats.")
         bpm = self.span_bpm
@@ -129,14 +133,6 @@ class TempoMap(Generic[ClockT]):
             raise ParameterError("Meters must follow each other, one for each bar at most.")
 
     # -- the two clocks
-
-    @property
-    def times_s(self) -> FloatArray:
-        return np.array([knot.time_s for knot in self.knots])
-
-    @property
-    def quarters(self) -> FloatArray:
-        return np.array([knot.quarters for knot in self.knots])
 
     @property
     def span_bpm(self) -> FloatArray:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from combpace.core.clocks import Placement, take_times
 from combpace.core.errors import ParameterError
@@ -251,3 +251,9 @@ def rendered(workplace: Workplace, session_id: str, key: str) -> FileRow | None:
     with workplace.database.reading() as db:
         query = select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render", FileRow.key == key)
         return db.scalars(query.order_by(FileRow.created.desc()).limit(1)).first()
+
+
+def renders(workplace: Workplace, session_id: str) -> int:
+    """How many renders a session has."""
+    with workplace.database.reading() as db:
+        return db.scalar(select(func.count()).select_from(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render")) or 0

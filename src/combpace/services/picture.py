@@ -23,6 +23,17 @@ def picture(seen: Reading, focus: str | None) -> dict[str, Any]:
 
     focus  the take whose marks and fit are shown; None takes the lead
     """
+    found: dict[str, Any] = seen.workplace.once(("picture", focus, *seen.state, _kept(seen)), lambda: _draw(seen, focus))
+    return found
+
+
+def _kept(seen: Reading) -> tuple[object, ...]:
+    """What a picture shows beside the revision: names, states of takes, renders."""
+    states = tuple((row.id, row.state, row.error) for row in seen.rows.values())
+    return (seen.opened.row.name, states, fit.renders(seen.workplace, seen.opened.row.id))
+
+
+def _draw(seen: Reading, focus: str | None) -> dict[str, Any]:
     document = seen.document
     lead = document.lead
     focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)

@@ -233,8 +233,10 @@ def weave(pace_lines: FloatArray, take_activation: FloatArray, offset_s: float, 
         return np.zeros((0, columns))
     start, length = pace_lines[:-1], np.diff(pace_lines)
     edges = start[:, None] + length[:, None] * (np.linspace(-0.125, 1.125, columns + 1)[None, :])
-    lo = np.clip(((edges[:, :-1] - offset_s) * 100.0).astype(int), 0, len(take_activation))
-    hi = np.clip(np.maximum(((edges[:, 1:] - offset_s) * 100.0).astype(int), lo + 1), 0, len(take_activation))
-    padded = np.concatenate([take_activation, [0.0]])
-    deepest = np.maximum(padded[np.minimum(lo, len(take_activation))], padded[np.minimum(np.maximum(hi - 1, 0), len(take_activation))])
+    lo = np.floor((edges[:, :-1] - offset_s) * 100.0).astype(int)
+    hi = np.maximum(np.floor((edges[:, 1:] - offset_s) * 100.0).astype(int), lo + 1)
+    # Before the take and after it there is nothing.
+    padded = np.concatenate([[0.0], take_activation, [0.0]])
+    last = len(take_activation) + 1
+    deepest = np.maximum(padded[np.clip(lo + 1, 0, last)], padded[np.clip(hi, 0, last)])
     return np.asarray(deepest)

@@ -53,6 +53,15 @@ class Opened:
     document: Document
 
 
+class _Once:
+    """A value on its way."""
+
+    def __init__(self) -> None:
+        self.lock = threading.RLock()
+        self.made = False
+        self.value: Any = None
+
+
 class Workplace:
     """Database, blobs and histories of one data folder."""
 
@@ -64,20 +73,21 @@ class Workplace:
         self.history = History(self.database)
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         self._lock = threading.Lock()
-        self._known: OrderedDict[tuple[object, ...], Any] = OrderedDict()
+        self._known: OrderedDict[tuple[object, ...], _Once] = OrderedDict()
 
     def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
-        """A value that a key names completely; the last few are kept."""
+        """A value that a key names completely; the last few are kept. Two that ask at once wait for one making."""
         with self._lock:
-            if key in self._known:
-                self._known.move_to_end(key)
-                return self._known[key]
-        made = make()
-        with self._lock:
-            self._known[key] = made
+            if key not in self._known:
+                self._known[key] = _Once()
+            self._known.move_to_end(key)
             while len(self._known) > 64:
                 self._known.popitem(last=False)
-        return made
+            one = self._known[key]
+        with one.lock:
+            if not one.made:
+                one.value, one.made = make(), True
+            return one.value
 
     def prepare(self) -> None:
         """Migrate, and remove files that no row names."""

@@ -27,7 +27,7 @@ def choose_method(source: Source, time_map: TimeMap) -> Choice:
     span = round(0.012 * rate)
     levels = []
     points = time_map.source_s[1:-1]
-    for time in points[:: max(1, len(points) // 200)]:
+    for time in points[:: max(1, len(points) // 64)]:
         at = round(float(time) * rate)
         before = source.read(at - span - round(0.003 * rate), at - round(0.003 * rate))
         after = source.read(at, at + 3 * span)

@@ -46,7 +46,6 @@ player.speed = state.view.speed;
 player.clickOn = state.view.click;
 player.clickDb = state.view.clickDb;
 player.loop = state.view.loop;
-player.rest = state.map ? Math.max(0, state.map.toSeconds(0)) : 0;
 
 /** Names the fitted sound of a take: it follows from everything decided, so the version and what is shown name it. @param {import("./host.js").Take} take */
 function fitOf(take) {
@@ -261,6 +260,7 @@ async function refresh(note) {
   state.picture = picture;
   markCache = new Map();
   state.map = picture.map ? makeMap(picture.map) : null;
+  if (!before.map && picture.map) toBar1();
   swap(words);
   if (note) say(note);
   const had = before.takes.filter((take) => take.frames).length, has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
@@ -477,8 +477,15 @@ new ResizeObserver(() => { pictures.draw(); pictures.drawCharts(); pictures.draw
 // A door for tests and benches: reads only.
 Object.assign(window, { combpace: { state, player, view: () => pictures.view(), idle: () => queue, placeWords } });
 
-if (state.map) state.view.stripStart = state.map.toSeconds(0) - 0.6;
-if (state.map && state.picture.bars.length) state.view.top = Math.max(0, state.picture.bars.findIndex((one) => one.i >= 0) - 1);
+/** Pictures and player begin at bar 1, one bar of what comes before it in sight. */
+function toBar1() {
+  if (!state.map) return;
+  state.view.stripStart = state.map.toSeconds(0) - 0.6;
+  state.view.top = Math.max(0, state.picture.bars.findIndex((one) => one.i >= 0) - 1);
+  if (!player.playing) player.rest = Math.max(0, state.map.toSeconds(0));
+}
+
+toBar1();
 afterSwap();
 pictures.mount();
 bar.takesChanged();

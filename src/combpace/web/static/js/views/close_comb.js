@@ -68,7 +68,7 @@ export function mountCloseComb(box, host) {
         const anchor = state.picture.anchors.find((/** @type {any} */ one) => Math.abs(one.q - q) < 1e-6);
         if (anchor) clip(g, x, y + 2, anchor.locked, c.ink, c.ground);
         if (!Number.isNaN(near)) {
-          const far = Math.abs(near) > 0.012;
+          const far = Math.abs(near) > 0.012 && bar.i >= 0;
           const text = signed(1000 * near);
           type(g, 12, far ? 700 : 500, "right");
           const wide = g.measureText(text).width;
@@ -95,11 +95,11 @@ export function mountCloseComb(box, host) {
       type(g, 11.5, 500, "left");
       g.fillText("−60", comb.left(beat), 35);
       type(g, 11.5, 500, "right");
-      g.fillText(beat === first.beats - 1 ? "+60 ms" : "+60", comb.left(beat) + comb.cell, 35);
+      g.fillText("+60", comb.left(beat) + comb.cell, 35);
     }
     g.fillStyle = c.quiet;
     type(g, 12.5);
-    g.fillText("bar", 14, 35);
+    g.fillText("bar, ms", 8, 35);
     g.fillStyle = c.line;
     g.fillRect(0, comb.head - 1, width, 1);
   }

@@ -68,11 +68,11 @@ export function mountWeave(box, host) {
     if (imageOf !== key) { image = weaveImage(weave, c.wave); imageOf = key; }
     const { w, top, tall } = layout();
     const lineA = x0 + (w * OVER) / (1 + 2 * OVER), lineB = x0 + (w * (1 + OVER)) / (1 + 2 * OVER);
-    g.fillStyle = c.panel;
-    g.fillRect(x0, top, lineA - x0, tall);
-    g.fillRect(lineB, top, x0 + w - lineB, tall);
     const meter = map.table.meters[0];
     const rowPx = Math.min(14, tall / weave.rows), used = rowPx * weave.rows;
+    g.fillStyle = c.panel;
+    g.fillRect(x0, top, lineA - x0, used);
+    g.fillRect(lineB, top, x0 + w - lineB, used);
     g.imageSmoothingEnabled = rowPx < 1;
     if (image) g.drawImage(image, x0, top, w, used);
     const beats = Math.round(meter[2]);

@@ -1,0 +1,184 @@
+"""The command line: the contract that scripts use."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+
+from combpace.cli import main
+from combpace.media.midi import read_map
+from tests.support.places import breathing
+from tests.support.sounds import attack_starts, struck
+
+
+class CliTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.beats, audio = breathing()
+        self.file = self.write("tub kit.wav", audio.samples.T, audio.sample_rate_hz)
+
+    def write(self, name: str, samples: np.ndarray, rate: int) -> str:
+        path = self.folder / name
+        sf.write(path, samples, rate, subtype="PCM_24")
+        return str(path)
+
+    def run_main(self, *arguments: str) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            status = main(list(arguments))
+        return status, out.getvalue(), err.getvalue()
+
+    def path(self, name: str) -> str:
+        return str(self.folder / name)
+
+
+class AnalyseTest(CliTest):
+    FIELDS = (
+        "version",
+        "analysis_version",
+        "file",
+        "duration_s",
+        "sample_rate_hz",
+        "bpm",
+        "beat_unit",
+        "steady",
+        "meters",
+        "beats",
+        "downbeats",
+        "bars",
+        "onsets",
+    )
+
+    def test_json_holds_every_field_of_the_contract(self) -> None:
+        status, out, err = self.run_main("analyse", self.file, "--json", "-")
+        self.assertEqual((status, err), (0, ""))
+        document = json.loads(out)
+        for name in self.FIELDS:
+            self.assertIn(name, document)
+        self.assertEqual(set(document["steady"]) >= {"bpm", "first_downbeat_s", "drift_end_ms", "candidates"}, True)
+        self.assertEqual(set(document["bars"][0]) >= {"bar", "start_s", "bpm", "meter", "confidence"}, True)
+        self.assertEqual(set(document["onsets"][0]), {"time_s", "strength", "confidence"})
+        self.assertEqual((document["beat_unit"], document["meters"][0]["meter"]), ("1/4", "4/4"))
+        for time in (*document["beats"], document["duration_s"]):
+            self.assertEqual(time, round(time, 6))
+
+    def test_midi_csv_and_hints(self) -> None:
+        moment = float(self.beats[4]) + 0.03
+        status, _, err = self.run_main(
+            "analyse", self.file, "--json", self.path("a.json"), "--midi", self.path("a.mid"), "--csv", self.path("a.csv"), "--bar", f"{moment}=1"
+        )
+        self.assertEqual((status, err), (0, ""))
+        document = json.loads((self.folder / "a.json").read_text())
+        bars = {bar["bar"]: bar["start_s"] for bar in document["bars"]}
+        self.assertAlmostEqual(bars[1], float(self.beats[4]), delta=0.002)
+        line = read_map(self.folder / "a.mid")
+        for number in (1, 2, 5):
+            self.assertAlmostEqual(line.second(line.bar_line(number - 1)), bars[number], delta=0.0002)
+        rows = (self.folder / "a.csv").read_text().splitlines()
+        self.assertTrue(rows[0].startswith("bar,start_s,bpm,meter,confidence"))
+        self.assertEqual(len(rows) - 1, len(document["bars"]))
+
+    def test_silence_is_an_answer(self) -> None:
+        silent = self.write("silent.wav", np.zeros(44100), 44100)
+        status, out, _ = self.run_main("analyse", silent, "--json", "-")
+        document = json.loads(out)
+        self.assertEqual((status, document["bpm"], document["bars"], document["onsets"]), (0, None, [], []))
+
+
+class FitTest(CliTest):
+    def test_onto_the_map_of_another_file(self) -> None:
+        rng = np.random.default_rng(5)
+        played = self.beats + rng.uniform(-0.025, 0.025, len(self.beats))
+        loose = self.write("loose.wav", struck(played, float(played[-1]) + 1).samples.T, 44100)
+        self.run_main("analyse", self.file, "--json", self.path("a.json"), "--midi", self.path("a.mid"))
+        document = json.loads((self.folder / "a.json").read_text())
+        first = next(bar["start_s"] for bar in document["bars"] if bar["bar"] == 1)
+        lines = np.array(document["beats"])
+        for name in ("a.json", "a.mid"):
+            status, _, err = self.run_main(
+                "fit",
+                loose,
+                "-o",
+                self.path("out.wav"),
+                "--map",
+                self.path(name),
+                "--grid",
+                "1/4",
+                "--bar",
+                f"{first}=1",
+                "--report",
+                self.path("r.json"),
+            )
+            self.assertEqual((status, err), (0, ""))
+            samples, rate = sf.read(self.path("out.wav"))
+            starts = attack_starts(samples, rate)
+            off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
+            with self.subTest(map=name):
+                self.assertGreater(len(starts), 28)
+                self.assertLess(float(np.quantile(off, 0.9)), 0.002)
+        report = json.loads((self.folder / "r.json").read_text())
+        self.assertGreater(len(report["pegs"]), 20)
+        self.assertTrue(all(segment["factor"] > 0 for segment in report["segments"]))
+
+    def test_onto_a_steady_tempo_with_bar_1_where_it_is_wanted(self) -> None:
+        status, _, err = self.run_main("fit", self.file, "-o", self.path("out.wav"), "--bpm", "100", "--first-downbeat", "0.5", "--grid", "1/4")
+        self.assertEqual((status, err), (0, ""))
+        samples, rate = sf.read(self.path("out.wav"))
+        starts = attack_starts(samples, rate)
+        np.testing.assert_allclose(starts[:16], 0.5 + 0.6 * np.arange(16), atol=0.003)
+
+    def test_own_pace_moves_only_what_the_rule_moves(self) -> None:
+        self.run_main("fit", self.file, "-o", self.path("out.wav"), "--own", "--grid", "1/4", "--leave-alone-ms", "40")
+        before, after = sf.read(self.file)[0], sf.read(self.path("out.wav"))[0]
+        self.assertEqual(len(before), len(after))
+        np.testing.assert_allclose(after, before, atol=1e-5)
+
+
+class StretchTest(CliTest):
+    def test_length_and_places(self) -> None:
+        duration = sf.info(self.file).duration
+        (self.folder / "p.csv").write_text(f"0,0\n{self.beats[4]},{self.beats[4] + 0.1}\n{duration},{duration * 1.1}\n")
+        status, _, err = self.run_main("stretch", self.file, "--points", self.path("p.csv"), "-o", self.path("out.wav"), "--method", "chord")
+        self.assertEqual((status, err), (0, ""))
+        self.assertEqual(sf.info(self.path("out.wav")).frames, round(duration * 1.1 * 44100))
+        starts = attack_starts(*sf.read(self.path("out.wav")))
+        self.assertLess(float(np.min(np.abs(starts - self.beats[4] - 0.1))), 0.001)
+
+
+class RefusalTest(CliTest):
+    def test_one_clear_line_and_status_2(self) -> None:
+        bad = self.folder / "bad.wav"
+        bad.write_text("no sound")
+        (self.folder / "p.csv").write_text("0,0\n1,x\n")
+        out = ("-o", self.path("out.wav"))
+        for arguments in (
+            ("analyse", self.path("nowhere.wav")),
+            ("analyse", str(bad)),
+            ("analyse", self.file, "--bar", "soon"),
+            ("analyse", self.file, "--bar", "1=0"),
+            ("analyse", self.file, "--downbeat", "9999"),
+            ("analyse", self.file, "--meter", "4/5"),
+            ("analyse", self.file, "--bpm-range", "fast"),
+            ("fit", self.file, *out),
+            ("fit", self.file, *out, "--bpm", "120"),
+            ("fit", self.file, *out, "--own", "--method", "strike"),
+            ("fit", self.file, *out, "--own", "--grid", "1/5"),
+            ("fit", self.file, *out, "--map", str(bad)),
+            ("fit", self.file, "-o", self.path("no/where.wav"), "--own"),
+            ("stretch", self.file, *out, "--points", self.path("p.csv")),
+            ("dance",),
+            (),
+        ):
+            with self.subTest(arguments=arguments):
+                status, _, err = self.run_main(*arguments)
+                self.assertEqual(status, 2)
+                self.assertEqual(err.count("\n"), 1, err)
+                self.assertNotIn("Traceback", err)
+        self.assertFalse((self.folder / "out.wav").exists())
