@@ -2,6 +2,7 @@ import assert from "node:assert/strict";
 import { test } from "node:test";
 import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop } from "../../src/combpace/web/static/js/views/comb_geometry.js";
 import { makeStrip, sheetOrder } from "../../src/combpace/web/static/js/views/strip.js";
+import { fromOneTempo } from "../../src/combpace/web/static/js/views/weave.js";
 import { stepped } from "../../src/combpace/web/static/js/pages/side.js";
 
 const bars = Array.from({ length: 20 }, (_, i) => ({ i, n: i + 1, q: 4 * i, len: 4, beats: 4, s: 2 * i, e: 2 * i + 2, bpm: 120, drift: 0, sure: 1 }));
@@ -62,4 +63,9 @@ test("fields step by their own step", () => {
   assert.equal(stepped(field("97,2", "0.1", "0.01"), -1, true), "97.19");
   assert.equal(stepped(field("0:06.206", "0.001"), 1, false), "0:06.207");
   assert.equal(stepped(field("all", "1"), 1, false), null);
+});
+
+test("what is left beside one tempo", () => {
+  assert.ok(fromOneTempo([0, 1, 2, 3], [1, 3.5, 6, 8.5]).every((value) => Math.abs(value) < 1e-12));
+  assert.ok(Math.abs(fromOneTempo([0, 1, 2], [0, 0.3, 0])[1] - 0.2) < 1e-12);
 });

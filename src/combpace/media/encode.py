@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -115,9 +116,12 @@ def _convert(rough: Path, target: Path, container: str, subtype: str, gain: floa
 
 
 class ResampledSource:
-    """A `Source` at another rate, read in whole seconds so that every range gives the same samples; zero net delay."""
+    """A `Source` at another rate, made in whole seconds so that every range gives the same samples; zero net delay.
 
-    MARGIN_S = 1
+    Beside each second lies a margin that is a whole number of frames at both rates, longer than the filter's reach.
+    """
+
+    MARGIN_S = 0.1
 
     def __init__(self, source: Source, sample_rate_hz: int) -> None:
         self._source = source
@@ -141,12 +145,13 @@ class ResampledSource:
 
     def _second(self, second: int) -> Samples:
         if self._kept is None or self._kept[0] != second:
-            old = self._source.sample_rate_hz
-            margin = self.MARGIN_S
-            sound = self._source.read((second - margin) * old, (second + 1 + margin) * old)
-            made = soxr.resample(sound.T, old, self.sample_rate_hz, quality="VHQ").T
-            at = margin * self.sample_rate_hz
-            self._kept = (second, np.ascontiguousarray(made[:, at : at + self.sample_rate_hz], dtype=np.float32))
+            old, new = self._source.sample_rate_hz, self.sample_rate_hz
+            common = math.gcd(old, new)
+            steps = math.ceil(self.MARGIN_S * common)
+            before, after = steps * (old // common), steps * (new // common)
+            sound = self._source.read(second * old - before, (second + 1) * old + before)
+            made = soxr.resample(sound.T, old, new, quality="VHQ").T
+            self._kept = (second, np.ascontiguousarray(made[:, after : after + new], dtype=np.float32))
         return self._kept[1]
 
 

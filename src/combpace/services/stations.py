@@ -132,8 +132,10 @@ def pace_facts(seen: Reading) -> dict[str, Any] | None:
             lines.append(TempoLine(candidate["bpm"], candidate["relation"], text, True, _same(candidate["bpm"], force)))
     if force is not None and not any(line.in_force for line in lines):
         lines.insert(0, TempoLine(force, "in force", "", True, True))
+    sure = float(np.mean([knot.confidence for knot in heard.pace.knots])) if heard.pace else 0.0
     return {
         "facts": facts,
+        "sure": round(100 * sure),
         "lines": lines,
         "verdict": _verdict(facts),
         "map_advice": "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it",

@@ -48,15 +48,18 @@ def attacks_at(source: Source, frames: IntArray, least_db: float = ATTACK_DB) ->
     group = np.minimum(np.searchsorted(edges, freqs, "right") - 1, 6)
     tilt = ((freqs / 1000 + 0.05) ** 2).astype(np.float32)
     lags = [round(ms * rate / 1000) for ms in (-20.0, -16.5, -3.0, 1.0)]
-    grows = np.zeros(len(frames), dtype=bool)
-    for k, frame in enumerate(frames):
-        lo = int(frame) + lags[0]
-        block = source.read(lo, int(frame) + lags[-1] + size).mean(axis=0)
-        spectra = [np.abs(fft.rfft(block[lag - lags[0] : lag - lags[0] + size] * window)) ** 2 * tilt for lag in lags]
-        bands = np.stack([np.bincount(group, spectrum, minlength=7) for spectrum in spectra])
-        before, after = bands[:2].max(axis=0), bands[2:].max(axis=0)
-        floor = 3e-3 * after.sum() + 1e-9
-        grows[k] = (10 * np.log10((after + floor) / (before + floor))).max() > least_db
+    span = lags[-1] - lags[0] + size
+    blocks = (
+        np.stack([source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in frames])
+        if len(frames)
+        else np.zeros((0, span))
+    )
+    power = np.stack([np.square(np.abs(fft.rfft(blocks[:, lag - lags[0] : lag - lags[0] + size] * window, axis=1))) * tilt for lag in lags])
+    starts = np.searchsorted(group, np.arange(7))
+    bands = np.add.reduceat(power, starts[starts < len(group)], axis=2)
+    before, after = bands[:2].max(axis=0), bands[2:].max(axis=0)
+    floor = 3e-3 * after.sum(axis=1, keepdims=True) + 1e-9
+    grows: BoolArray = (10 * np.log10((after + floor) / (before + floor))).max(axis=1) > least_db
     return grows
 
 

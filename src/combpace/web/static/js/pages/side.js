@@ -147,7 +147,7 @@ export function drawChosen(state, mark, act) {
       button("This is bar 1", "", () => act("bar-1", { time_s: mark.time }));
       button("This is a downbeat", "D", () => act("downbeat", { time_s: mark.time }));
     }
-    if (station === "onsets") button("Remove the mark", "Del", () => act("onset-remove", { take: selection.take, times_s: [selection.t] }));
+    if (station !== "fit") button("Remove the mark", "Del", () => act("onset-remove", { take: selection.take, times_s: [selection.t] }));
     if (station === "fit") button("Let it ride", "Del", () => act("ride", { take: selection.take, times_s: [selection.t] }));
     button("Hear it", "W", () => act("hear"));
   } else if (selection.kind === "anchor") {

@@ -108,8 +108,7 @@ export function makeSteps(desk) {
     const selection = state.selection;
     if (selection?.kind === "anchor") act("release", { quarters: selection.q });
     else if (selection?.kind === "onset" && state.station === "fit") act("ride", { take: selection.take, times_s: [selection.t] });
-    else if (selection?.kind === "onset" && state.station === "onsets") act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => { state.selection = null; });
-    else if (selection?.kind === "onset") say("Delete removes anchors here; marks are removed in Onsets.");
+    else if (selection?.kind === "onset") act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => { state.selection = null; });
   }
 
   /** @param {number} bars */

@@ -3,7 +3,7 @@
 import { beatsBetween, clickSamples } from "./click.js";
 import { SEGMENT_S, Segments } from "./segments.js";
 
-const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 100;
+const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
 
 /**
  * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null

@@ -42,6 +42,13 @@ export function drawSmallWeave(canvas, weave) {
   g.fillRect(lineB - 0.75, 0, 1.5, height);
 }
 
+/** What is left of ys after the straight line through them. @param {number[]} xs @param {number[]} ys */
+export function fromOneTempo(xs, ys) {
+  const n = xs.length, mx = xs.reduce((s, x) => s + x, 0) / n, my = ys.reduce((s, y) => s + y, 0) / n;
+  const sxx = xs.reduce((s, x) => s + (x - mx) ** 2, 0), sxy = xs.reduce((s, x, k) => s + (x - mx) * (ys[k] - my), 0);
+  return ys.map((y, k) => y - my - (sxx > 0 ? (sxy / sxx) * (xs[k] - mx) : 0));
+}
+
 /** @param {HTMLElement} box @param {import("../pages/host.js").Host} host */
 export function mountWeave(box, host) {
   const canvas = document.createElement("canvas");
@@ -112,15 +119,19 @@ export function mountWeave(box, host) {
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} top @param {number} bottom @param {number} width */
   function drawDrift(g, c, top, bottom, width) {
     if (bottom - top < 40) return;
-    const rows = state.picture.bars.filter((bar) => bar.drift !== null && bar.i >= 0);
+    const steady = state.picture.kind === "steady";
+    const all = state.picture.bars.filter((bar) => bar.i >= 0 && (!steady || bar.drift !== null));
+    // A map that breathes lies on its attacks: what is worth seeing is how far it leaves one steady tempo.
+    const away = fromOneTempo(all.map((bar) => bar.i), all.map((bar) => bar.s));
+    const rows = all.map((bar, k) => ({ i: bar.i, ms: steady ? /** @type {number} */ (bar.drift) : 1000 * away[k] }));
     if (!rows.length) return;
     const w = width - x0 - 20;
-    const most = Math.max(20, ...rows.map((bar) => Math.abs(/** @type {number} */ (bar.drift))));
+    const most = Math.max(20, ...rows.map((bar) => Math.abs(bar.ms)));
     const scale = [20, 50, 100, 200, 300, 500, 1000].find((value) => value >= most) ?? Math.ceil(most);
     const mid = (top + bottom) / 2, half = (bottom - top) / 2;
     g.fillStyle = c.quiet;
     type(g, 12.5);
-    g.fillText("Drift of each bar's first attack, ms: early below, late above", x0, top - 8);
+    g.fillText(steady ? "Drift of each bar's first attack, ms: early below, late above" : "How far each bar lies from one steady tempo, ms: early below, late above", x0, top - 8);
     for (const value of [scale, 0, -scale]) {
       const y = mid - (value / scale) * half;
       g.fillStyle = c.line;
@@ -133,16 +144,16 @@ export function mountWeave(box, host) {
     const x = (/** @type {number} */ index) => x0 + ((index - from) / (to - from)) * w;
     g.fillStyle = c.onset;
     for (const bar of rows) {
-      const y = mid - (/** @type {number} */ (bar.drift) / scale) * half;
+      const y = mid - (bar.ms / scale) * half;
       g.beginPath();
       g.arc(x(bar.i), y, 2.4, 0, 7);
       g.fill();
     }
     // The straight line through all of them: its slope is the error of the tempo.
-    const n = rows.length, mx = rows.reduce((s, r) => s + r.i, 0) / n, my = rows.reduce((s, r) => s + /** @type {number} */ (r.drift), 0) / n;
-    const sxx = rows.reduce((s, r) => s + (r.i - mx) ** 2, 0), sxy = rows.reduce((s, r) => s + (r.i - mx) * (/** @type {number} */ (r.drift) - my), 0);
+    const n = rows.length, mx = rows.reduce((s, r) => s + r.i, 0) / n, my = rows.reduce((s, r) => s + r.ms, 0) / n;
+    const sxx = rows.reduce((s, r) => s + (r.i - mx) ** 2, 0), sxy = rows.reduce((s, r) => s + (r.i - mx) * (r.ms - my), 0);
     const slope = sxx > 0 ? sxy / sxx : 0;
-    if (state.picture.kind === "steady" && n > 4) {
+    if (steady && n > 4) {
       g.strokeStyle = Math.abs(slope) > 0.3 ? c.problem : c.quiet;
       g.lineWidth = 1.5;
       g.beginPath();

@@ -1,0 +1,109 @@
+"""The pictures in docs/screenshots, from the demo: `.venv/bin/python -m bench.shots.shots [--data DIR]`."""
+
+from __future__ import annotations
+
+import argparse
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from tests.support.browser import CHROMIUM, FLAGS
+from tests.support.server import Server
+
+from combpace.services import bars, demo, fit
+from combpace.services.workplace import Workplace, reading
+from combpace.settings import Settings
+
+OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
+
+
+def prepare(folder: Path) -> str:
+    """The demo, with a few decisions as a user would have taken them."""
+    place = Workplace(replace(Settings(), data_dir=folder))
+    place.prepare()
+    session = demo.build(place)
+    seen = reading(place, session)
+    if not any(knot.fixed for knot in seen.own_pace(seen.need_lead().id).knots):  # type: ignore[union-attr]
+        for bar in (0, 6, 11):
+            line = reading(place, session).need_map()
+            version = place.open(session).revision.version
+            bars.lock(place, session, version, line.bar_line(bar), bar == 0)
+        organ = next(take.id for take in seen.document.takes if take.name == "Reed organ")
+        fit.change_rule(place, session, place.open(session).revision.version, organ, "strength", "90")
+    place.close()
+    return session
+
+
+def settled(page: Page) -> None:
+    page.evaluate(
+        "async () => { await combpace.idle(); await document.fonts.ready; for (let k = 0; k < 30; k++) await new Promise(requestAnimationFrame); }"
+    )
+    page.wait_for_timeout(700)
+
+
+def shoot(page: Page, session: str) -> None:
+    def station(name: str, file: str, before: str = "") -> None:
+        page.goto(f"/sessions/{session}/{name}")
+        page.wait_for_function("window.combpace")
+        settled(page)
+        if before:
+            page.evaluate(before)
+            settled(page)
+        page.screenshot(path=OUT / f"{file}.png")
+
+    page.goto("/")
+    page.wait_for_timeout(900)
+    page.screenshot(path=OUT / "shelf.png")
+    station("takes", "takes")
+    station("pace", "pace")
+    choose = """(() => {
+      const s = combpace.state, at = s.map.toSeconds(16.5), own = s.picture.onsets[s.picture.lead].t;
+      const t = own.reduce((a, b) => (Math.abs(b - at) < Math.abs(a - at) ? b : a));
+      document.querySelector('#canvas-box canvas').blur();
+      for (let k = 0; k < 400 && !(Math.abs(s.selection?.t - t) < 1e-4); k++)
+        dispatchEvent(new KeyboardEvent('keydown', { code: 'KeyE' }));
+    })()"""
+    station("bars", "bars", choose)
+    station("onsets", "onsets")
+    station("fit", "fit")
+    station("hand-off", "hand-off")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--data", type=Path)
+    options = parser.parse_args()
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        data = options.data or Path(folder)
+        session = prepare(data)
+        server = Server(data).start()
+        try:
+            with sync_playwright() as playwright:
+                browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+                page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True, color_scheme="light")
+                page.goto(f"/sessions/{session}/hand-off")
+                page.wait_for_selector("#handoff")
+                if not page.query_selector("tr.archive"):
+                    page.get_by_role("button", name="Hand off").click()
+                    page.wait_for_selector("tr.archive a", timeout=120_000)
+                shoot(page, session)
+                night = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True, color_scheme="dark")
+                night.goto(f"/sessions/{session}/bars")
+                night.wait_for_function("window.combpace")
+                night.get_by_role("button", name="Close comb").click()
+                settled(night)
+                night.screenshot(path=OUT / "close-comb-night.png")
+                narrow = browser.new_page(viewport={"width": 1024, "height": 680}, base_url=server.address, bypass_csp=True, color_scheme="light")
+                narrow.goto(f"/sessions/{session}/fit")
+                narrow.wait_for_function("window.combpace")
+                settled(narrow)
+                narrow.screenshot(path="/tmp/narrow.png")
+                browser.close()
+        finally:
+            server.stop()
+
+
+if __name__ == "__main__":
+    main()
