@@ -129,3 +129,22 @@ class FitTest(PlaceTest):
         after = fit.take_fit(self.seen(), self.loose)
         self.assertNotEqual(before.key, after.key)
         self.assertTrue(np.any(np.abs(after.fit.time_map.target_s - self.line(3)) < 1e-6))
+
+    def test_keep_makes_a_take_of_the_render_and_undo_takes_it_back(self) -> None:
+        fit.change_rule(self.place, self.session, self.version, self.loose, "grid", "1/4")
+        with self.assertRaises(ParameterError):
+            fit.keep(self.place, self.session, self.version, self.loose)
+        self.render(self.loose)
+        fit.keep(self.place, self.session, self.version, self.loose)
+        kept = self.seen().document.takes[-1]
+        takes.import_take(self.place, {"take": kept.id}, lambda phase, share: None)
+        self.assertEqual((kept.name, kept.role), ("reed organ fitted", "follower"))
+        line = self.seen().need_map()
+        lines = line.to_seconds(np.arange(-8, 60).astype(float))  # type: ignore[arg-type]
+        marks = np.asarray(self.seen().onsets(kept.id).times) + kept.offset_s
+        self.assertLess(float(np.median(np.min(np.abs(marks[:, None] - lines[None, :]), axis=1))), 0.001)
+        self.assertNotIn(self.loose, self.seen().document.rules)
+        self.assertIn('"mute": true', self.seen().opened.row.view)
+        sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertIn(self.loose, self.seen().document.rules)
+        self.assertEqual(len(self.seen().document.takes), 2)

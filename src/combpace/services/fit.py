@@ -24,7 +24,7 @@ from combpace.services import jobs, words
 from combpace.services.document import RuleChoice, TakeEntry, TakePegs, default_rule
 from combpace.services.workplace import EDIT_REACH_S, Reading, Workplace, reading
 from combpace.store.history import Revision
-from combpace.store.models import FileRow
+from combpace.store.models import FileRow, TakeRow
 
 Progress = Callable[[str, float], None]
 STRETCH_VERSION = 1
@@ -189,6 +189,42 @@ def drop(workplace: Workplace, session_id: str, version: int, take_id: str) -> R
     timing = seen.document.timing_take(take_id)
     parts = {f"rule:{timing}": None, f"pegs:{timing}": None}
     return workplace.decide(seen.opened, version, parts, f"The fit of {seen.document.take(timing).name} was dropped; it sounds as it was played.")
+
+
+def keep(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
+    """Make the render a take of its own, for all of a bundle; the source stays, as it was played, and is muted."""
+    seen = reading(workplace, session_id)
+    made = take_fit(seen, take_id)
+    together = seen.document.bundle_of(take_id)
+    renders_of: list[tuple[TakeEntry, FileRow]] = []
+    for mate in together:
+        row = seen.rows[mate.id]
+        file = rendered(workplace, session_id, fit_key(row.decoded_sha or "", made.fit.time_map, made.method))
+        if file is None:
+            raise ParameterError(f"{mate.name} is not rendered as it stands now; render it first, then keep it. Nothing was changed.")
+        renders_of.append((mate, file))
+    entries, ids = [], []
+    with workplace.database.writing() as db:
+        for mate, file in renders_of:
+            row = TakeRow(session_id=session_id, name=f"{mate.name} fitted.wav", source_sha=file.sha, source_bytes=file.bytes)
+            db.add(row)
+            db.flush()
+            details = json.loads(file.details)
+            bundle = f"{mate.bundle} fitted" if mate.bundle else None
+            offset_s = details["first_frame"] / details["rate"]
+            entries.append(TakeEntry(row.id, f"{mate.name} fitted", mate.kind, "follower", "lead", bundle, offset_s))
+            ids.append(row.id)
+    changes: dict[str, Any] = {
+        "takes": forms.takes_part((*seen.document.takes, *entries)),
+        f"rule:{made.take.id}": None,
+        f"pegs:{made.take.id}": None,
+    }
+    name = made.take.bundle or made.take.name
+    revision = workplace.decide(seen.opened, version, changes, f"{name} is kept as a take of its own; the source stays as it was played, muted.")
+    for new_id in ids:
+        jobs.enqueue(workplace, session_id, "import", new_id, {"take": new_id})
+    workplace.mute(session_id, [mate.id for mate in together])
+    return revision
 
 
 def order_render(workplace: Workplace, session_id: str, version: int, take_id: str) -> str:

@@ -127,6 +127,18 @@ class Workplace:
         except OutdatedError as error:
             raise stale(error) from error
 
+    def mute(self, session_id: str, take_ids: list[str]) -> None:
+        """Mute takes in the levels that the session keeps."""
+        with self.database.writing() as db:
+            row = db.get(SessionRow, session_id)
+            if row is None:
+                return
+            kept = json.loads(row.view)
+            for take_id in take_ids:
+                strip = kept.setdefault("mix", {}).setdefault(take_id, {"level": 0, "pan": 0, "mute": False, "solo": False})
+                strip["mute"] = True
+            row.view = json.dumps(kept)
+
     # -- takes
 
     def take_row(self, take_id: str) -> TakeRow:

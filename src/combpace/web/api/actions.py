@@ -49,6 +49,7 @@ ACTIONS: dict[str, tuple[type[a.Args], Run]] = {
     "rule": (a.TakeField, lambda p, s, v, x: fit.change_rule(p, s, v, x.take, x.field, x.value)),
     "peg": (a.PegAt, lambda p, s, v, x: fit.add_peg(p, s, v, x.take, x.take_s, x.quarters, x.session_s)),
     "ride": (a.Marks, lambda p, s, v, x: fit.let_ride(p, s, v, x.take, x.times_s)),
+    "keep": (a.Take, lambda p, s, v, x: fit.keep(p, s, v, x.take)),
     "drop": (a.Take, lambda p, s, v, x: fit.drop(p, s, v, x.take)),
 }
 

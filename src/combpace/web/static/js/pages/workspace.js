@@ -224,6 +224,7 @@ function act(name, args = {}, then) {
     try {
       const done = await send(`/api/sessions/${session}/act/${name}`, { version: state.picture.version, args });
       then?.();
+      if (name === "keep") for (const take of state.picture.takes) if (take.id === args.take || (take.bundle && take.bundle === host.take(args.take)?.bundle)) mute(take.id);
       await refresh(done.note);
       $("kept").textContent = "All kept";
       $("kept").classList.remove("problem");
@@ -235,6 +236,11 @@ function act(name, args = {}, then) {
     } finally { acting--; }
   });
   return queue;
+}
+
+/** As the server has done: what was kept as a take of its own does not sound twice. @param {string} id */
+function mute(id) {
+  state.view.mix[id] = { .../** @type {any} */ (player.mix.get(id) ?? { level: 0, pan: 0, solo: false }), mute: true };
 }
 
 /** Another page was quicker. @param {Refusal} error @param {string} name @param {any} args */
