@@ -20,7 +20,8 @@ class MainPathTest(BrowserTest):
         self.beats, lead = breathing(bars=10, start=1.2)
         rng = np.random.default_rng(8)
         self.played = self.beats + rng.uniform(-0.03, 0.03, len(self.beats))
-        loose = struck(self.played, float(self.played[-1]) + 1, rate=48000)
+        # Cut a quarter of a second shorter at its start: it has to be placed before it can be fitted.
+        loose = struck(self.played - 0.25, float(self.played[-1]) + 1, rate=48000)
         self.paths = [self.write("tub kit.wav", lead), self.write("reed organ.wav", loose)]
 
     def drag(self, from_q: str, by_px: float, *, shift: bool = False, release: bool = True) -> None:
@@ -83,6 +84,14 @@ class MainPathTest(BrowserTest):
         self.assertEqual(self.look("combpace.state.picture.anchors.length"), 1)
         self.assertAlmostEqual(self.look("combpace.state.map.toSeconds(10)"), float(self.beats[4 + 8 + 2]), delta=0.002)
 
+        # The organ starts a quarter of a second later.
+        self.page.keyboard.press("1")
+        start = self.page.locator('[data-act="take"][data-name="start"]').nth(1)
+        start.fill("0:00.250")
+        start.press("Enter")
+        self.idle()
+        self.assertIn("moved by +250.0 ms", self.said())
+
         # Fit: the organ is proposed. Change the sentence, preview, render.
         self.page.keyboard.press("5")
         self.page.wait_for_selector('[data-act="rule"][data-name="grid"]')
@@ -119,7 +128,7 @@ class MainPathTest(BrowserTest):
         off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
         self.assertLess(float(np.quantile(off, 0.9)), 0.003)
         # Before the fit they were not on it: the check can fail.
-        unfitted = attack_starts(sf.read(self.paths[1], dtype="float32")[0], 48000) - self.bar_s(1)
+        unfitted = attack_starts(sf.read(self.paths[1], dtype="float32")[0], 48000) + 0.25 - self.bar_s(1)
         self.assertGreater(float(np.median(np.min(np.abs(unfitted[:, None] - lines[None, :]), axis=1))), 0.008)
         self.check_midi(pack, next(name for name in names if name.endswith(".mid")))
         self.assertIn("bar,start_s,bpm", pack.read(next(name for name in names if name.endswith(".csv"))).decode())

@@ -102,3 +102,22 @@ class PlacedTest(PlaceTest):
         pace = self.seen().own_pace(follower)
         assert pace is not None
         self.assertAlmostEqual(pace.second(4.0) - 0.25, self.line(1), places=9)
+
+
+class NoPulseTest(PlaceTest):
+    def test_a_stated_tempo_carries_the_whole_path(self) -> None:
+        from combpace.core.audio import Audio
+        from combpace.services import fit, picture
+
+        session = sessions.create(self.place, "Held breath")
+        tone = np.asarray(0.3 * np.sin(np.arange(44100 * 6) * 0.04), np.float32)
+        lead = bring_in(self.place, session, Audio(tone, 44100), "pad.wav")
+        with self.assertRaises(ParameterError):
+            bars.make_breathing(self.place, session, self.place.open(session).revision.version)
+        bars.make_steady(self.place, session, self.place.open(session).revision.version, 100.0)
+        from combpace.services.workplace import reading
+
+        seen = reading(self.place, session)
+        self.assertEqual(seen.need_map().second(4.0), 2.4)
+        self.assertLess(len(fit.take_fit(seen, lead).fit.pegs), 3)
+        self.assertGreater(len(picture.picture(seen, lead)["bars"]), 1)

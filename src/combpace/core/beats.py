@@ -37,7 +37,7 @@ class BeatSettings:
     third: float = -0.05
     quarter: float = -0.12
     off: float = -0.30
-    beat_cost: float = 0.42
+    beat_cost: float = 0.55
     prior: float = 0.9
     stiffness: float = 90.0
     low: float = 1.6

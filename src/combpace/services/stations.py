@@ -67,7 +67,7 @@ def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
     if listening:
         found["takes"] += f", {len(listening)} being read"
     if session_map is None:
-        why = "listening" if listening else "no pulse found"
+        why = "listening" if listening else "no pulse: state a tempo"
         return found | {name: why for name in STATIONS if name != "takes"}
     beat = session_map.meters[0].beat_quarters
     if seen.map_choice().kind == "steady":

@@ -253,6 +253,10 @@ class Reading:
             return pace.shifted(lead.offset_s - take.offset_s) if pace else None
         heard = self.analysis(take_id)
         pace = self.document.paces.get(take_id) or (heard.pace if heard else None)
+        choice = self.document.map
+        if pace is None and heard is not None and take.role == "lead" and choice.kind == "steady" and choice.bpm and choice.bar_1_s is not None:
+            # Nothing was heard, but a tempo was stated: the lead is taken to follow it.
+            return steady_map(choice.bpm, choice.bar_1_s - take.offset_s, (Meter(1, *choice.meter),), confidence=0.2)
         if pace is None or take.role == "lead" or take.first_bar == 1:
             return pace
         # Its own bar 1 lies on another bar of the session.

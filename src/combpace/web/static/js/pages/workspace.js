@@ -460,6 +460,7 @@ listen(session, {
   version: (version) => {
     // What ended between the page's making and this first news is fetched now.
     if (!heardFrom) { heardFrom = true; if (state.picture.takes.some((take) => take.state === "waiting" || take.state === "listening")) queue = queue.then(() => refresh()).catch(trouble); }
+    if ($("kept").textContent === "waiting for the server") $("kept").textContent = "All kept";
     if (version <= state.picture.version || acting) return;
     // What this page does itself arrives with its own answer first.
     setTimeout(() => {
