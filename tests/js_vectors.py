@@ -7,11 +7,13 @@ from pathlib import Path
 
 import numpy as np
 
+from combpace.core.click import click_sound
 from combpace.core.clocks import SessionTimes
 from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
 from combpace.services.picture import map_table
 
 VECTORS = Path(__file__).with_name("js") / "map_vectors.json"
+CLICKS = VECTORS.with_name("click_vectors.json")
 
 
 def maps() -> list[TempoMap[SessionTimes]]:
@@ -39,5 +41,11 @@ def vectors() -> list[dict[str, object]]:
     return made
 
 
+def clicks() -> dict[str, list[float]]:
+    """The first half of both click sounds at 48 kHz."""
+    return {str(downbeat).lower(): [round(float(v), 9) for v in click_sound(48000, downbeat=downbeat)[:720]] for downbeat in (False, True)}
+
+
 if __name__ == "__main__":
     VECTORS.write_text(json.dumps(vectors()))
+    CLICKS.write_text(json.dumps(clicks()))

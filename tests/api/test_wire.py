@@ -184,12 +184,77 @@ class DataTest(WireTest):
     def test_map_vectors_for_the_browser(self) -> None:
         """The vectors that tests/js checks are what Python says today."""
         from combpace.services.picture import map_table
-        from tests.js_vectors import VECTORS, maps
+        from tests.js_vectors import CLICKS, VECTORS, clicks, maps
+
+        self.assertEqual(json.loads(CLICKS.read_text()), clicks())
 
         kept = json.loads(VECTORS.read_text())
         for entry, line in zip(kept, maps(), strict=True):
             self.assertEqual(entry["table"], map_table(line))
             np.testing.assert_allclose(entry["seconds"], line.to_seconds(np.array(entry["places"])), atol=1e-12)  # type: ignore[arg-type]
+
+
+class EventsTest(WireTest):
+    def test_news_come_once_and_old_news_not_at_all(self) -> None:
+        import asyncio
+
+        from combpace.web.api import routes
+
+        self.with_take()
+        done = self.place.database
+
+        async def listen() -> list[str]:
+            heard: list[str] = []
+            request = type("Request", (), {"app": self.app})()
+            stream = routes._events(self.session, request, self.place)  # type: ignore[arg-type]
+            heard.append(await anext(stream))
+            # The import of the take is still queued as a row: it is news for a page that opens now.
+            heard.append(await anext(stream))
+            with done.writing() as db:
+                from combpace.store.models import JobRow, now
+
+                for row in db.query(JobRow):
+                    row.state, row.changed = "done", now()
+            heard.append(await anext(stream))
+            self.app.state.stopping.set()
+            return heard
+
+        heard = asyncio.run(asyncio.wait_for(listen(), 10))
+        self.assertEqual([text.split("\n")[0] for text in heard], ["event: jobs", "event: version", "event: jobs"])
+        self.assertIn('"state": "done"', heard[2])
+
+
+class JobsWireTest(WireTest):
+    def test_render_and_hand_off_are_queued_and_can_be_cancelled(self) -> None:
+        take = self.with_take()
+        version = self.picture()["version"]
+        job = self.client.post(f"/api/sessions/{self.session}/render", json={"take": take, "version": version}).json()["job"]
+        self.assertEqual(self.client.get(f"/api/jobs/{job}").json()["state"], "queued")
+        self.assertEqual(self.client.post(f"/api/jobs/{job}/cancel").json()["state"], "cancelled")
+        body = {"takes": [take], "kind": "wav16", "start": "lead-in", "extras": ["midi"]}
+        self.assertEqual(self.client.post(f"/api/sessions/{self.session}/hand-off", json=body).status_code, 200)
+        for wrong in ({**body, "kind": "mp9"}, {**body, "start": "never"}, {**body, "takes": ["x"]}, {**body, "takes": [], "extras": []}):
+            answer = self.client.post(f"/api/sessions/{self.session}/hand-off", json=wrong)
+            self.assertEqual(answer.status_code, 422)
+            self.assertGreater(len(answer.json()["error"]), 15)
+
+    def test_sessions_over_the_wire(self) -> None:
+        copy = self.client.post(f"/api/sessions/{self.session}/duplicate").json()["id"]
+        self.assertIn("(copy)", self.client.get(f"/sessions/{copy}/takes").text)
+        self.client.request("DELETE", f"/api/sessions/{copy}", json={})
+        self.assertNotIn(copy, self.client.get("/").text)
+        self.client.post(f"/api/sessions/{copy}/restore", json={})
+        self.assertIn(copy, self.client.get("/").text)
+        self.client.put(f"/api/sessions/{self.session}/levels", json={"grid": "1/16"})
+        self.assertIn('"grid": "1/16"', self.client.get(f"/sessions/{self.session}/takes").text)
+        self.assertEqual(self.client.put(f"/api/sessions/{self.session}/levels", json={"x": "y" * 30000}).status_code, 422)
+        self.assertEqual(self.client.patch(f"/api/sessions/{self.session}", json={"name": " "}).status_code, 422)
+
+    def test_the_weave_is_bytes(self) -> None:
+        self.with_take()
+        answer = self.client.get(f"/api/sessions/{self.session}/weave", params={"columns": 100})
+        self.assertEqual(len(answer.content), 100 * int(answer.headers["x-rows"]))
+        self.assertGreater(max(answer.content), 100)
 
 
 class PagesTest(WireTest):

@@ -1,0 +1,157 @@
+"""The other pictures and panels, by hand."""
+
+import numpy as np
+
+from tests.support.browser import BrowserTest
+from tests.support.places import breathing
+from tests.support.sounds import struck
+
+
+class ViewsTest(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.beats, self.audio = breathing(bars=10, start=1.2)
+        self.lead = self.write("tub kit - near.wav", self.audio)
+
+    def go(self, key: str, station: str) -> None:
+        self.page.keyboard.press(key)
+        self.page.wait_for_function(f"combpace.state.station === '{station}'")
+        self.idle()
+
+    def test_the_close_comb_moves_a_line_onto_its_attack(self) -> None:
+        self.drop(self.lead)
+        self.page.get_by_role("button", name="Close comb").click()
+        self.page.wait_for_function("combpace.state.view.close")
+        before = self.look("combpace.state.map.toSeconds(8)")
+        spot = self.look("combpace.view().pixelOf(8, 2)")
+        self.page.mouse.move(spot["x"], spot["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(spot["x"] + 20, spot["y"])
+        self.page.mouse.move(spot["x"] + 34, spot["y"])
+        self.assertIn("ms from 3·1", self.said())
+        self.page.mouse.up()
+        self.idle()
+        # The attack went to the right of the tooth: the line is earlier now, by what 34 pixels are at about 1.7 px per ms.
+        moved = 1000 * (before - self.look("combpace.state.map.toSeconds(8)"))
+        self.assertTrue(12 < moved < 30, moved)
+        self.assertEqual(self.look("combpace.state.picture.anchors.length"), 1)
+        self.assertTrue(self.look("combpace.state.picture.bars.find((bar) => bar.n === 3).drift") > 10)
+
+    def test_weave_curve_and_comb_go_to_the_same_places(self) -> None:
+        self.drop(self.lead)
+        curve = self.page.locator("#curve-box canvas")
+        box = curve.bounding_box()
+        assert box
+        self.page.mouse.click(box["x"] + 78 + (box["width"] - 144) * 0.55, box["y"] + 30)
+        chosen = self.look("combpace.state.selection.bar")
+        self.assertAlmostEqual(
+            self.look("combpace.player.rest"), self.look(f"combpace.state.picture.bars.find((bar) => bar.i === {chosen}).s"), places=3
+        )
+        self.go("2", "pace")
+        self.page.wait_for_function("combpace.state.weave && combpace.state.weave.rows > 5")
+        box = self.page.locator("#canvas-box canvas").bounding_box()
+        assert box
+        self.page.mouse.click(box["x"] + box["width"] / 2, box["y"] + 26 + 5 * 14)
+        self.assertNotEqual(self.look("combpace.state.selection.bar"), chosen)
+
+    def test_scrolling_zooming_and_bar_by_bar(self) -> None:
+        self.drop(self.lead)
+        self.page.locator("#canvas-box canvas").hover()
+        self.page.mouse.wheel(0, 200)
+        self.page.wait_for_function("combpace.state.view.top > 1")
+        tall = self.look("combpace.state.view.rowPx")
+        self.page.keyboard.press("+")
+        self.assertGreater(self.look("combpace.state.view.rowPx"), tall)
+        self.page.keyboard.press("-")
+        for _ in range(3):
+            self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("PageDown")
+        self.assertGreater(self.look("combpace.state.selection.bar"), 7)
+        self.page.keyboard.press("Escape")
+        self.assertIsNone(self.look("combpace.state.selection"))
+
+    def test_takes_bundled_removed_and_brought_back(self) -> None:
+        self.drop(self.lead, self.write("tub kit - far.wav", struck(self.beats + 0.004, self.audio.duration_s)))
+        self.go("1", "takes")
+        self.page.keyboard.press("s")
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.takes.every((take) => take.bundle)")
+        self.assertEqual(self.page.locator("#chips .chip").count(), 1)
+        self.page.locator('tr[data-take-line] button[data-do="take-remove"]').nth(1).click()
+        self.page.wait_for_function("combpace.state.picture.takes.length === 1")
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function("combpace.state.picture.takes.length === 2")
+        name = self.page.locator('[data-act="take"][data-name="name"]').first
+        name.fill("Copper tub")
+        name.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.takes[0].name === 'Copper tub'")
+
+    def test_muted_takes_are_silent_and_levels_are_kept(self) -> None:
+        self.drop(self.lead)
+        self.page.keyboard.press("g")
+        self.page.click("#levels")
+        self.page.get_by_label("tub kit - near sounds").uncheck()
+        self.page.get_by_label("level of tub kit - near").fill("-12")
+        self.page.click("#play")
+        self.page.wait_for_function("combpace.player.position() > 2.4")
+        self.page.click("#play")
+        self.assertEqual(len(self.recorded()[1]), 0)
+        self.page.wait_for_function("fetch(location.pathname).then((answer) => answer.text()).then((text) => text.includes('\"level\": -12'))")
+        self.page.reload()
+        self.page.wait_for_function("window.combpace && combpace.player.mix.size")
+        self.assertEqual(self.look("[...combpace.player.mix.values()][0]"), {"level": -12, "pan": 0, "mute": True, "solo": False})
+
+    def test_a_peg_by_hand_and_let_ride(self) -> None:
+        rng = np.random.default_rng(8)
+        self.drop(self.lead, self.write("reed organ.wav", struck(self.beats + rng.uniform(-0.02, 0.02, len(self.beats)), self.audio.duration_s)))
+        self.go("5", "fit")
+        self.page.keyboard.press("e")
+        self.page.keyboard.press("e")
+        self.page.keyboard.press("ArrowRight")
+        self.page.keyboard.press("ArrowRight")
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.fit.pegs.some((peg) => peg[4] === 'hand')")
+        self.assertIn("is pulled to", self.said())
+        riding = self.look("combpace.state.picture.fit.riding.length")
+        pegs = self.look("combpace.state.picture.fit.pegs.length")
+        self.page.keyboard.press("Delete")
+        self.page.wait_for_function(f"combpace.state.picture.fit.pegs.length < {pegs}")
+        self.assertEqual(self.look("combpace.state.picture.fit.riding.length"), riding)
+
+    def test_day_and_night_and_the_list_of_keys(self) -> None:
+        self.drop(self.lead)
+        day = self.look("document.documentElement.dataset.theme")
+        self.page.get_by_role("button", name="Day / night").click()
+        self.assertNotEqual(self.look("document.documentElement.dataset.theme"), day)
+        self.page.reload()
+        self.page.wait_for_function("window.combpace")
+        self.assertNotEqual(self.look("document.documentElement.dataset.theme"), day)
+        self.page.keyboard.press("?")
+        self.page.wait_for_selector("#keys:visible >> text=this is a downbeat")
+        self.page.keyboard.press("Escape")
+        self.page.wait_for_selector("#keys", state="hidden")
+
+    def test_nothing_is_cut_off_where_room_is_small(self) -> None:
+        self.drop(self.lead)
+        for width, height in ((1280, 680), (1024, 680), (2560, 1300)):
+            self.page.set_viewport_size({"width": width, "height": height})
+            for station in ("takes", "pace", "bars", "onsets", "fit", "hand-off"):
+                key = {"takes": "1", "pace": "2", "bars": "3", "onsets": "4", "fit": "5", "hand-off": "7"}[station]
+                if self.look("combpace.state.station") != station:
+                    self.go(key, station)
+                over = self.look(
+                    """(() => ['html', '.side', '.player', '.ledger'].map((name) => document.querySelector(name))
+                      .filter((box) => box && !box.hidden && box.scrollWidth > box.clientWidth + 1)
+                      .map((box) => `${box.className} ${box.scrollWidth} > ${box.clientWidth}`))()"""
+                )
+                with self.subTest(width=width, station=station):
+                    self.assertEqual(over, [])
+                    self.assertGreaterEqual(self.look("innerHeight"), self.look("document.documentElement.scrollHeight"))
+
+    def test_the_picture_has_a_text_equivalent(self) -> None:
+        self.drop(self.lead)
+        rows = self.page.locator("#bars-table tbody tr")
+        self.assertEqual(rows.count(), self.look("combpace.state.picture.bars.length"))
+        self.assertRegex(rows.nth(1).inner_text(), r"\d+\s+0:0\d\.\d{3}")
+        for name in ("#play", "#canvas-box canvas", "#loop"):
+            self.assertTrue(self.page.locator(name).first.get_attribute("aria-label") or self.page.locator(name).first.inner_text())

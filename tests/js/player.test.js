@@ -1,0 +1,141 @@
+// The player on a clock of our own: what is scheduled when, in whole frames.
+import assert from "node:assert/strict";
+import { readFileSync } from "node:fs";
+import { beforeEach, test } from "node:test";
+import { beatsBetween, clickSamples } from "../../src/combpace/web/static/js/player/click.js";
+import { makeMap } from "../../src/combpace/web/static/js/views/map.js";
+
+const RATE = 48000;
+const clicks = JSON.parse(readFileSync(new URL("click_vectors.json", import.meta.url)));
+
+class Param { constructor() { this.value = 1; } setTargetAtTime(value) { this.value = value; } }
+class Node { constructor() { this.gain = new Param(); this.pan = new Param(); } connect(to) { return to; } disconnect() {} }
+class FakeContext {
+  constructor() { this.sampleRate = RATE; this.currentTime = 10; this.state = "running"; this.destination = {}; this.started = []; }
+  async resume() {}
+  createGain() { return new Node(); }
+  createStereoPanner() { return new Node(); }
+  createBuffer(channels, length) { return { length, numberOfChannels: channels, copyToChannel() {} }; }
+  createBufferSource() {
+    const context = this, node = new Node();
+    node.start = (when, offset = 0, duration) => context.started.push({ node, buffer: node.buffer, frame: Math.round(when * RATE), exact: when * RATE, offset, duration, stopped: null });
+    node.stop = (when) => { const one = context.started.find((entry) => entry.node === node); if (one) one.stopped = when ?? 0; };
+    return node;
+  }
+}
+
+const fetched = [];
+globalThis.window = globalThis;
+globalThis.AudioContext = FakeContext;
+globalThis.performance ??= { now: () => Date.now() };
+globalThis.fetch = async (path) => {
+  fetched.push(path);
+  return { ok: true, arrayBuffer: async () => new ArrayBuffer(RATE * 2 * 4), headers: new Map([["X-Channels", "1"]]) };
+};
+const { Player } = await import("../../src/combpace/web/static/js/player/player.js");
+
+const map = makeMap({ times: [0.25, 0.25 + 2048], quarters: [0, 4096], meters: [[0, 4, 4, 1]] });
+let voices, player;
+
+beforeEach(() => {
+  fetched.length = 0;
+  voices = [{ id: "a", sound: "s", offset_s: 0, fit: "f" }, { id: "b", sound: "t", offset_s: 1, fit: null }];
+  player = new Player("session", { voices: () => voices, map: () => map, onChange() {}, onTrouble(text) { throw new Error(text); } });
+});
+
+const settle = () => new Promise((done) => setTimeout(done, 5));
+const started = () => player.context.started;
+const ofTakes = () => started().filter((one) => one.buffer.length === 2 * RATE);
+const ofClicks = () => started().filter((one) => one.buffer.length < RATE);
+
+test("the click is Python's, its first sample is the attack", () => {
+  for (const downbeat of [false, true]) {
+    const ours = clickSamples(RATE, downbeat);
+    clicks[String(downbeat)].forEach((value, k) => assert.ok(Math.abs(ours[k] - value) < 1e-6));
+    assert.ok(Math.abs(ours[0]) > 0.5);
+  }
+});
+
+test("beats of a stretch of time, half open", () => {
+  assert.deepEqual(beatsBetween(map, 0.25, 1.25).map((beat) => [beat.time, beat.downbeat]), [[0.25, true], [0.75, false]]);
+  assert.equal(beatsBetween(map, -2, 0).every((beat) => beat.time < 0), true);
+});
+
+test("takes and clicks start on whole frames of one clock", async () => {
+  await player.play(0.5);
+  await settle();
+  player.halt();
+  const [first] = player.context.started;
+  assert.ok(first);
+  const base = Math.min(...ofTakes().map((one) => one.frame));
+  for (const one of started()) assert.ok(Math.abs(one.exact - one.frame) < 1e-6, "a fraction of a frame smears a click");
+  assert.equal(ofTakes().filter((one) => one.frame === base).length, 2);
+  for (const one of ofTakes().filter((entry) => entry.frame === base)) assert.ok(Math.abs(one.offset - 0.5) < 1e-9);
+  // Beats at 0.75, 1.25, 1.75 s: a quarter of a second after the start and every half second.
+  assert.deepEqual(ofClicks().slice(0, 2).map((one) => one.frame - base), [12000, 36000]);
+});
+
+test("a loop joins without a frame lost or doubled", async () => {
+  player.setLoop([0.5, 1.1]);
+  await player.play(0.5);
+  for (let k = 0; k < 60; k++) { player.context.currentTime += 0.04; player.tick(); }
+  player.halt();
+  const pieces = ofTakes().filter((one, k, all) => all.findIndex((other) => other.frame === one.frame) === k).sort((a, b) => a.frame - b.frame);
+  assert.ok(pieces.length > 3);
+  for (let k = 1; k < pieces.length; k++) {
+    assert.equal(pieces[k].frame, pieces[k - 1].frame + Math.round(pieces[k - 1].duration * RATE));
+    assert.ok(Math.abs(pieces[k].offset - 0.5) < 1e-9);
+  }
+});
+
+test("original and fitted are other sounds at the same place", async () => {
+  await player.play(0);
+  await settle();
+  const before = player.context.started.length, position = player.position();
+  player.setFitted(true);
+  await settle();
+  player.halt();
+  assert.ok(player.context.started.length > before);
+  assert.ok(fetched.some((path) => path.includes("/a/sound") && path.includes("fitted=true")));
+  assert.ok(!fetched.some((path) => path.includes("/b/sound") && path.includes("fitted=true")), "a take without a fit sounds as it was played");
+  assert.ok(Math.abs(player.rest - position) < 0.2 || player.rest === 0);
+});
+
+test("mute and solo choose who is scheduled", async () => {
+  player.mix.set("a", { level: 0, pan: 0, mute: true, solo: false });
+  assert.deepEqual(player.audible().map((voice) => voice.id), ["b"]);
+  player.mix.set("a", { level: 0, pan: 0, mute: true, solo: true });
+  assert.deepEqual(player.audible().map((voice) => voice.id), ["a"]);
+});
+
+test("a range plays once and stops at its end", async () => {
+  await player.play(1, 1.3);
+  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  assert.equal(player.playing, false);
+  assert.ok(Math.abs(player.rest - 1.3) < 1e-3);
+});
+
+test("slowed, the session's clock runs at the speed", async () => {
+  player.setSpeed(0.5);
+  await player.play(1);
+  await settle();
+  const at = player.position();
+  player.context.currentTime += 1;
+  assert.ok(Math.abs(player.position() - at - 0.5) < 0.02);
+  assert.ok(fetched.every((path) => path.includes("speed=0.5")));
+  player.halt();
+});
+
+test("segments are fetched once, and the oldest go when there is no room", async () => {
+  await player.play(0);
+  await settle();
+  player.halt();
+  const count = fetched.length;
+  await player.play(0);
+  await settle();
+  player.halt();
+  assert.equal(fetched.length, count);
+  player.segments.bytes = 1e9;
+  await player.fetch(voices[0], 40);
+  assert.ok(player.segments.ready.size <= 1);
+});

@@ -1,0 +1,174 @@
+import json
+
+import numpy as np
+
+from combpace.core.audio import Audio
+from combpace.core.errors import ParameterError
+from combpace.services import bars, fit, look, onsets, picture, stations, takes, words
+from combpace.services.workplace import reading
+from tests.support.places import PlaceTest, breathing, bring_in
+from tests.support.sounds import struck
+
+
+class LookTest(PlaceTest):
+    def places(self, station: str, focus: str | None = None) -> list[look.Place]:
+        return look.places(self.seen(), station, focus)
+
+    def test_a_bar_off_its_attack_is_proposed_to_move_there(self) -> None:
+        # Bars 3 and 5 held, bar 4 between them on a place without attack, not fixed: its first attack lies beside the line.
+        line = self.seen().need_map()
+        heard = self.seen().own_pace(self.lead)
+        assert heard is not None
+        knots = list(heard.knots)
+        at = next(k for k, knot in enumerate(knots) if abs(knot.quarters - line.bar_line(3)) < 1e-9)
+        from dataclasses import replace
+
+        from combpace.services import document as forms
+
+        knots[at] = replace(knots[at], time_s=knots[at].time_s + 0.03)
+        part = forms.pace_part(replace(heard, knots=tuple(knots)))
+        self.place.decide(self.seen().opened, self.version, {f"pace:{self.lead}": part, "map": {"kind": "own"}}, "bent")
+        found = self.places("bars")
+        first = next(place for place in found if place.where == "bar 4")
+        self.assertIn("30 ms before the line", first.title)
+        assert first.do is not None and first.keep is not None
+        self.assertEqual(first.do.label, "Move bar 4 by −30.0 ms")
+        bars.pull(self.place, self.session, self.version, first.do.args["time_s"], first.do.args["quarters"])
+        self.assertNotIn("bar 4", [place.where for place in self.places("bars")])
+
+    def test_it_is_right_lock_it_takes_it_off_the_list(self) -> None:
+        line = self.seen().need_map()
+        bars.pull(self.place, self.session, self.version, self.line(4) + 0.06, line.bar_line(4) + 1.0, caught_on=False)
+        before = {place.where for place in self.places("bars")}
+        for place in self.places("bars"):
+            if place.keep:
+                bars.lock(self.place, self.session, self.version, place.keep.args["quarters"], True)
+        self.assertFalse(before & {place.where for place in self.places("bars")})
+
+    def test_doubtful_marks_with_the_same_for_all_like_it(self) -> None:
+        soft = bring_in(self.place, self.session, struck([0.5, 1.0, 1.5, 2.0], 3, levels=[0.7, 0.012, 0.7, 0.012]), "soft.wav")
+        found = self.places("onsets", soft)
+        self.assertEqual(self.places("onsets", self.lead), [])
+        if found:
+            assert found[0].do is not None and found[0].keep is not None
+            count = len(self.seen().onsets(soft))
+            onsets.lock(self.place, self.session, self.version, soft, found[0].keep.args["times_s"])
+            self.assertEqual(len(self.places("onsets", soft)), len(found) - 1)
+            self.assertEqual(len(self.seen().onsets(soft)), count)
+
+    def test_beyond_the_limit_is_listed_and_can_ride(self) -> None:
+        loose = bring_in(self.place, self.session, struck(self.beats, float(self.beats[-1]) + 1), "organ.wav")
+        mark = float(self.seen().onsets(loose).times[8])
+        target = self.seen().need_map().place(mark) + 0.62
+        fit.add_peg(self.place, self.session, self.version, loose, mark, target, None)
+        found = self.places("fit", loose)
+        self.assertTrue(any("Squeezed" in place.title and "limit 0.5" in place.title for place in found), found)
+        do = next(place.do for place in found if place.do)
+        assert do is not None
+        fit.let_ride(self.place, self.session, self.version, loose, do.args["times_s"])
+        self.assertEqual(self.places("fit", loose), [])
+
+    def test_a_steady_tempo_that_is_wrong_is_named_with_the_better_one(self) -> None:
+        even = bring_in(self.place, self.session, struck(0.5 + np.arange(64) * 0.5, 33), "programmed kit.wav")
+        takes.change_take(self.place, self.session, self.version, even, "role", "lead")
+        self.assertEqual(self.seen().map_choice().kind, "steady")
+        self.assertEqual([place for place in self.places("pace") if place.where == "end"], [])
+        bars.make_steady(self.place, self.session, self.version, 119.8, 0.5)
+        end = next(place for place in self.places("pace") if place.where == "end")
+        self.assertIn("earlier", end.title)
+        self.assertIn("too slow", end.reason)
+        assert end.do is not None
+        self.assertAlmostEqual(end.do.args["bpm"], 120.0, delta=0.02)
+
+    def test_takes_that_look_recorded_together_are_proposed(self) -> None:
+        _, audio = breathing()
+        bring_in(self.place, self.session, audio, "tub kit room.wav")
+        place = next(place for place in self.places("takes") if place.do and place.do.name == "bundle")
+        assert place.do is not None
+        takes.bundle(self.place, self.session, self.version, place.do.args["takes"], place.do.args["name"])
+        self.assertEqual([p for p in self.places("takes") if p.do and p.do.name == "bundle"], [])
+        seen = self.seen()
+        self.assertEqual(len(seen.document.bundle_of(self.lead)), 2)
+        self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
+
+
+class StationsTest(PlaceTest):
+    def test_pace_on_offer(self) -> None:
+        facts = stations.pace_facts(self.seen())
+        assert facts is not None
+        self.assertNotIn("is steady", facts["verdict"])
+        self.assertEqual(facts["map_advice"], "let the map follow it")
+        sources = [line.source for line in facts["lines"]]
+        self.assertTrue(any("nearest tenth" in source for source in sources))
+        self.assertFalse(any(line.in_force for line in facts["lines"]))
+        bars.make_steady(self.place, self.session, self.version, facts["lines"][0].bpm, 1.0)
+        facts = stations.pace_facts(self.seen())
+        assert facts is not None
+        self.assertEqual([line.in_force for line in facts["lines"]].count(True), 1)
+
+    def test_the_ledger_in_words(self) -> None:
+        loop = bring_in(self.place, self.session, struck(np.arange(8) * 0.58, 4.64), "pipe loop.wav")
+        lines = {line["id"]: line for line in stations.take_lines(self.seen())}
+        self.assertIn("the map is read from it", lines[self.lead]["tempo"])
+        self.assertIn("own tempo 103.4, follows the session", lines[loop]["tempo"])
+        self.assertEqual((lines[loop]["form"], lines[loop]["start"]), ("44.1 kHz mono", "0:00.000"))
+
+    def test_a_loop_begins_on_the_bar_that_is_said(self) -> None:
+        loop = bring_in(self.place, self.session, struck(np.arange(8) * 0.58, 4.64), "pipe loop.wav")
+        takes.change_take(self.place, self.session, self.version, loop, "first_bar", "3")
+        made = fit.take_fit(self.seen(), loop)
+        self.assertAlmostEqual(float(made.fit.time_map.to_target(self.seen().onsets(loop).times[0])[0]), self.line(2), delta=0.01)
+        with self.assertRaises(ParameterError):
+            takes.change_take(self.place, self.session, self.version, loop, "first_bar", "0")
+
+    def test_fit_sentence_counts_what_it_does(self) -> None:
+        rng = np.random.default_rng(2)
+        loose = bring_in(self.place, self.session, struck(self.beats + rng.uniform(-0.03, 0.03, len(self.beats)), 25), "organ.wav")
+        fit.change_rule(self.place, self.session, self.version, loose, "ignore", "400")
+        said = stations.fit_sentence(self.seen(), loose)
+        self.assertTrue(said["ignore_idle"])
+        self.assertLess(said["spread_ms"]["before"], 60)
+        self.assertEqual(said["spread_ms"]["after"], 100)
+
+    def test_pictures_are_plain_json_and_follow_the_revision(self) -> None:
+        first = json.dumps(picture.picture(self.seen(), None), allow_nan=False)
+        bars.set_meter(self.place, self.session, self.version, "3/4")
+        self.assertNotEqual(first, json.dumps(picture.picture(self.seen(), None), allow_nan=False))
+        self.assertEqual(picture.picture(self.seen(), "0" * 16)["focus"], self.lead)
+
+
+class NamesTest(PlaceTest):
+    KINDS = (
+        ("Tubs kit - room.wav", "drums"),
+        ("pipe loop 103.wav", "loop"),
+        ("Reed Organ.flac", "chords"),
+        ("bass box.wav", "single line"),
+        ("final mix.mp3", "full mix"),
+        ("x.wav", "unknown"),
+    )
+
+    def test_kinds_are_guessed_from_names(self) -> None:
+        for name, kind in self.KINDS:
+            with self.subTest(name=name):
+                self.assertEqual(takes.guessed_kind(name), kind)
+
+    def test_names_lose_folders_and_control_characters(self) -> None:
+        self.assertEqual(takes.clean_name("..\\..\\a\x00b\x07.wav"), "ab.wav")
+        self.assertEqual(takes.clean_name("/"), "take")
+        self.assertEqual(len(takes.clean_name("x" * 999)), 120)
+
+    def test_places_in_words(self) -> None:
+        line = self.seen().need_map()
+        self.assertEqual(words.place(line, 5.5), "2·2.5")
+        self.assertEqual(words.place(line, -1.0), "lead-in −1·4")
+        self.assertEqual(words.signed_ms(-24.13), "−24.1")
+        self.assertEqual((words.count(1, "take"), words.count(3, "take")), ("1 take", "3 takes"))
+
+    def test_a_take_without_pulse_says_so(self) -> None:
+        quiet = bring_in(self.place, self.session, Audio(np.zeros(44100, np.float32), 44100), "quiet loop.wav")
+        seen = reading(self.place, self.session)
+        self.assertIsNone(seen.own_pace(quiet))
+        found = [place for place in look.places(seen, "takes", None) if place.where == "quiet loop"]
+        self.assertEqual({place.title for place in found}, {"As it came", "No pulse found"})
+        with self.assertRaises(ParameterError):
+            fit.take_fit(seen, quiet)
