@@ -25,6 +25,8 @@ test("a pulled attack lies under its tooth, and far away nothing moves", () => {
   assert.ok(Math.abs(map.toSeconds(20) - time) < 1e-9);
   assert.ok(Math.abs(map.toSeconds(40) - old.toSeconds(40)) < 1e-9);
   for (let q = -5; q < 54; q += 0.25) assert.ok(map.toSeconds(q + 0.25) > map.toSeconds(q));
+  const held = pulled(table, time, 20, false, [18, 24]);
+  for (const q of [10, 18, 24, 30]) assert.ok(Math.abs(held.toSeconds(q) - old.toSeconds(q)) < 1e-9, `beyond the anchors ${q} stays`);
   const steady = pulled(vectors[0].table, 3, 4, true);
   assert.ok(Math.abs(steady.toSeconds(4) - 3) < 1e-9);
 });

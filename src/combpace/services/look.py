@@ -87,9 +87,12 @@ def _pace(seen: Reading, _: str | None) -> list[Place]:
     if session_map is not None and seen.map_choice().kind == "steady":
         rows = [row for row in picture.picture(seen, None)["bars"] if row["drift"] is not None]
         if len(rows) >= 4:
-            slope, start = np.polyfit([row["i"] for row in rows], [row["drift"] for row in rows], 1)
+            bars_, drifts = [row["i"] for row in rows], np.array([row["drift"] for row in rows])
+            slope, start = np.polyfit(bars_, drifts, 1)
             end = start + slope * rows[-1]["i"]
-            if abs(slope) > 0.3 and abs(end) > 12:
+            # A line says something only where it explains most of what is seen: else the playing breathes.
+            straight = float(np.corrcoef(bars_, drifts)[0, 1] ** 2) > 0.5 if drifts.std() > 1e-9 else False
+            if straight and abs(slope) > 0.3 and abs(end) > 12:
                 beat = session_map.meters[0].beat_quarters
                 bpm = session_map.bpm_at(0.0) / beat
                 better = bpm * (1 - slope / 1000 / (rows[0]["e"] - rows[0]["s"]))

@@ -44,7 +44,7 @@ export function mountComb(box, host) {
     if (!state.map || !shown || !bars().length) return;
     const comb = geometry();
     let map = state.map;
-    if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady");
+    if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady", state.picture.anchors.map((one) => one.q));
     g.save();
     g.beginPath();
     g.rect(0, HEAD_PX, width, height - HEAD_PX);

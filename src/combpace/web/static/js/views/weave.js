@@ -153,7 +153,9 @@ export function mountWeave(box, host) {
     const n = rows.length, mx = rows.reduce((s, r) => s + r.i, 0) / n, my = rows.reduce((s, r) => s + r.ms, 0) / n;
     const sxx = rows.reduce((s, r) => s + (r.i - mx) ** 2, 0), sxy = rows.reduce((s, r) => s + (r.i - mx) * (r.ms - my), 0);
     const slope = sxx > 0 ? sxy / sxx : 0;
-    if (steady && n > 4) {
+    // A line says something only where it explains most of what is seen: else the playing breathes.
+    const syy = rows.reduce((s, r) => s + (r.ms - my) ** 2, 0), straight = sxx > 0 && syy > 0 && (sxy * sxy) / (sxx * syy) > 0.5;
+    if (steady && n > 4 && straight) {
       g.strokeStyle = Math.abs(slope) > 0.3 ? c.problem : c.quiet;
       g.lineWidth = 1.5;
       g.beginPath();
