@@ -1,8 +1,9 @@
 """Attack starts: where they are, how strong, how sure.
 
-Peaks of the band-wise onset strength say *that* there is an attack; the waveform says *when*: the moment is the change
-point that splits a short window into "before" and "after" with the smallest Akaike criterion (Maeda 1985, as used to
-pick arrivals of waves), then moved to a zero crossing where one lies within 1 ms.
+Rises of the spectrum say *that* there may be an attack, and a small learnt model (`attacks.py`) which of them are; the
+waveform says *when*: the moment is the change point that splits a short window into "before" and "after" with the
+smallest Akaike criterion (Maeda 1985, as used to pick arrivals of waves), in the band that changes most, then moved to a
+zero crossing where one lies within 1 ms.
 """
 
 from __future__ import annotations
@@ -12,14 +13,18 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage, signal
 
+from combpace.core.attacks import candidates, features, probability
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.spectra import OnsetStrength
 
-ANALYSIS_VERSION = 1
+ANALYSIS_VERSION = 2
 # Windows in seconds, about a peak of the onset strength, in which its attack's start is looked for.
-BEFORE_S, AFTER_S = 0.040, 0.022
+BEFORE_S, AFTER_S = 0.014, 0.010
+# Filters need this long before the window to settle.
+SETTLE_S = 0.030
+BANDS_HZ = ((150.0,), (150.0, 600.0), (600.0, 2000.0), (2000.0, 6000.0), (6000.0, 15000.0))
 ZERO_CROSSING_S = 0.001
 
 
@@ -71,8 +76,14 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
     Returns   strictly increasing times within the source; empty for silence, steady noise or a held tone
     """
     settings = settings or OnsetSettings()
-    strength = _listened(heard, settings.listen)
-    peaks, height, floor = _peaks(strength, heard.frame_rate_hz, settings)
+    if settings.listen == "everything":
+        frames = candidates(heard)
+        sure = probability(features(heard, frames)) if len(frames) else np.zeros(0)
+        kept = sure > least_probability(settings.threshold)
+        peaks, height, sure = frames[kept].astype(np.float64), heard.total[frames[kept]].astype(np.float64), sure[kept]
+    else:
+        peaks, height, floor = _peaks(_listened(heard, settings.listen), heard.frame_rate_hz, settings)
+        sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
     if not len(peaks):
         return no_onsets()
     finder = _StartFinder(source)
@@ -80,8 +91,12 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
     times = np.array([finder.start(time) for time in rough])
     scale = max(float(np.quantile(height, 0.95)), 1e-9)
     loud = np.clip(height / scale, 0.0, 1.0)
-    sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
     return _spaced(times, loud, np.clip(sure, 0.0, 1.0), settings.min_gap_s)
+
+
+def least_probability(threshold: float) -> float:
+    """How sure an attack must be for a threshold: 0.5 at the usual 0.3, 0.15 at 0, 0.97 at 1."""
+    return float(np.interp(threshold, (0.0, 0.3, 1.0), (0.15, 0.5, 0.97)))
 
 
 def _listened(heard: OnsetStrength, listen: str) -> FloatArray:
@@ -133,13 +148,13 @@ class _StartFinder:
         self._source = source
         rate = source.sample_rate_hz
         self._rate = rate
-        self._margin = round(0.01 * rate)
-        top = min(0.45 * rate, 12000.0)
-        edges = [edge for edge in ((150.0,), (150.0, 1500.0), (1500.0, top)) if edge[-1] < 0.49 * rate]
-        self._filters = [
-            signal.butter(2, edge[0] if len(edge) == 1 else edge, "lowpass" if len(edge) == 1 else "bandpass", fs=rate, output="sos")
-            for edge in edges
-        ]
+        self._margin = round(SETTLE_S * rate)
+        self._filters = []
+        for edges in BANDS_HZ:
+            inside = [min(edge, 0.45 * rate) for edge in edges]
+            if len(inside) == 1 or inside[1] > 1.2 * inside[0]:
+                kind = "lowpass" if len(inside) == 1 else "bandpass"
+                self._filters.append(signal.butter(2, inside[0] if len(inside) == 1 else inside, kind, fs=rate, output="sos"))
 
     def start(self, rough_s: float) -> float:
         """The attack's start, seconds, near `rough_s`."""
@@ -157,7 +172,7 @@ class _StartFinder:
         return min(max(self._zero_crossing(mix, round(best) - (lo - self._margin)) + lo - self._margin, 0), self._source.frames) / rate
 
     def _change(self, band: FloatArray) -> tuple[float, float]:
-        """(frame of the change point, how much louder it gets, nepers weighted by the share of energy)."""
+        """(frame of the change point, how much louder it gets in nepers)."""
         # The window ends where the attack is at its loudest: a decay after it must not pull the split.
         step = max(1, round(0.0005 * self._rate))
         power = band * band
@@ -174,9 +189,7 @@ class _StartFinder:
         if end <= 2 * edge:
             return 0.0, -np.inf
         k = edge + int(np.argmin(criterion[edge : end - edge]))
-        gain = float(after[k] - before[k])
-        loud = np.sqrt(float(total[-1]) / end)
-        return float(k), gain + 0.35 * np.log(loud + 1e-9)
+        return float(k), float(after[k] - before[k])
 
     def _zero_crossing(self, mix: FloatArray, at: int) -> int:
         """The zero crossing nearest to `at` within 1 ms, or `at`."""

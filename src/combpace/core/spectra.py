@@ -99,14 +99,20 @@ def onset_strength(source: Source, on_progress: Callable[[float], None] | None =
         level[first : first + count] = np.sqrt(np.mean(np.square(view), axis=1))
         if on_progress:
             on_progress((first + count) / frames)
+    rise = rise_of(bands)
+    groups = np.digitize(centres, (LOW_EDGE_HZ, HIGH_EDGE_HZ))
+    flux = np.stack([rise[:, groups == group].sum(axis=1) for group in range(3)], axis=1).astype(np.float32)
+    return OnsetStrength(rate / hop, bands, flux, level)
+
+
+def rise_of(bands: Float32Array) -> Float32Array:
+    """How much each band rises against an earlier frame's largest neighbour, shape as `bands`; falls are 0."""
     spread = ndimage.maximum_filter1d(bands, 3, axis=1, mode="nearest")
     rise = np.zeros_like(bands)
     np.maximum(bands[LAG_FRAMES:] - spread[:-LAG_FRAMES], 0, out=rise[LAG_FRAMES:])
     # Every start from nothing is an attack too: the frames before the first are silence.
     rise[:LAG_FRAMES] = bands[:LAG_FRAMES]
-    groups = np.digitize(centres, (LOW_EDGE_HZ, HIGH_EDGE_HZ))
-    flux = np.stack([rise[:, groups == group].sum(axis=1) for group in range(3)], axis=1).astype(np.float32)
-    return OnsetStrength(rate / hop, bands, flux, level)
+    return rise
 
 
 def _mono(samples: Samples) -> Samples:

@@ -14,7 +14,7 @@ from combpace.services.takes import proposed_bundle
 from combpace.services.workplace import Reading
 
 MOST = 40
-DOUBTFUL_MARK = 0.35
+DOUBTFUL_MARK = 0.65
 
 
 @dataclass(frozen=True, slots=True)

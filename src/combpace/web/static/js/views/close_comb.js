@@ -2,7 +2,7 @@
 // The close comb: one column a beat, 60 ms about the tooth, each cell a small waveform. Where decisions are made.
 import { lowerBound, makeCloseComb } from "./comb_geometry.js";
 import { placeWords, signed } from "./map.js";
-import { clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
+import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 
 const ROW_PX = 58;
 
@@ -62,7 +62,7 @@ export function mountCloseComb(box, host) {
         let near = NaN;
         for (let k = lowerBound(own.times, tooth - comb.reach); k < own.times.length && own.times[k] <= tooth + comb.reach; k++) {
           const offset = own.times[k] - tooth;
-          foot(g, comb.xOf(beat, offset), y + ROW_PX - 2, own.sure[k] < 0.35, c.onset);
+          foot(g, comb.xOf(beat, offset), y + ROW_PX - 2, own.sure[k] < DOUBTFUL, c.onset);
           if (Number.isNaN(near) || Math.abs(offset) < Math.abs(near)) near = offset;
         }
         const anchor = state.picture.anchors.find((/** @type {any} */ one) => Math.abs(one.q - q) < 1e-6);

@@ -2,7 +2,7 @@
 // The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
 import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop } from "./comb_geometry.js";
 import { gridPlaces, placeWords, pulled, signed } from "./map.js";
-import { clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
+import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
@@ -152,7 +152,7 @@ export function mountComb(box, host) {
         g.globalAlpha = 1;
         if (state.selection.target !== undefined) drawTarget(g, c, comb.xOf(state.selection.target, bar), y, base);
       }
-      foot(g, x, base + 3, own.sure[k] < 0.35, c.onset);
+      foot(g, x, base + 3, own.sure[k] < DOUBTFUL, c.onset);
     }
     for (const anchor of state.picture.anchors) {
       if (anchor.q < bar.q - OVER * bar.len || anchor.q > bar.q + (1 + OVER) * bar.len) continue;

@@ -19,6 +19,9 @@ export function colours() {
     ["ground", "panel", "line", "ink", "quiet", "wave", "field", "problem", "squeezed", "spread", "onset", "chosen"].map((name) => [name, read(name)])));
 }
 
+// A mark less sure than this deserves a look (services/look.py says the same).
+export const DOUBTFUL = 0.65;
+
 export const FONT = '"Atkinson Hyperlegible Next", system-ui, sans-serif';
 
 /**

@@ -3,7 +3,7 @@
 // under it: every attack around its mark, doubtful ones first.
 import { lowerBound } from "./comb_geometry.js";
 import { gridPlaces, placeWords, signed } from "./map.js";
-import { colours, gainOf, once, prepared, type, wave } from "./paint.js";
+import { DOUBTFUL, colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
 const NAME_PX = 96, CELL_W = 126, CELL_H = 92, SHEET_S = 0.06;
 
@@ -16,7 +16,7 @@ export function makeStrip({ startS, endS, x0, width }) {
 /** Order of the sheet: doubtful marks first, each group by time. @param {number[]} sure */
 export function sheetOrder(sure) {
   const all = sure.map((_, k) => k);
-  return [...all.filter((k) => sure[k] < 0.35), ...all.filter((k) => sure[k] >= 0.35)];
+  return [...all.filter((k) => sure[k] < DOUBTFUL), ...all.filter((k) => sure[k] >= DOUBTFUL)];
 }
 
 /** @param {HTMLElement} box @param {import("../pages/host.js").Host} host */
@@ -107,7 +107,7 @@ export function mountStrip(box, host) {
         if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 4, top, 8, laneTall); g.globalAlpha = 1; }
         g.fillStyle = c.onset;
         g.globalAlpha = lane === 0 ? 1 : 0.5;
-        const doubtful = own.sure[k] < 0.35;
+        const doubtful = own.sure[k] < DOUBTFUL;
         g.fillRect(x - 1, top + 1, 2, doubtful ? 4 : 9);
         g.fillRect(x - 1, top + laneTall - (doubtful ? 5 : 10), 2, doubtful ? 4 : 9);
         if (doubtful) { g.strokeStyle = c.onset; g.lineWidth = 1.3; g.beginPath(); g.arc(x, top + 9, 2.5, 0, 7); g.stroke(); }
@@ -168,7 +168,7 @@ export function mountStrip(box, host) {
     for (let k = first; k < Math.min(order.length, first + (Math.ceil(seen) + 1) * count); k++) {
       const mark = order[k], x = 14 + (k % count) * CELL_W, y = top + (Math.floor(k / count) - state.view.sheetTop) * CELL_H;
       const w = CELL_W - 12, h = CELL_H - 26, time = own.times[mark];
-      const doubtful = own.sure[mark] < 0.35, chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - own.take[mark]) < 1e-5;
+      const doubtful = own.sure[mark] < DOUBTFUL, chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - own.take[mark]) < 1e-5;
       g.fillStyle = c.panel;
       g.fillRect(x, y, w, h);
       g.fillStyle = c.wave;
