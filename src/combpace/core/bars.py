@@ -20,6 +20,8 @@ from combpace.core.tempomap import Knot, Meter, TempoMap
 
 # How common each number of beats is before anything is heard (common practice).
 METER_PRIOR = {4: 0.55, 3: 0.0, 5: -0.45, 7: -0.45}
+# What it is worth when the first beat that can be trusted opens a bar: most music starts on a downbeat (common practice).
+OPENING = 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,11 +57,13 @@ def read_bars(heard: OnsetStrength, beats: Beats, meter: Meter | None = None) ->
     if len(beats) < 4:
         return BarReading(wanted[0], 0, 0, 0.0)
     features = _features(heard, np.asarray(beats.times))
+    opening = _first_trusted(beats)
     scores: dict[tuple[int, int], float] = {}
     for count in wanted:
         alike = _likeness(features.colour, count)
         for phase in range(count):
-            scores[count, phase] = _phase_score(features, count, phase) + 2.0 * alike + METER_PRIOR.get(count, -0.45)
+            opens = OPENING if (opening - phase) % count == 0 else 0.0
+            scores[count, phase] = _phase_score(features, count, phase) + 2.0 * alike + METER_PRIOR.get(count, -0.45) + opens
     best = max(scores, key=lambda key: scores[key])
     others = [score for key, score in scores.items() if key != best]
     lead = scores[best] - max(others) if others else 1.0
@@ -106,6 +110,11 @@ def _phase_score(features: _Features, count: int, phase: int) -> float:
         score += 0.5 * float(features.backbeat[back].mean() - features.backbeat[~back].mean())
         score += 0.25 * float(features.accent[place == 2].mean()) if (place == 2).any() else 0.0
     return score
+
+
+def _first_trusted(beats: Beats) -> int:
+    """Index of the first beat that is nearly as sure as a typical one: a free intro lies before it."""
+    return int(np.argmax(beats.confidence >= 0.6 * float(np.median(beats.confidence))))
 
 
 def _first_bar(beats: Beats, count: int, phase: int) -> int:

@@ -33,12 +33,12 @@ class BeatSettings:
     centre_bpm: float = 108.0
     spread_octaves: float = 0.55
     on: float = 1.0
-    half: float = 0.08
+    half: float = 0.20
     third: float = -0.05
     quarter: float = -0.12
     off: float = -0.30
     beat_cost: float = 0.55
-    prior: float = 0.9
+    prior: float = 1.4
     stiffness: float = 90.0
     low: float = 1.6
     high: float = 0.8

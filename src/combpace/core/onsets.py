@@ -32,7 +32,7 @@ ZERO_CROSSING_S = 0.001
 class OnsetSettings:
     """How attacks are looked for.
 
-    threshold  0-1; higher keeps only stronger attacks
+    threshold  0-1; higher keeps only surer attacks (of stronger ones when listening to lows or highs)
     listen     "everything", "lows" or "highs"
     min_gap_s  shortest distance between two onsets
     """
