@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from combpace.core import solving
 from combpace.core.audio import Source
 from combpace.core.bars import own_pace, read_bars
 from combpace.core.beats import Beats, BeatSettings, no_beats, track_beats
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
+from combpace.core.harmony import beat_chroma, change_of
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets, nearest_onset
 from combpace.core.spectra import OnsetStrength, onset_strength
 from combpace.core.tempo import SteadyTempo, steady_tempo
@@ -77,7 +80,7 @@ def analyse(
     if len(beats) < 2:
         return Analysis(onsets, no_beats(), None, None, 0.0, heard)
     tell("finding the bars", 0.0)
-    bars = read_bars(heard, beats, hints.meter)
+    bars = read_bars(heard, beats, hints.meter, change_of(beat_chroma(source, np.asarray(beats.times))))
     pace = own_pace(beats, bars, hints.meter)
     duration_s = source.frames / source.sample_rate_hz
     pace = apply_hints(pace, hints, onsets, duration_s)

@@ -22,6 +22,8 @@ from combpace.core.tempomap import Knot, Meter, TempoMap
 METER_PRIOR = {4: 0.55, 3: 0.0, 5: -0.45, 7: -0.45}
 # What it is worth when the first beat that can be trusted opens a bar: most music starts on a downbeat (common practice).
 OPENING = 0.4
+# The share of a change of harmony in the accent of a beat, in standard deviations.
+HARMONY = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,16 +49,17 @@ class _Features:
     colour: FloatArray
 
 
-def read_bars(heard: OnsetStrength, beats: Beats, meter: Meter | None = None) -> BarReading:
+def read_bars(heard: OnsetStrength, beats: Beats, meter: Meter | None = None, harmony: FloatArray | None = None) -> BarReading:
     """Find meter, downbeats and bar 1.
 
     meter    when given, only its number of beats is considered
+    harmony  how much the harmony changes at each beat (`harmony.change_of`), shape (beats,); chords change at bar lines
     Returns  for fewer than four beats: one bar that starts at the first of them, confidence 0
     """
     wanted = [meter.beats] if meter else list(METER_PRIOR)
     if len(beats) < 4:
         return BarReading(wanted[0], 0, 0, 0.0)
-    features = _features(heard, np.asarray(beats.times))
+    features = _features(heard, np.asarray(beats.times), harmony)
     opening = _first_trusted(beats)
     scores: dict[tuple[int, int], float] = {}
     for count in wanted:
@@ -70,7 +73,7 @@ def read_bars(heard: OnsetStrength, beats: Beats, meter: Meter | None = None) ->
     return BarReading(best[0], best[1], _first_bar(beats, *best), float(1.0 - np.exp(-max(lead, 0.0) / 0.35)))
 
 
-def _features(heard: OnsetStrength, times: FloatArray) -> _Features:
+def _features(heard: OnsetStrength, times: FloatArray, harmony: FloatArray | None) -> _Features:
     rate = heard.frame_rate_hz
     frames = len(heard.flux)
     centre = np.clip((times * rate).round().astype(int), 0, frames - 1)
@@ -81,6 +84,8 @@ def _features(heard: OnsetStrength, times: FloatArray) -> _Features:
     colours = np.stack([heard.bands[a : max(b, a + 1)].mean(axis=0) for a, b in itertools.pairwise(edges)]).astype(np.float64)
     change = np.concatenate([[0.0], np.abs(np.diff(colours[:, 4:32], axis=0)).mean(axis=1)])
     accent = 0.9 * _standard(peaks[:, 0]) + 0.5 * _standard(change) + 0.25 * _standard(peaks.sum(axis=1))
+    if harmony is not None:
+        accent = accent + HARMONY * _standard(harmony)
     return _Features(accent, _standard(peaks[:, 1] + peaks[:, 2] - peaks[:, 0]), np.concatenate([colours, peaks * 0.15], axis=1))
 
 
