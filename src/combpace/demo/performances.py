@@ -13,6 +13,7 @@ from combpace.core.clocks import FloatArray
 from combpace.demo.instruments import RATE, Sound, bass_box, copper_tub, reed_organ, slap, tuned_pipe, washboard
 
 SEED = 1871
+FADE_FRAMES = 2000.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +59,8 @@ def _mix(frames: int, notes: list[tuple[float, Sound, float]]) -> Sound:
         if at < 0 or at >= frames:
             continue
         end = min(frames, at + len(sound))
+        # A sound that is still ringing when it ends would end with a click of its own.
+        sound = sound * np.minimum(1.0, np.arange(len(sound), 0, -1) / FADE_FRAMES)
         out[at:end] += level * sound[: end - at]
     return out
 
