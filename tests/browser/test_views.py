@@ -37,6 +37,42 @@ class ViewsTest(BrowserTest):
         self.assertEqual(self.look("combpace.state.picture.anchors.length"), 1)
         self.assertTrue(self.look("combpace.state.picture.bars.find((bar) => bar.n === 3).drift") > 10)
 
+    def test_look_here_plays_as_it_is_and_then_as_proposed(self) -> None:
+        self.drop(self.lead)
+        self.page.keyboard.press("2")
+        self.page.get_by_role("button", name="Use one steady tempo").click()
+        self.page.wait_for_function("combpace.state.picture.kind === 'steady'")
+        self.idle()
+        loose = self.write("reed organ.wav", struck(self.beats + 0.02, self.audio.duration_s))
+        self.page.keyboard.press("1")
+        self.page.set_input_files("[data-files]", str(loose))
+        self.page.wait_for_function(
+            "combpace.state.picture.takes.length === 2 && combpace.state.picture.takes.every((take) => take.state === 'ready')"
+        )
+        self.go("5", "fit")
+        made = self.look("combpace.state.picture.fit.pegs.length")
+        self.assertGreater(made, 10)
+        mark = self.look("combpace.state.picture.fit.pegs[8]")
+        self.page.evaluate(
+            """([take, quarters]) => {
+              const button = document.createElement('button');
+              button.dataset.do = 'peg';
+              button.dataset.args = JSON.stringify({ take: combpace.state.focus, take_s: take, quarters });
+              document.body.append(button);
+              button.click();
+            }""",
+            [mark[0], mark[3] + 0.62],
+        )
+        self.page.wait_for_selector("#look .place")
+        self.idle()
+        self.page.keyboard.press("s")
+        self.page.wait_for_function("combpace.player.playing && !combpace.player.fitted")
+        self.assertIn("as it is", self.said())
+        self.page.wait_for_function("combpace.player.playing && combpace.player.fitted")
+        self.assertIn("as fitted", self.said())
+        self.page.wait_for_function("!combpace.player.playing")
+        self.page.wait_for_function("!combpace.player.fitted")
+
     def test_weave_curve_and_comb_go_to_the_same_places(self) -> None:
         self.drop(self.lead)
         curve = self.page.locator("#curve-box canvas")

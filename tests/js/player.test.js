@@ -115,6 +115,17 @@ test("a range plays once and stops at its end", async () => {
   assert.ok(Math.abs(player.rest - 1.3) < 1e-3);
 });
 
+test("what comes after a range comes once, and not when it was stopped", async () => {
+  let after = 0;
+  await player.play(1, 1.2, () => { after++; });
+  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  assert.equal(after, 1);
+  await player.play(1, 1.2, () => { after++; });
+  player.stop();
+  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  assert.equal(after, 1);
+});
+
 test("slowed, the session's clock runs at the speed", async () => {
   player.setSpeed(0.5);
   await player.play(1);

@@ -24,7 +24,7 @@
  *
  * @typedef {{state: State, host: Host, player: import("../player/player.js").Player, peaks: import("../api/peaks.js").Peaks, session: string,
  *   act: (name: string, args?: any, then?: () => void) => Promise<void>, say: (text: string, problem?: boolean) => void, trouble: (error: unknown) => void,
- *   play: (time: number, until?: number | null) => void, keepView: () => void, showChosen: () => void, pointer: () => ({time: number, q: number} | null), pictures: any}} Desk
+ *   play: (time: number, until?: number | null, more?: {map?: import("../views/map.js").TempoMap | null, after?: () => void}) => void, setFitted: (on: boolean) => void, keepView: () => void, showChosen: () => void, pointer: () => ({time: number, q: number} | null), pictures: any}} Desk
  */
 
 /** @param {any} kept @returns {View} */

@@ -1,6 +1,6 @@
 // @ts-check
 // Going from place to place: what deserves a look, onsets, teeth, bars; and what Enter and Delete mean there.
-import { gridPlaces, placeWords } from "../views/map.js";
+import { gridPlaces, placeWords, pulled } from "../views/map.js";
 import { drawLookButtons, readPlaces } from "./side.js";
 
 /** @param {import("./host.js").Desk} desk */
@@ -33,7 +33,24 @@ export function makeSteps(desk) {
     pictures.view()?.show(index_);
     pictures.draw();
     state.view.following = true;
-    if (sounding) play(map.toSeconds(map.barLine(index_ - 1)), map.toSeconds(map.barLine(index_ + 1)) + 0.05);
+    if (sounding) compare(map.toSeconds(map.barLine(index_ - 1)), map.toSeconds(map.barLine(index_ + 1)) + 0.05);
+  }
+
+  /** Play a place as it is and then as it is proposed: the click on the proposed lines, or the take as it would be fitted. @param {number} from @param {number} to */
+  function compare(from, to) {
+    const place = places[placeAt], pull = place?.do?.name === "pull" ? place.do.args : null, fitted = state.station === "fit", was = player.fitted;
+    if (!pull && !fitted) { play(from, to); return; }
+    const anchors = state.picture.anchors.map((one) => one.q);
+    const map = pull ? pulled(state.picture.map, pull.time_s, pull.quarters, state.picture.kind === "steady", anchors) : null;
+    say(`${place.where} as it is …`);
+    if (fitted) desk.setFitted(false);
+    play(from, to, {
+      after: () => {
+        say(`${place.where} as ${fitted ? "fitted" : "proposed"}.`);
+        if (fitted) desk.setFitted(true);
+        play(from, to, { map, after: () => { if (fitted) desk.setFitted(was); } });
+      },
+    });
   }
 
   /** Marks that Q, E and arrows go through. */

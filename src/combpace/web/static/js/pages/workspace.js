@@ -31,6 +31,8 @@ let pointer = null;
 let queue = Promise.resolve();
 let acting = 0;
 let heardFrom = false;
+/** @type {import("../views/map.js").TempoMap | null} */
+let trial = null;
 
 const peaks = new Peaks(() => { pictures.draw(); pictures.drawLedger(); });
 
@@ -38,7 +40,7 @@ const peaks = new Peaks(() => { pictures.draw(); pictures.drawLedger(); });
 
 const player = new Player(session, {
   voices: () => state.picture.takes.filter((take) => take.frames && take.sound).map((take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
-  map: () => state.map,
+  map: () => trial ?? state.map,
   onChange: () => frame(),
   onTrouble: (text) => say(text, true),
 });
@@ -57,9 +59,13 @@ function fitOf(take) {
 
 const bar = mountPlayerBar(player, state, { loopThese, keepView, setFitted, toggle: () => (player.playing ? player.stop() : play(player.rest)) });
 
-/** @param {number} time @param {number | null} [until] */
-function play(time, until = null) {
-  player.play(time, until).catch((error) => say(`The sound could not be started: ${error.message ?? error}`, true));
+/**
+ * Play; with a map on trial the click follows that one, until something else is played.
+ * @param {number} time @param {number | null} [until] @param {{map?: import("../views/map.js").TempoMap | null, after?: () => void}} [more]
+ */
+function play(time, until = null, more = {}) {
+  trial = more.map ?? null;
+  player.play(time, until, more.after ?? null).catch((error) => say(`The sound could not be started: ${error.message ?? error}`, true));
 }
 
 /** @param {boolean} on */
@@ -332,7 +338,7 @@ async function goTo(station, push = true, take) {
 }
 
 /** @type {import("./host.js").Desk} */
-const desk = { state, host, player, peaks, session, act, say, trouble, play, keepView, showChosen, pointer: () => pointer, pictures: /** @type {any} */ (null) };
+const desk = { state, host, player, peaks, session, act, say, trouble, play, setFitted, keepView, showChosen, pointer: () => pointer, pictures: /** @type {any} */ (null) };
 const pictures = makePictures(desk);
 desk.pictures = pictures;
 const steps = makeSteps(desk);

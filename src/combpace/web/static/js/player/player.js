@@ -31,6 +31,8 @@ export class Player {
     this.loop = null;
     /** @type {number | null} session seconds at which to stop */
     this.until = null;
+    /** @type {(() => void) | null} what comes when that was reached; not when it was stopped before */
+    this.after = null;
     this.rest = 0;
     /** @type {Run[]} */
     this.runs = [];
@@ -115,12 +117,13 @@ export class Player {
     for (const voice of this.audible()) this.fetch(voice, Math.floor(position / this.speed / SEGMENT_S)).catch(() => {});
   }
 
-  /** Play from a session time. @param {number} position @param {number | null} [until] stop there */
-  async play(position, until = null) {
+  /** Play from a session time. @param {number} position @param {number | null} [until] stop there @param {(() => void) | null} [after] then */
+  async play(position, until = null, after = null) {
     const pressed = performance.now(), context = this.ready();
     this.halt();
     const turn = ++this.turn;
     this.until = until;
+    this.after = after;
     this.rest = position;
     if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1])) position = this.loop[0];
     const first = Math.floor(position / this.speed / SEGMENT_S);
@@ -141,6 +144,7 @@ export class Player {
   stop() {
     if (!this.playing) return;
     this.rest = this.position();
+    this.after = null;
     this.turn++;
     this.halt();
     this.host.onChange();
@@ -219,6 +223,9 @@ export class Player {
       this.turn++;
       this.halt();
       this.host.onChange();
+      const after = this.after;
+      this.after = null;
+      after?.();
       return;
     }
     const segment = SEGMENT_S * this.rate;
