@@ -11,7 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage, signal
+from scipy import ndimage
 
 from combpace.core.attacks import candidates, features, probability
 from combpace.core.audio import Samples, Source
@@ -145,10 +145,14 @@ class _StartFinder:
     """Finds the start of one attack after another in a source."""
 
     def __init__(self, source: Source) -> None:
+        # Imported where it is used: it alone takes most of a second, and a server only needs what was found before.
+        from scipy import signal
+
         self._source = source
         rate = source.sample_rate_hz
         self._rate = rate
         self._margin = round(SETTLE_S * rate)
+        self._settle = signal.sosfilt
         self._filters = []
         for edges in BANDS_HZ:
             inside = [min(edge, 0.45 * rate) for edge in edges]
@@ -165,7 +169,7 @@ class _StartFinder:
         mix = np.asarray(samples.mean(axis=0), dtype=np.float64)
         best, best_gain = float(centre), -np.inf
         for sos in self._filters:
-            band = signal.sosfilt(sos, mix)[self._margin :]
+            band = self._settle(sos, mix)[self._margin :]
             at, gain = self._change(band)
             if gain > best_gain:
                 best, best_gain = lo + at, gain

@@ -11,6 +11,8 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+import scipy.signal  # noqa: F401 - workers fork from here with it imported
+
 from combpace.core.errors import CancelledError, CombPaceError
 from combpace.services import fit, handoff, takes
 from combpace.services.workplace import Workplace
