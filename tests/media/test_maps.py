@@ -12,7 +12,7 @@ from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError
 from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
 from combpace.media.mapfiles import map_document, read_json_map, write_json
-from combpace.media.midi import bpm_from_us_per_quarter, read_map, us_per_quarter, write_map
+from combpace.media.midi import read_map, us_per_quarter, write_map
 
 
 def mido_seconds(path: Path) -> dict[str, list[tuple[float, mido.MetaMessage]]]:
@@ -70,7 +70,7 @@ class MidiTest(unittest.TestCase):
     def test_tempo_from_published_bytes(self) -> None:
         for value, bpm in self.PUBLISHED:
             with self.subTest(value=hex(value)):
-                self.assertAlmostEqual(bpm_from_us_per_quarter(value), bpm, places=9)
+                self.assertAlmostEqual(mido.tempo2bpm(value), bpm, places=9)
                 self.assertEqual(us_per_quarter(bpm), value)
 
     def maps(self) -> dict[str, TempoMap[SessionTimes]]:

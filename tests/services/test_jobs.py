@@ -1,6 +1,5 @@
 """Real worker processes: progress, cancel, a killed worker, a restart in the middle."""
 
-import json
 import os
 import signal
 import time
@@ -115,6 +114,4 @@ class JobsTest(PlaceTest):
 
     def test_the_same_work_is_queued_once(self) -> None:
         self.assertEqual(self.long_render(), self.long_render())
-        self.assertEqual(
-            json.loads("[]"), [view for view in jobs.jobs_of(self.place, self.session) if view.state == "done" and view.kind == "render"]
-        )
+        self.assertEqual(len([view for view in jobs.jobs_of(self.place, self.session) if view.kind == "render"]), 1)

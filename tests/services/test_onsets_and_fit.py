@@ -2,7 +2,7 @@ import numpy as np
 import soundfile as sf
 
 from combpace.core.errors import ParameterError
-from combpace.services import fit, onsets, sessions, takes
+from combpace.services import fit, look, onsets, sessions, takes
 from combpace.services.workplace import edited
 from tests.support.places import PlaceTest, bring_in
 from tests.support.sounds import attack_starts, struck
@@ -144,6 +144,7 @@ class FitTest(PlaceTest):
         marks = np.asarray(self.seen().onsets(kept.id).times) + kept.offset_s
         self.assertLess(float(np.median(np.min(np.abs(marks[:, None] - lines[None, :]), axis=1))), 0.001)
         self.assertNotIn(self.loose, self.seen().document.rules)
+        self.assertFalse([place for place in look.places(self.seen(), "takes", None) if place.do and kept.id in place.do.args.get("takes", [])])
         self.assertIn('"mute": true', self.seen().opened.row.view)
         sessions.undo(self.place, self.session, self.version, forwards=False)
         self.assertIn(self.loose, self.seen().document.rules)

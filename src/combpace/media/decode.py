@@ -11,7 +11,7 @@ import av
 import numpy as np
 import soundfile as sf
 
-from combpace.core.audio import MAX_RATE_HZ, MIN_RATE_HZ, Audio, Samples, zero_padded
+from combpace.core.audio import MAX_RATE_HZ, MIN_RATE_HZ, Samples, zero_padded
 from combpace.core.errors import MediaError
 
 BLOCK_FRAMES = 65536
@@ -212,9 +212,3 @@ class FileSource:
 
     def __exit__(self, *_: object) -> None:
         self.close()
-
-
-def read_audio(path: Path) -> Audio:
-    """A whole short sound in memory."""
-    samples, rate = sf.read(path, dtype="float32", always_2d=True)
-    return Audio(np.ascontiguousarray(samples.T), rate)

@@ -15,7 +15,7 @@ from combpace.core.analysis import Analysis
 from combpace.core.clocks import ClockT, SessionTimes, TakeTimes
 from combpace.core.drift import bars_between
 from combpace.core.errors import CombPaceError, MediaError
-from combpace.core.onsets import ANALYSIS_VERSION, Onsets
+from combpace.core.onsets import ANALYSIS_VERSION
 from combpace.core.tempo import SteadyTempo
 from combpace.core.tempomap import Knot, Meter, TempoMap, bar_index, bar_number, parse_meter
 
@@ -179,15 +179,3 @@ def _knots(document: dict[str, Any], meters: tuple[Meter, ...]) -> tuple[Knot, .
     if len(bars) == 1:
         bars.append((bars[0][0] + 240.0 / float(document["bars"][0]["bpm"]), bars[0][1] + 4.0))
     return tuple(Knot(time, place) for time, place in bars)
-
-
-def onsets_from(document: dict[str, Any]) -> Onsets:
-    """The onsets of a document, as written."""
-    from combpace.core.clocks import take_times
-
-    entries = document["onsets"]
-    return Onsets(
-        take_times([entry["time_s"] for entry in entries]),
-        np.array([entry["strength"] for entry in entries], dtype=np.float64),
-        np.array([entry["confidence"] for entry in entries], dtype=np.float64),
-    )

@@ -41,11 +41,6 @@ def us_per_quarter(bpm: float) -> int:
     return min(MAX_US_PER_QUARTER, max(1, round(60 * US / bpm)))
 
 
-def bpm_from_us_per_quarter(value: int) -> float:
-    """Quarter notes per minute of a tempo event."""
-    return 60 * US / value
-
-
 def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> None:
     """Write a map from session time 0 to `end_s`.
 
@@ -62,7 +57,7 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> No
     last_tempo = 0
     for a, b, until in zip(plan.ticks, plan.ticks[1:], plan.seconds[1:], strict=False):
         quarters = (b - a) / TICKS_PER_QUARTER
-        tempo = min(MAX_US_PER_QUARTER, max(1, round((until - reached) / quarters * US)))
+        tempo = us_per_quarter(60 * quarters / max(until - reached, 1e-9))
         reached += tempo * quarters / US
         if tempo != last_tempo:
             events.append((a, 2, mido.MetaMessage("set_tempo", tempo=tempo)))

@@ -28,9 +28,7 @@ CATCH_S = 0.030
 
 def set_bar_1(workplace: Workplace, session_id: str, version: int, time_s: float) -> Revision:
     """This moment of the session is the line of bar 1."""
-    seen = reading(workplace, session_id)
-    lead = seen.need_lead()
-    at = _on_attack(seen, lead, time_s)
+    seen, lead, at = _meant(workplace, session_id, time_s)
     choice = seen.map_choice()
     if choice.kind == "steady":
         return _steady(seen, version, replace(choice, bar_1_s=at), f"Bar 1 is at {words.clock(at)}; all bars are counted from there.")
@@ -41,9 +39,7 @@ def set_bar_1(workplace: Workplace, session_id: str, version: int, time_s: float
 
 def set_bar(workplace: Workplace, session_id: str, version: int, time_s: float, bar: int) -> Revision:
     """This moment of the session is the line of that bar."""
-    seen = reading(workplace, session_id)
-    lead = seen.need_lead()
-    at = _on_attack(seen, lead, time_s)
+    seen, lead, at = _meant(workplace, session_id, time_s)
     choice = seen.map_choice()
     if choice.kind == "steady":
         line = seen.need_map()
@@ -56,9 +52,7 @@ def set_bar(workplace: Workplace, session_id: str, version: int, time_s: float, 
 
 def set_downbeat(workplace: Workplace, session_id: str, version: int, time_s: float) -> Revision:
     """This moment of the session is a downbeat."""
-    seen = reading(workplace, session_id)
-    lead = seen.need_lead()
-    at = _on_attack(seen, lead, time_s)
+    seen, lead, at = _meant(workplace, session_id, time_s)
     choice = seen.map_choice()
     if choice.kind == "steady":
         line = seen.need_map()
@@ -161,8 +155,7 @@ def make_steady(
         elif bpm is None:
             raise ParameterError("No pulse was found in the lead; state a tempo. Nothing was changed.")
     new = MapChoice("steady", _bpm(bpm * meter.beat_quarters), 0.0 if bar_1_s is None else bar_1_s, (meter.numerator, meter.denominator))
-    note = f"The session runs at a steady {new.bpm / meter.beat_quarters:.4g} BPM." if new.bpm else ""
-    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 at {words.clock(new.bar_1_s or 0.0)}." if bpm else note
+    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 at {words.clock(new.bar_1_s or 0.0)}."
     return _steady(seen, version, new, note, gesture="tempo" if nudged else None)
 
 
@@ -173,6 +166,13 @@ def make_breathing(workplace: Workplace, session_id: str, version: int) -> Revis
     _need_pace(seen, lead)
     note = f"The map follows {lead.name} as it was played."
     return workplace.decide(seen.opened, version, {"map": forms.map_part(MapChoice("own"))}, note)
+
+
+def _meant(workplace: Workplace, session_id: str, time_s: float) -> tuple[Reading, TakeEntry, float]:
+    """The session, its lead, and the attack of the lead that a moment means."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    return seen, lead, _on_attack(seen, lead, time_s)
 
 
 def _steady(seen: Reading, version: int, choice: MapChoice, note: str, gesture: str | None = None) -> Revision:

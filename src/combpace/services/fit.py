@@ -293,3 +293,9 @@ def renders(workplace: Workplace, session_id: str) -> int:
     """How many renders a session has."""
     with workplace.database.reading() as db:
         return db.scalar(select(func.count()).select_from(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render")) or 0
+
+
+def render_shas(workplace: Workplace, session_id: str) -> set[str]:
+    """The bytes of every render of a session."""
+    with workplace.database.reading() as db:
+        return set(db.scalars(select(FileRow.sha).where(FileRow.session_id == session_id, FileRow.kind == "render")))

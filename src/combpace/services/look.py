@@ -64,7 +64,9 @@ def _takes(seen: Reading, _: str | None) -> list[Place]:
             found.append(Place(take.name, "As it came", note, None, 5))
         if row.state == "ready" and seen.own_pace(take.id) is None:
             found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
-    together = proposed_bundle(seen.document.takes, dict(seen.rows))
+    # What was made of a take here has its length, but was not recorded beside it.
+    made = fit.render_shas(seen.workplace, seen.opened.row.id)
+    together = proposed_bundle(seen.document.takes, {take_id: row for take_id, row in seen.rows.items() if row.source_sha not in made})
     if together:
         names = ", ".join(take.name for take in together)
         do = Action(f"Bundle these {len(together)}", "bundle", {"takes": [take.id for take in together], "name": _common(together[0].name)})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -113,13 +113,7 @@ def undo(workplace: Workplace, session_id: str, version: int, *, forwards: bool)
         raise stale(error) from error
     if revision is None:
         raise ParameterError("There is nothing to do again." if forwards else "There is nothing to undo.")
-    return revision if forwards else _noted(revision, f"Undone: {before.note}")
-
-
-def _noted(revision: Revision, note: str) -> Revision:
-    from dataclasses import replace
-
-    return replace(revision, note=note)
+    return revision if forwards else replace(revision, note=f"Undone: {before.note}")
 
 
 def shelf(workplace: Workplace, find: str = "") -> list[ShelfEntry]:

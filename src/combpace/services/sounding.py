@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from combpace.core.audio import Samples, Source, zero_padded
+from combpace.core.audio import Samples, Source
 from combpace.core.stretch import StretchedSource
 from combpace.core.timemap import TimeMap
 from combpace.media.encode import at_rate
@@ -61,8 +61,3 @@ def stereo(block: Samples) -> Samples:
     if len(block) <= 2:
         return block
     return np.stack([block[0::2].mean(axis=0), block[1::2].mean(axis=0)]).astype(np.float32)
-
-
-def range_of(block_source: Source, start: int, stop: int) -> Samples:
-    """Frames [start, stop), zeros outside."""
-    return zero_padded(start, stop, max(block_source.frames, stop), block_source.channels, block_source.read)

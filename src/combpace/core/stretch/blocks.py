@@ -11,7 +11,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
 from combpace.core.stretch import chord, cut
-from combpace.core.stretch.plan import FADE_S, PRE_S, Segment, plan
+from combpace.core.stretch.plan import FADE_S, PRE_S, plan
 from combpace.core.timemap import TimeMap
 
 _FILLERS = {"cut": cut.fill, "chord": chord.fill}
@@ -117,8 +117,3 @@ class StretchedSource:
         while len(self._made) > _KEPT_SEGMENTS:
             self._made.popitem(last=False)
         return sound
-
-
-def segments_of(source: StretchedSource) -> tuple[Segment, ...]:
-    """The planned segments, for figures and tests."""
-    return tuple(source._segments)

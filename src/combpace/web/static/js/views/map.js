@@ -88,9 +88,6 @@ export function pulled(table, time, quarter, steady, anchors = []) {
   return times.length > 1 ? makeMap({ ...table, times, quarters }) : old;
 }
 
-/** Bars have no number 0. @param {number} index */
-export const barNumber = (index) => (index >= 0 ? index + 1 : index);
-
 /** 7·2.50, before bar 1 "lead-in −1·4". @param {TempoMap} map @param {number} quarter */
 export function placeWords(map, quarter) {
   const index = map.barOf(quarter + 1e-6);
