@@ -1,4 +1,4 @@
-"""How well the ear hears: `.venv/bin/python -m bench.accuracy.accuracy [--librosa] [--items]`.
+"""How well the ear hears: `.venv/bin/python -m bench.accuracy.accuracy [--librosa] [--items] [--write]`.
 
 Reads ../shared/bench/beats where it is there and scores with its score.py; else the demo's performances, with mir_eval.
 With --librosa the reference runs in the same run, its constant lateness (the median of its matched errors) taken out.
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import resource
 import subprocess
 import sys
 import tempfile
@@ -22,6 +23,8 @@ from combpace.demo.build import write_performance
 from combpace.demo.performances import boiler_house, pipe_loop, programmed
 from combpace.services.files import analyse_file
 
+DECISIONS = Path(__file__).resolve().parents[2] / "docs" / "decisions" / "ear.md"
+BEGIN, END = "<!-- figures -->", "<!-- end of figures -->"
 BENCH = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats"
 
 
@@ -66,14 +69,54 @@ def on_the_demo() -> None:
                 print(f"{path.stem:<32} F70 {score:.3f}")
 
 
+def memory_per_minute(path: Path) -> float:
+    """MB of resident memory that analysing one more minute takes, from the difference between one pass and ten times its length."""
+    code = (
+        "import resource, sys; import numpy as np; from combpace.core.analysis import analyse; from combpace.core.audio import ArraySource, Audio\n"
+        "import soundfile as sf; x, rate = sf.read(sys.argv[1], dtype='float32'); x = x.mean(axis=1) if x.ndim > 1 else x\n"
+        "x = np.tile(x, int(sys.argv[2])); analyse(ArraySource(Audio(x, rate)))\n"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024 - x.nbytes / 2**20, len(x) / rate / 60)"
+    )
+    one, ten = (
+        [float(v) for v in subprocess.run([sys.executable, "-c", code, str(path), n], capture_output=True, text=True, check=True).stdout.split()]
+        for n in ("1", "10")
+    )
+    return (ten[0] - one[0]) / (ten[1] - one[1])
+
+
+def start_up() -> tuple[float, float]:
+    """Seconds of CPU from the shell until `combpace analyse` has its core loaded, and until numpy and scipy are imported; best of five."""
+    ours = [sys.executable, "-m", "combpace.cli", "analyse", "--help"]
+    loaded = [sys.executable, "-c", "from combpace.cli import main; import combpace.services.files"]
+    theirs = [sys.executable, "-c", "import numpy, scipy, scipy.signal, scipy.ndimage"]
+
+    def best(command: list[str]) -> float:
+        taken = []
+        for _ in range(5):
+            before = resource.getrusage(resource.RUSAGE_CHILDREN)
+            subprocess.run(command, capture_output=True, check=True)
+            after = resource.getrusage(resource.RUSAGE_CHILDREN)
+            taken.append(after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime)
+        return min(taken)
+
+    return max(best(ours), best(loaded)), best(theirs)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("--librosa", action="store_true")
+    parser.add_argument("--librosa", action="store_true", help="run librosa too, in the same run")
     parser.add_argument("--items", action="store_true")
+    parser.add_argument("--write", action="store_true", help="put the tables into docs/decisions/ear.md")
     options = parser.parse_args()
     if not BENCH.is_dir():
         on_the_demo()
         return
+    said: list[str] = []
+
+    def tell(text: str) -> None:
+        print(text, flush=True)
+        said.append(text)
+
     runs = [("combpace", by_combpace)] + ([("librosa", by_librosa)] if options.librosa else [])
     for split in ("open", "real"):
         paths = sorted((BENCH / split).glob("*.flac"))
@@ -81,8 +124,17 @@ def main() -> None:
             with tempfile.TemporaryDirectory() as folder:
                 cost = run(paths, Path(folder))
                 command = [sys.executable, str(BENCH / "score.py"), str(BENCH / split), folder, "--strict", *(["--items"] if options.items else [])]
-                print(f"\n{name} on {split}: {cost:.2f} CPU s per minute of audio")
-                print(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+                tell(f"\n{name} on {split}: {cost:.2f} CPU s per minute of audio")
+                tell(subprocess.run(command, capture_output=True, text=True, check=True).stdout.rstrip())
+    ours, theirs = start_up()
+    tell(f"\nstart-up: {ours:.2f} CPU s against {theirs:.2f} of importing numpy and scipy ({ours / theirs:.2f}x)")
+    tell(f"memory: {memory_per_minute(min((BENCH / 'open').glob('*.flac'))):.1f} MB for each further minute of audio")
+    if options.write:
+        command_line = "`.venv/bin/python -m bench.accuracy.accuracy" + (" --librosa" if options.librosa else "") + " --write`"
+        document = DECISIONS.read_text(encoding="utf-8")
+        head, _, rest = document.partition(BEGIN)
+        _, _, tail = rest.partition(END)
+        DECISIONS.write_text(f"{head}{BEGIN}\n{command_line}:\n\n```\n" + "\n".join(said).strip() + f"\n```\n{END}{tail}", encoding="utf-8")
 
 
 if __name__ == "__main__":

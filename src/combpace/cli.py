@@ -52,7 +52,7 @@ def _parser() -> argparse.ArgumentParser:
     serve.set_defaults(run=_serve)
 
     listen = commands.add_parser("analyse", help="tempo, beats, bars and onsets of one file")
-    listen.add_argument("file", type=Path)
+    listen.add_argument("file", type=Path, nargs="+", help="several are mics of one performance, heard as one")
     listen.add_argument("--json", metavar="PATH", help="“-” prints")
     listen.add_argument("--midi", type=Path, metavar="PATH")
     listen.add_argument("--csv", type=Path, metavar="PATH")
@@ -88,8 +88,9 @@ def _parser() -> argparse.ArgumentParser:
 def _add_hints(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--bar", action="append", default=[], metavar="SECONDS=BAR", help="this moment is the line of that bar")
     parser.add_argument("--downbeat", action="append", default=[], type=float, metavar="SECONDS")
-    parser.add_argument("--meter", metavar="N/D")
-    parser.add_argument("--bpm-range", metavar="LO-HI")
+    parser.add_argument("--not-downbeat", action="append", default=[], type=float, metavar="SECONDS")
+    parser.add_argument("--meter", action="append", default=[], metavar="[SECONDS=]N/D", help="for the whole take, or from that downbeat on")
+    parser.add_argument("--bpm-range", action="append", default=[], metavar="[FROM-TO=]LO-HI", help="what may be read, or only between two moments")
     parser.add_argument("--steady", action="store_true", help="one tempo describes the whole take")
 
 
@@ -98,9 +99,10 @@ def _analyse(options: argparse.Namespace) -> int:
     from combpace.core.tempomap import TempoMap
     from combpace.media.mapfiles import bars_csv, write_json
     from combpace.media.midi import write_map
-    from combpace.services.files import analyse_file
+    from combpace.services.files import analyse_file, analyse_files
 
-    heard = analyse_file(options.file, _hints(options), _progress())
+    several = len(options.file) > 1
+    heard = analyse_files(options.file, _hints(options), _progress()) if several else analyse_file(options.file[0], _hints(options), _progress())
     if options.json == "-":
         print(json.dumps(heard.document, indent=1))
     elif options.json:
@@ -172,6 +174,7 @@ def _serve(options: argparse.Namespace) -> int:
 
 def _hints(options: argparse.Namespace) -> Hints:
     from combpace.core.analysis import Hints
+    from combpace.core.beats import TempoSpan
     from combpace.core.tempomap import parse_meter
 
     bars = []
@@ -180,14 +183,29 @@ def _hints(options: argparse.Namespace) -> Hints:
         if not match:
             raise ParameterError(f"--bar takes SECONDS=BAR, like 3.214=1, not “{text}”.")
         bars.append((float(match[1]), int(match[2])))
-    bpm_range = None
-    if options.bpm_range:
-        match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", options.bpm_range)
+    meter, meters = None, []
+    for text in options.meter:
+        at, is_from, name = text.rpartition("=")
+        if is_from:
+            meters.append((_seconds(at, f"--meter takes N/D or SECONDS=N/D, like 3/4 or 12.5=7/8, not “{text}”."), parse_meter(name)))
+        else:
+            meter = parse_meter(name)
+    tempi = []
+    for text in options.bpm_range:
+        match = re.fullmatch(r"\s*(?:([0-9.]+)\s*-\s*([0-9.]+)\s*=)?\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", text)
+        refusal = f"--bpm-range takes LO-HI or FROM-TO=LO-HI, like 80-120 or 10-25=80-120, not “{text}”."
         if not match:
-            raise ParameterError(f"--bpm-range takes LO-HI, like 80-120, not “{options.bpm_range}”.")
-        bpm_range = (float(match[1]), float(match[2]))
-    meter = parse_meter(options.meter) if options.meter else None
-    return Hints(tuple(bars), tuple(options.downbeat), meter, bpm_range, options.steady)
+            raise ParameterError(refusal)
+        low, high = _seconds(match[3], refusal), _seconds(match[4], refusal)
+        tempi.append(TempoSpan(low, high, _seconds(match[1], refusal), _seconds(match[2], refusal)) if match[1] else TempoSpan(low, high))
+    return Hints(tuple(bars), tuple(options.downbeat), tuple(options.not_downbeat), meter, tuple(meters), tuple(tempi), options.steady)
+
+
+def _seconds(text: str, refusal: str) -> float:
+    try:
+        return float(text)
+    except ValueError as error:
+        raise ParameterError(refusal) from error
 
 
 def _ignore(text: str | None) -> tuple[float | None, float | None]:

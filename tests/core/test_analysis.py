@@ -7,6 +7,7 @@ import numpy as np
 
 from combpace.core.analysis import Analysis, Hints, analyse
 from combpace.core.audio import Audio
+from combpace.core.beats import TempoSpan
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempomap import Meter
 from combpace.demo.performances import boiler_house, breathing_beats, programmed
@@ -85,10 +86,35 @@ class HintsTest(unittest.TestCase):
         three = heard(self.audio, Hints(meter=Meter(1, 3, 4)))
         assert three.pace is not None
         self.assertEqual(str(three.pace.meters[0]), "3/4")
-        fast = heard(self.audio, Hints(bpm_range=(150, 220)))
+        fast = heard(self.audio, Hints(tempi=(TempoSpan(150, 220),)))
         assert fast.pace is not None
         self.assertGreater(float(np.median(fast.pace.span_bpm)), 149)
         self.assertTrue(heard(self.audio, Hints(steady=True)).pace.is_steady)  # type: ignore[union-attr]
+
+    def test_meter_from_a_moment_and_what_is_no_downbeat(self) -> None:
+        at = float(self.beats[16])
+        found = heard(self.audio, Hints(meters=((at + 0.01, Meter(1, 3, 4)),)))
+        assert found.pace is not None
+        onset = float(found.onsets.times[np.argmin(np.abs(found.onsets.times - at))])
+        bar, beat = found.pace.address(found.pace.place(onset) + 1e-7)
+        self.assertAlmostEqual(beat, 1.0, places=5)
+        self.assertEqual(str(found.pace.meter_of(bar - 1)), "3/4")
+        self.assertEqual(str(found.pace.meters[-1]), "3/4")
+        plain = heard(self.audio)
+        assert plain.pace is not None
+        line = plain.pace.second(plain.pace.bar_line(3))
+        moved = heard(self.audio, Hints(others=(line,)))
+        assert moved.pace is not None
+        lines = moved.pace.to_seconds(moved.pace.bar_lines(0, 9))
+        self.assertGreater(float(np.min(np.abs(lines - line))), 0.2)
+
+    def test_many_hints_at_once_hold_exactly(self) -> None:
+        bars = tuple((float(self.beats[4 * k]), k + 1) for k in range(9))
+        found = heard(self.audio, Hints(bars=bars, downbeats=tuple(float(self.beats[4 * k]) for k in range(9)), meter=Meter(1, 4, 4)))
+        assert found.pace is not None
+        for time, number in bars:
+            onset = float(found.onsets.times[np.argmin(np.abs(found.onsets.times - time))])
+            self.assertEqual(found.pace.second(found.pace.bar_line(number - 1)), onset)
 
     def test_contradictions_and_places_outside_are_refused(self) -> None:
         with self.assertRaises(MapConflictError):

@@ -101,7 +101,43 @@ class NumberingTest(unittest.TestCase):
         six = solving.set_meter(pace(), Meter(1, 6, 8))
         self.assertEqual(lines(six), [1.0, 2.0, 3.0, 4.0])
 
+    def test_meter_from_a_bar_on_leaves_what_is_before(self) -> None:
+        new = solving.set_meter_from(pace(), 8.2, Meter(1, 7, 8))
+        self.assertEqual([(meter.bar, str(meter)) for meter in new.meters], [(1, "4/4"), (3, "7/8")])
+        # Beats keep their times: bar 3 has seven of them.
+        self.assertEqual(lines(new), [1.0, 3.0, 5.0, 8.5])
+        self.assertEqual(new.times_s.tolist(), pace().times_s.tolist())
+        again = solving.set_meter_from(new, new.bar_line(3), Meter(1, 4, 4))
+        self.assertEqual([(meter.bar, str(meter)) for meter in again.meters], [(1, "4/4"), (3, "7/8"), (4, "4/4")])
+        self.assertAlmostEqual(again.second(again.bar_line(4)), 10.5)
+        self.assertEqual(solving.set_meter_from(pace(), 0.0, Meter(1, 3, 4)), solving.set_meter(pace(), Meter(1, 3, 4)))
+        back = solving.set_meter(again, Meter(1, 4, 4))
+        self.assertEqual(back, pace())
+
+    def test_a_correction_between_eighths_and_quarters_lays_beats_where_they_are_counted(self) -> None:
+        mixed = solving.set_meter_from(pace(), 8.0, Meter(1, 7, 8))
+        fixed = solving.fix_place(solving.fix_place(mixed, 3.0, 4.0, marks([])), 12.0, mixed.bar_line(4), marks([]))
+        self.assertEqual(fixed.second(mixed.bar_line(4)), 12.0)
+        for place in fixed.quarters:
+            self.assertAlmostEqual(fixed.beat_near(float(place)), float(place))
+        self.assertEqual(len(fixed.beats_between(4.0, mixed.bar_line(4))), int(((fixed.times_s >= 3.0) & (fixed.times_s < 12.0)).sum()))
+
+    def test_downbeat_and_bar_1_with_several_meters(self) -> None:
+        mixed = solving.set_meter_from(pace(), 8.0, Meter(1, 3, 4))
+        moved = solving.set_bar_1(mixed, 3.0, marks([]))
+        self.assertEqual([(meter.bar, str(meter)) for meter in moved.meters], [(1, "4/4"), (2, "3/4")])
+        self.assertEqual(lines(moved), [3.0, 5.0, 6.5, 8.0])
+        numbered = solving.set_bar(mixed, 3.0, 5, marks([]))
+        self.assertEqual(numbered.second(numbered.bar_line(4)), 3.0)
+        self.assertEqual([(meter.bar, str(meter)) for meter in numbered.meters], [(1, "4/4"), (6, "3/4")])
+        turned = solving.set_downbeat(mixed, 3.5, marks([]))
+        self.assertEqual(lines(turned), [1.5, 3.5, 5.5, 7.0])
+
     def test_twice_and_half(self) -> None:
+        mixed = solving.set_meter_from(pace(), 8.0, Meter(1, 3, 4))
+        twice = solving.scale_tempo(mixed, 2, marks([]))
+        self.assertEqual([(meter.bar, str(meter)) for meter in twice.meters], [(1, "4/4"), (5, "3/4")])
+        self.assertEqual(solving.scale_tempo(twice, -2, marks([])).meters, mixed.meters)
         self.assertEqual(lines(solving.scale_tempo(pace(), 2, marks([]))), [1.0, 2.0, 3.0, 4.0])
         self.assertEqual(lines(solving.scale_tempo(pace(), -2, marks([]))), [1.0, 5.0, 9.0, 13.0])
 

@@ -67,6 +67,27 @@ class BarsTest(unittest.TestCase):
             self.assertLessEqual(line.bar_line(index), place + 1e-6)
             self.assertGreater(line.bar_line(index + 1), place)
 
+    def test_beats_through_meter_changes(self) -> None:
+        line: TempoMap[TakeTimes] = steady_map(60, 0.0, (Meter(1, 4, 4), Meter(2, 7, 8), Meter(3, 6, 8)))
+        # Four quarters, seven eighths, then dotted quarters (common practice).
+        places = [0, 1, 2, 3, 4, 4.5, 5, 5.5, 6, 6.5, 7, 7.5, 9, 10.5]
+        np.testing.assert_allclose(line.beats_between(0.0, 11.0), places)
+        self.assertEqual([line.beats_from_bar_1(place) for place in places], list(range(14)))
+        self.assertEqual(line.beats_from_bar_1(-3.0), -3.0)
+        self.assertEqual([line.beat_near(place) for place in (0.4, 4.3, 7.4, 8.3, -0.6)], [0.0, 4.5, 7.5, 9.0, -1.0])
+        self.assertEqual(len(line.beats_between(2.0, 2.0)), 0)
+
+    def test_counting_from_another_bar_keeps_the_changes_where_they_were(self) -> None:
+        line: TempoMap[TakeTimes] = steady_map(60, 0.0, (Meter(1, 4, 4), Meter(3, 3, 4), Meter(5, 7, 8)))
+        later = line.counted_from(4.0)
+        self.assertEqual([(meter.bar, str(meter)) for meter in later.meters], [(1, "4/4"), (2, "3/4"), (4, "7/8")])
+        self.assertEqual(later.second(later.bar_line(3)), line.second(line.bar_line(4)))
+        inside = line.counted_from(11.0)
+        self.assertEqual([(meter.bar, str(meter)) for meter in inside.meters], [(1, "3/4"), (2, "7/8")])
+        earlier = line.counted_from(-8.0)
+        self.assertEqual([meter.bar for meter in earlier.meters], [1, 5, 7])
+        self.assertEqual(earlier.second(earlier.bar_line(6)), line.second(line.bar_line(4)))
+
     # What is counted in a meter (common practice): dotted quarters in 6/8 and 12/8, quarters in 3/4, eighths in 7/8.
     BEATS = (("4/4", 4, 1.0), ("3/4", 3, 1.0), ("6/8", 2, 1.5), ("12/8", 4, 1.5), ("7/8", 7, 0.5), ("3/8", 3, 0.5))
 

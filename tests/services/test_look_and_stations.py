@@ -47,6 +47,25 @@ class LookTest(PlaceTest):
                 bars.lock(self.place, self.session, self.version, place.keep.args["quarters"], True)
         self.assertFalse(before & {place.where for place in self.places("bars")})
 
+    def test_a_take_heard_by_an_earlier_version_is_offered_again_and_decisions_stay(self) -> None:
+        self.assertNotIn("Heard by an earlier ear", [place.title for place in self.places("takes")])
+        bars.set_downbeat(self.place, self.session, self.version, self.line(2))
+        decided = self.seen().own_pace(self.lead)
+        heard = self.seen().analysis(self.lead)
+        assert heard is not None
+        path = self.place.blobs.new_path(".npz")
+        write_analysis(path, heard.onsets, heard.pace, heard.activation, {**heard.facts, "version": 1})
+        sha = self.place.blobs.adopt(path)
+        with self.place.database.writing() as db:
+            db.get(TakeRow, self.lead).analysis_sha = sha  # type: ignore[union-attr]
+        offer = next(place for place in self.places("takes") if place.title == "Heard by an earlier ear")
+        assert offer.do is not None
+        self.assertEqual((offer.do.name, offer.do.args), ("listen-again", {"take": self.lead}))
+        takes.listen_again(self.place, self.session, self.lead)
+        takes.import_take(self.place, {"take": self.lead}, lambda phase, share: None)
+        self.assertNotIn("Heard by an earlier ear", [place.title for place in self.places("takes")])
+        self.assertEqual(self.seen().own_pace(self.lead), decided)
+
     def test_doubtful_marks_worst_first_until_they_are_settled(self) -> None:
         # The ear's own doubt is set here, so that the list is tested and not the ear.
         heard = self.seen().analysis(self.lead)

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from combpace.core import solving
 from combpace.core.audio import Source
-from combpace.core.bars import own_pace, read_bars
-from combpace.core.beats import Beats, BeatSettings, no_beats, track_beats
+from combpace.core.bars import BarHints, own_pace, read_bars
+from combpace.core.beats import Beats, TempoSpan, heard_at, no_beats, track_beats
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
-from combpace.core.harmony import beat_chroma, change_of
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets, nearest_onset
+from combpace.core.pattern import hear_pattern
+from combpace.core.pulse import Pulse, hear_pulse
 from combpace.core.spectra import OnsetStrength, onset_strength
+from combpace.core.sureness import bar_features, beat_features, sure_of_bars, sure_of_beats
 from combpace.core.tempo import SteadyTempo, steady_tempo
 from combpace.core.tempomap import Meter, TempoMap, steady_map
 
@@ -25,19 +27,23 @@ HINT_REACH_S = 0.060
 
 @dataclass(frozen=True, slots=True)
 class Hints:
-    """What the user knows; hard constraints all of them.
+    """What the user knows; hard constraints all of them, in any number.
 
     bars       (seconds, bar number): this moment is the line of that bar
     downbeats  seconds: this moment is a downbeat
+    others     seconds: the beat nearest to this moment is no downbeat
     meter      for the whole take
-    bpm_range  beats per minute that may be read
+    meters     (seconds, meter): holds from there on; that moment is a downbeat
+    tempi      what may be read between two moments
     steady     one tempo describes the whole take
     """
 
     bars: tuple[tuple[float, int], ...] = ()
     downbeats: tuple[float, ...] = ()
+    others: tuple[float, ...] = ()
     meter: Meter | None = None
-    bpm_range: tuple[float, float] | None = None
+    meters: tuple[tuple[float, Meter], ...] = ()
+    tempi: tuple[TempoSpan, ...] = ()
     steady: bool = False
 
 
@@ -47,7 +53,7 @@ class Analysis:
 
     pace    its own pace, or None where no pulse was found
     steady  the fit of one tempo, or None
-    sure    0-1, how much better the bars were read than the next reading
+    sure    0-1, how sure the reading of the bars is
     """
 
     onsets: Onsets
@@ -70,36 +76,55 @@ def analyse(
     Returns      an analysis without pace for silence or fewer than three attacks
     Raises       MapConflictError for hints that contradict each other, ParameterError for hints outside the take
     """
-    hints = hints or Hints()
     tell = on_progress or (lambda phase, share: None)
     heard = onset_strength(source, lambda share: tell("listening for attacks", share))
     tell("placing attacks", 0.0)
     onsets = detect_onsets(source, heard, onset_settings)
     tell("following the pulse", 0.0)
-    beats = track_beats(heard, onsets, BeatSettings(bpm_range=hints.bpm_range))
-    if len(beats) < 2:
-        return Analysis(onsets, no_beats(), None, None, 0.0, heard)
+    pulse = hear_pulse(source, heard)
     tell("finding the bars", 0.0)
-    bars = read_bars(heard, beats, hints.meter, change_of(beat_chroma(source, np.asarray(beats.times))))
-    pace = own_pace(beats, bars, hints.meter)
-    duration_s = source.frames / source.sample_rate_hz
-    pace = apply_hints(pace, hints, onsets, duration_s)
+    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz)
+    return Analysis(onsets, beats, pace, steady, sure, heard)
+
+
+def read(pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
+    """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how sure the bars are).
+
+    Each hint goes to the attack nearest to it within 60 ms. No pace and no fit where there is no pulse.
+    """
+    bars = tuple(sorted((caught(time, onsets, duration_s), number) for time, number in hints.bars))
+    downbeats = sorted(caught(time, onsets, duration_s) for time in hints.downbeats)
+    meters = sorted((caught(time, onsets, duration_s), meter) for time, meter in hints.meters)
+    held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
+    beats = track_beats(pulse, onsets, hints.tempi, held)
+    if len(beats) < 2:
+        return no_beats(), None, None, 0.0
+
+    def beat_at(time_s: float) -> int:
+        return int(np.argmin(np.abs(np.asarray(beats.times) - time_s)))
+
+    known = BarHints(
+        meters=tuple([(0, hints.meter)] if hints.meter else []) + tuple((beat_at(time), meter) for time, meter in meters),
+        downbeats=frozenset(beat_at(time) for time in held),
+        others=frozenset(beat_at(time) for time in hints.others),
+    )
+    pattern = hear_pattern(pulse, beats.rough)
+    reading = read_bars(pattern, known, trust=heard_at(pulse, beats.rough))
+    beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
+    sure = sure_of_bars(bar_features(reading, beats.confidence))
+    pace = own_pace(beats, reading, sure)
+    for time, number in bars:
+        pace = solving.set_bar(pace, time, number, onsets)
+    for time in downbeats:
+        pace = solving.set_downbeat(pace, time, onsets)
     steady = steady_tempo(pace, onsets, duration_s)
     if hints.steady:
         # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.
         bpm = steady.bpm * pace.meters[0].beat_quarters
-        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=bars.confidence)
-        pace = apply_hints(pace, hints, onsets, duration_s)
-    return Analysis(onsets, beats, pace, steady, bars.confidence, heard)
-
-
-def apply_hints(pace: TempoMap[TakeTimes], hints: Hints, onsets: Onsets, duration_s: float) -> TempoMap[TakeTimes]:
-    """Solve a pace again around what the user knows; each hint goes to the attack nearest to it within 60 ms."""
-    for time_s, number in sorted(hints.bars):
-        pace = solving.set_bar(pace, caught(time_s, onsets, duration_s), number, onsets)
-    for time_s in sorted(hints.downbeats):
-        pace = solving.set_downbeat(pace, caught(time_s, onsets, duration_s), onsets)
-    return pace
+        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=float(np.mean(sure)))
+        for time, number in bars:
+            pace = solving.set_bar(pace, time, number, onsets)
+    return beats, pace, steady, float(np.mean(sure))
 
 
 def caught(time_s: float, onsets: Onsets, duration_s: float, reach_s: float = HINT_REACH_S) -> float:

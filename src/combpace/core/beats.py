@@ -1,53 +1,66 @@
-"""Beats: the pulse under the attacks, followed through a whole take.
-
-A hidden Markov model over (beat period, position in the beat), advanced frame by frame and decoded by the Viterbi
-algorithm; periods change only at beats (Krebs, Böck, Widmer 2015, "An efficient state-space model for joint tempo and
-meter tracking"). What is observed is our own onset strength, weighed by where in the beat it falls. The decoded
-beats are then laid on the attacks that carry them.
-"""
+"""Beats: the pulse under the attacks, followed through a whole take and laid on the attacks that carry it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import itertools
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from scipy import ndimage
 
+from combpace.core.attack_pulse import attack_pulse, attacks_of
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
+from combpace.core.following import LONGEST, SHORTEST, Weights, follow
 from combpace.core.onsets import Onsets
+from combpace.core.pattern import hear_pattern, log_odds, other_levels
+from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.spectra import OnsetStrength
 
-FRAMES_PER_S = 100.0
-SLOWEST_BPM, FASTEST_BPM = 40.0, 240.0
+# Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo; and what being the best at any is worth (log odds).
+EVERY = (float(SHORTEST), float(LONGEST))
+BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
+FIRST = 0.5
+# How ways to count compare, as log odds of being counted right: a stretch without beats; a tempo (of quarters) one deviation from the
+# usual, squared (common practice: most music lies between 70 and 160); where nothing better is
+# found; and what needs no comparison.
+EMPTY, RARE, UNKNOWN, CERTAIN = -2.0, 0.6, -1.2, 3.4
+# A pulse that jumps by part of a beat and goes on follows an accent, not the music.
+JUMP = 4.0
+USUAL_BPM, USUAL_OCTAVES = 108.0, 0.55
+QUARTERS_A_BEAT = (1.0, 1.0, 1.0, 1.5, 0.5)
+# Log odds from which a first or last beat counts though nothing is struck on it.
+HEARD = 0.5
+# How much less than usual four beats must be heard for them to be free playing before or after the pulse.
+FREE = 1.5
+LONGEST_ENDING = 0.2
+# A run of beats at either end of a take that is shorter than this is no pulse.
+LEAST_BEATS, LEAST_S = 4, 2.5
 
 
 @dataclass(frozen=True, slots=True)
-class BeatSettings:
-    """How the pulse is looked for. The weights are those of docs/decisions/ear.md.
+class TempoSpan:
+    """Between two moments, beats per minute that may be read. Times in seconds; the whole take where they are not given."""
 
-    bpm_range  beats per minute that may be read; the prior is flat in it when it is given by the user
-    """
-
-    bpm_range: tuple[float, float] | None = None
-    centre_bpm: float = 108.0
-    spread_octaves: float = 0.55
-    on: float = 1.0
-    half: float = 0.20
-    third: float = -0.05
-    quarter: float = -0.12
-    off: float = -0.30
-    beat_cost: float = 0.55
-    prior: float = 1.4
-    stiffness: float = 90.0
-    low: float = 1.6
-    high: float = 0.8
+    low_bpm: float
+    high_bpm: float
+    start_s: float = 0.0
+    end_s: float = float("inf")
 
     def __post_init__(self) -> None:
-        if self.bpm_range is not None:
-            low, high = self.bpm_range
-            if not (10.0 <= low < high <= 500.0):
-                raise ParameterError(f"A range of tempi goes from a lower to a higher value between 10 and 500 BPM, not {low:g} to {high:g}.")
+        if not (10.0 <= self.low_bpm < self.high_bpm <= 500.0):
+            raise ParameterError(
+                f"A range of tempi goes from a lower to a higher value between 10 and 500 BPM, not {self.low_bpm:g} to {self.high_bpm:g}."
+            )
+        if not 0.0 <= self.start_s < self.end_s:
+            raise ParameterError("A stretch with a stated tempo ends after it starts. Nothing was changed.")
+
+    @property
+    def gaps(self) -> tuple[float, float, float, float]:
+        """As `following.follow` takes them; a range narrower than a frame is widened to the frames about it."""
+        low, high = 60.0 * FRAMES_PER_S / self.high_bpm, 60.0 * FRAMES_PER_S / self.low_bpm
+        return self.start_s * FRAMES_PER_S, self.end_s * FRAMES_PER_S, low - 1.5, high + 1.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,11 +68,15 @@ class Beats:
     """Beats in order of time.
 
     times       take time, strictly increasing
-    confidence  0-1, how well each beat is carried by attacks and by the regularity about it
+    confidence  0-1, how sure each is
+    rough       where the pulse put each of them before it was laid on its attack, seconds
+    carried     0-1, how much of an attack carries each
     """
 
     times: TakeTimes
     confidence: FloatArray = field(default_factory=lambda: np.zeros(0))
+    rough: FloatArray = field(default_factory=lambda: np.zeros(0))
+    carried: FloatArray = field(default_factory=lambda: np.zeros(0))
 
     def __len__(self) -> int:
         return len(self.times)
@@ -89,99 +106,179 @@ def activation(heard: OnsetStrength, low: float = 1.6, high: float = 0.8) -> Flo
     return levelled
 
 
-def track_beats(heard: OnsetStrength, onsets: Onsets, settings: BeatSettings | None = None) -> Beats:
+def heard_at(pulse: Pulse, rough: FloatArray) -> FloatArray:
+    """Log odds of a beat at each of these moments, within -4 and 4."""
+    at = np.clip(np.round(rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1)
+    return log_odds(pulse.beat[at].max(axis=1).astype(np.float64), 4.0)
+
+
+def _struck_ends(pulse: Pulse, rough: FloatArray, carried: FloatArray) -> tuple[int, int]:
+    """First and last beat that is struck or well heard: a pulse neither begins nor ends in silence."""
+    real = np.flatnonzero((carried > 0) | (heard_at(pulse, rough) > HEARD))
+    return (int(real[0]), int(real[-1])) if len(real) else (0, len(rough) - 1)
+
+
+def _without_free_ends(pulse: Pulse, rough: FloatArray) -> FloatArray:
+    """Without beats at either end that are heard much less than those between: a free intro or ending was counted through."""
+    if len(rough) < 12:
+        return rough
+    heard = heard_at(pulse, rough)
+    least = float(np.median(heard)) - FREE
+    four = np.convolve(heard, np.ones(4) / 4, "valid")
+    good = np.flatnonzero(four >= least)
+    if not len(good):
+        return rough
+    last = good[-1] + 4
+    # A long end that is heard badly is music that the network does not know.
+    return rough[good[0] : last if last > (1 - LONGEST_ENDING) * len(rough) else len(rough)]
+
+
+def odds_of(pulse: Pulse) -> FloatArray:
+    """Log odds of a beat at each frame."""
+    p = np.clip(pulse.beat.astype(np.float64), 1e-4, 1 - 1e-4)
+    odds: FloatArray = np.log(p / (1 - p))
+    return odds
+
+
+def track_beats(pulse: Pulse, onsets: Onsets, tempi: Sequence[TempoSpan] = (), held: Sequence[float] = (), weights: Weights | None = None) -> Beats:
     """Follow the pulse through a take.
 
-    heard     onset strength of the take
-    onsets    its attack starts; beats are laid on them
-    Returns   strictly increasing beats between the first and the last attack; empty with fewer than three attacks
+    pulse    what the network heard
+    onsets   attack starts; beats are laid on them
+    tempi    what may be read, where the user says so
+    held     moments that are beats, exactly
+    Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries them
     """
-    settings = settings or BeatSettings()
-    if len(onsets) < 3:
+    if len(onsets) < 3 and not len(held):
         return no_beats()
-    act = activation(heard, settings.low, settings.high)
-    if not act.any():
+    exact = np.unique(np.asarray(held, np.float64))
+    rough = best_of(pulse, pulses(pulse, tempi, exact, weights or Weights()))
+    if not len(exact):
+        rough = _without_free_ends(pulse, rough)
+    if len(rough) < 2:
         return no_beats()
-    frames = decode(act, settings)
-    if len(frames) < 2:
-        return no_beats()
-    rough = frames / FRAMES_PER_S
     times, carried = lay_on_onsets(rough, onsets)
-    margin = 0.5 * float(np.median(np.diff(times)))
-    first, last = float(onsets.times[0]), float(onsets.times[-1])
-    keep = (times > first - margin) & (times < last + margin) & (times >= 0)
-    # A beat within a hair of the first attack belongs to it even where the attack came late in the model's eyes.
-    times, carried = times[keep], carried[keep]
-    if len(times) < 2:
-        return no_beats()
-    return Beats(take_times(times), confidence_of(times, carried))
+    for time in exact:
+        nearest = int(np.argmin(np.abs(rough - time)))
+        times[nearest], carried[nearest] = time, 1.0
+    good = np.concatenate([[True], np.diff(times) > 1e-3]) | np.isin(times, exact)
+    first, last = _struck_ends(pulse, rough, carried)
+    good[:first], good[last + 1 :] = False, False
+    times, carried, rough = times[good], carried[good], rough[good]
+    return Beats(take_times(times), carried, rough, carried)
 
 
-def decode(act: FloatArray, settings: BeatSettings) -> FloatArray:
-    """Frames of beats: the best path through (period, position) for an activation at FRAMES_PER_S."""
-    low_bpm, high_bpm = settings.bpm_range or (SLOWEST_BPM, FASTEST_BPM)
-    shortest = max(4, int(np.floor(60.0 * FRAMES_PER_S / high_bpm)))
-    longest = max(shortest + 1, int(np.ceil(60.0 * FRAMES_PER_S / low_bpm)))
-    periods = np.arange(shortest, longest + 1)
-    starts = np.concatenate([[0], np.cumsum(periods)[:-1]])
-    ends = starts + periods - 1
-    int(periods.sum())
-    phase = np.concatenate([np.arange(period) / period for period in periods])
-    weight = _weights(phase, np.repeat(periods, periods), settings)
-    octaves = np.log2(60.0 * FRAMES_PER_S / periods / settings.centre_bpm)
-    prior = -settings.prior * 0.5 * (octaves / settings.spread_octaves) ** 2 if settings.bpm_range is None else np.zeros(len(periods))
-    ratio = np.abs(np.log(periods[:, None] / periods[None, :]))
-    # to-row, from-column; the prior is paid at every beat in proportion to its length, so that half and double compete fairly.
-    transition = -settings.stiffness * ratio
-    toll = prior * (periods / FRAMES_PER_S) - settings.beat_cost * _mean_strength(act)
-    smooth = np.maximum.reduce([act, 0.7 * np.roll(act, 1), 0.7 * np.roll(act, -1)])
+def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[tuple[str, FloatArray]]:
+    """Ways to count a take, each with what it is: the best pulse at any tempo first.
 
-    score = np.repeat(prior, periods) * 1.0
-    came_from = np.zeros((len(act), len(periods)), np.int16)
-    for t in range(len(act)):
-        into = transition + score[ends][None, :]
-        best = np.argmax(into, axis=1)
-        came_from[t] = best
-        opened = into[np.arange(len(periods)), best] + toll
-        score[1:] = score[:-1]
-        score[starts] = opened
-        if smooth[t] > 0:
-            score += smooth[t] * weight
-    state = int(np.argmax(score))
-    period = int(np.searchsorted(starts, state, "right") - 1)
-    position = state - int(starts[period])
-    t = len(act) - 1
-    beats: list[int] = []
-    while t >= 0:
-        t -= position
-        if t < 0:
+    "first", the best in each of the "band"s, the best through "attacks" alone, and the first and the last "counted otherwise".
+    Each is looked for only when it is asked for.
+    """
+    odds = odds_of(pulse)
+    asked = [span.gaps for span in tempi]
+    # In a band, or where the user says that there is a pulse, the best there is counts, however faint.
+    sure = replace(weights, second=weights.second + 5.0 * weights.top)
+    found: list[FloatArray] = []
+
+    def is_new(row: FloatArray, least: int) -> bool:
+        fresh = len(row) >= least and not any(_same(row, other) for other in found)
+        if fresh:
+            found.append(row)
+        return fresh
+
+    for name, band in (("first", EVERY), *(("band", band) for band in BANDS)):
+        runs = follow(odds, weights, asked, held * FRAMES_PER_S, band)
+        if sum(map(len, runs)) < LEAST_BEATS and (found or asked or len(held)):
+            runs = follow(odds, sure, asked, held * FRAMES_PER_S, band)
+        row = _joined(_without_scraps(runs, held * FRAMES_PER_S)) / FRAMES_PER_S
+        if is_new(row, 2):
+            yield name, row
+        elif not found and not asked and not len(held):
+            return
+    if asked or len(held):
+        return
+    struck = attack_pulse(attacks_of(pulse)) / FRAMES_PER_S
+    if is_new(struck, 4):
+        yield "attacks", struck
+    for base in (found[0], struck):
+        for name, row in other_levels(base):
+            if is_new(row, 4):
+                yield name, row
+
+
+def _same(a: FloatArray, b: FloatArray) -> bool:
+    return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
+
+
+def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
+    """The way to count that the pattern of beats speaks for most.
+
+    Time without beats counts against a way, and so does a tempo that is rare; the best at any tempo is given a little. Where
+    the network is convinced of nothing, it does not know this music, and the attacks decide; where it is certain of the first,
+    the others are not looked for.
+    """
+    best, most = np.zeros(0), -np.inf
+    duration = len(pulse.beat) / FRAMES_PER_S
+    for name, row in ways:
+        pattern = hear_pattern(pulse, row)
+        gaps = np.diff(row)
+        gaps = np.append(gaps, np.median(gaps))
+        worth = float(((log_odds(pattern.level.astype(np.float64), 4.0) - EMPTY) * gaps).sum()) / duration + EMPTY
+        unit = QUARTERS_A_BEAT[int(np.argmax(pattern.meter.mean(axis=0)))]
+        worth -= RARE * (np.log2(60.0 * unit / float(np.median(gaps)) / USUAL_BPM) / USUAL_OCTAVES) ** 2
+        worth -= JUMP * min(1, jumps_of(row))
+        worth = worth + FIRST if name == "first" else max(worth, UNKNOWN) if name == "attacks" else worth
+        if worth > most:
+            best, most = row, worth
+        if name == "first" and worth > CERTAIN:
             break
-        beats.append(t)
-        period = int(came_from[t, period])
-        position = int(periods[period])
-    return np.array(beats[::-1], dtype=np.float64)
+    return best
 
 
-def _mean_strength(act: FloatArray) -> float:
-    strong = act[act > 0.3]
-    return float(np.median(strong)) if len(strong) else 1.0
+def jumps_of(row: FloatArray) -> int:
+    """How often a pulse moves by more than a third of a beat within four beats and then goes on as before: musicians do not."""
+    gaps = np.diff(row)
+    if len(gaps) < 16:
+        return 0
+    ahead = np.lib.stride_tricks.sliding_window_view(gaps, 4)
+    usual = np.median(np.lib.stride_tricks.sliding_window_view(gaps, 6), axis=1)
+    # Before, during and after: six gaps, four, six.
+    count = len(gaps) - 15
+    before, during, after = usual[:count], ahead[6 : 6 + count], usual[10 : 10 + count]
+    usual_here = 0.5 * (before + after)
+    off = np.abs(during / usual_here[:, None] - 1.0).max(axis=1)
+    moved = during.sum(axis=1) / usual_here - 4.0
+    jumped = (np.abs(np.log(after / before)) < 0.06) & (np.abs(moved - np.round(moved)) > 0.38) & (off > 0.08)
+    return int((np.diff(np.append(0, jumped.astype(int))) > 0).sum())
 
 
-def _weights(phase: FloatArray, period: FloatArray, settings: BeatSettings) -> FloatArray:
-    """What a unit of onset strength is worth at each state, by its place in the beat."""
-    seconds = period / FRAMES_PER_S
+def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray]:
+    """Without runs at either end that are too short for a pulse; the longest always stays."""
+    kept = list(runs)
 
-    def near(place: float, reach_s: float) -> FloatArray:
-        distance = np.abs((phase - place + 0.5) % 1.0 - 0.5) * seconds
-        bell: FloatArray = np.exp(-0.5 * (distance / reach_s) ** 2)
-        return bell
+    def is_scrap(run: FloatArray) -> bool:
+        short = len(run) < LEAST_BEATS or run[-1] - run[0] < LEAST_S * FRAMES_PER_S
+        return short and not any(run[0] - 1 <= time <= run[-1] + 1 for time in held)
 
-    weight = np.full(len(phase), settings.off)
-    for place, value in ((0.5, settings.half), (1 / 3, settings.third), (2 / 3, settings.third), (0.25, settings.quarter), (0.75, settings.quarter)):
-        weight = np.maximum(weight, settings.off + (value - settings.off) * near(place, 0.022))
-    on = near(0.0, 0.018)
-    result: FloatArray = weight * (1 - on) + settings.on * on
-    return result
+    while len(kept) > 1 and is_scrap(kept[0]):
+        kept.pop(0)
+    while len(kept) > 1 and is_scrap(kept[-1]):
+        kept.pop()
+    return kept
+
+
+def _joined(runs: list[FloatArray]) -> FloatArray:
+    """One row of beats: where the pulse stopped and started again, beats are counted through."""
+    if not runs:
+        return np.zeros(0)
+    out = [runs[0]]
+    for before, after in itertools.pairwise(runs):
+        gaps = np.concatenate([np.diff(before[-4:]), np.diff(after[:4])])
+        gap = after[0] - before[-1]
+        usual = float(np.median(gaps)) if len(gaps) else gap
+        count = max(1, round(gap / usual))
+        out += [before[-1] + gap * np.arange(1, count) / count, after]
+    return np.concatenate(out)
 
 
 def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> tuple[FloatArray, FloatArray]:
@@ -218,15 +315,3 @@ def _increasing(times: FloatArray) -> FloatArray:
             following = times[i + 1] if i + 1 < len(times) else times[i - 1] + 0.4
             times[i] = times[i - 1] + max(0.03, 0.25 * (following - times[i - 1]))
     return times
-
-
-def confidence_of(times: FloatArray, carried: FloatArray) -> FloatArray:
-    """0-1 for each beat: carried by an attack, and regular with its neighbours."""
-    gaps = np.diff(times)
-    typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
-    odd = np.abs(np.log(gaps / typical))
-    beside = np.maximum(np.concatenate([odd[:1], odd]), np.concatenate([odd, odd[-1:]]))
-    regular = np.exp(-beside / 0.06)
-    about = ndimage.uniform_filter1d(carried, min(8, len(carried)), mode="nearest")
-    result: FloatArray = np.clip((0.25 + 0.5 * carried + 0.25 * about) * (0.35 + 0.65 * regular), 0.02, 0.98)
-    return result

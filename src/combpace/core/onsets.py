@@ -1,9 +1,7 @@
 """Attack starts: where they are, how strong, how sure.
 
 Rises of the spectrum say *that* there may be an attack, and a small learnt model (`attacks.py`) which of them are; the
-waveform says *when*: the moment is the change point that splits a short window into "before" and "after" with the
-smallest Akaike criterion (Maeda 1985, as used to pick arrivals of waves), in the band that changes most, then moved to a
-zero crossing where one lies within 1 ms.
+waveform says *when* (`starts.py`).
 """
 
 from __future__ import annotations
@@ -18,14 +16,9 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.spectra import OnsetStrength
+from combpace.core.starts import StartFinder
 
-ANALYSIS_VERSION = 2
-# Windows in seconds, about a peak of the onset strength, in which its attack's start is looked for.
-BEFORE_S, AFTER_S = 0.014, 0.010
-# Filters need this long before the window to settle.
-SETTLE_S = 0.030
-BANDS_HZ = ((150.0,), (150.0, 600.0), (600.0, 2000.0), (2000.0, 6000.0), (6000.0, 15000.0))
-ZERO_CROSSING_S = 0.001
+ANALYSIS_VERSION = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +79,7 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
         sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
     if not len(peaks):
         return no_onsets()
-    finder = _StartFinder(source)
+    finder = StartFinder(source)
     rough = peaks / heard.frame_rate_hz
     times = np.array([finder.start(time) for time in rough])
     scale = max(float(np.quantile(height, 0.95)), 1e-9)
@@ -139,71 +132,6 @@ def _spaced(times: FloatArray, strength: FloatArray, confidence: FloatArray, gap
             continue
         kept.append(i)
     return Onsets(take_times(times[kept]), strength[kept], confidence[kept])
-
-
-class _StartFinder:
-    """Finds the start of one attack after another in a source."""
-
-    def __init__(self, source: Source) -> None:
-        # Imported where it is used: it alone takes most of a second, and a server only needs what was found before.
-        from scipy import signal
-
-        self._source = source
-        rate = source.sample_rate_hz
-        self._rate = rate
-        self._margin = round(SETTLE_S * rate)
-        self._settle = signal.sosfilt
-        self._filters = []
-        for edges in BANDS_HZ:
-            inside = [min(edge, 0.45 * rate) for edge in edges]
-            if len(inside) == 1 or inside[1] > 1.2 * inside[0]:
-                kind = "lowpass" if len(inside) == 1 else "bandpass"
-                self._filters.append(signal.butter(2, inside[0] if len(inside) == 1 else inside, kind, fs=rate, output="sos"))
-
-    def start(self, rough_s: float) -> float:
-        """The attack's start, seconds, near `rough_s`."""
-        rate = self._rate
-        centre = round(rough_s * rate)
-        lo, hi = centre - round(BEFORE_S * rate), centre + round(AFTER_S * rate)
-        samples = self._source.read(lo - self._margin, hi)
-        mix = np.asarray(samples.mean(axis=0), dtype=np.float64)
-        best, best_gain = float(centre), -np.inf
-        for sos in self._filters:
-            band = self._settle(sos, mix)[self._margin :]
-            at, gain = self._change(band)
-            if gain > best_gain:
-                best, best_gain = lo + at, gain
-        return min(max(self._zero_crossing(mix, round(best) - (lo - self._margin)) + lo - self._margin, 0), self._source.frames) / rate
-
-    def _change(self, band: FloatArray) -> tuple[float, float]:
-        """(frame of the change point, how much louder it gets in nepers)."""
-        # The window ends where the attack is at its loudest: a decay after it must not pull the split.
-        step = max(1, round(0.0005 * self._rate))
-        power = band * band
-        smooth = ndimage.uniform_filter1d(power, 4 * step + 1, mode="nearest")
-        peak = int(np.argmax(smooth))
-        end = min(len(band), max(peak + 2 * step, round(0.012 * self._rate)))
-        total = np.cumsum(power[:end])
-        n = np.arange(1, end + 1)
-        least = 1e-12 + 1e-6 * float(power.max())
-        before = np.log((total + least) / n)
-        after = np.log((total[-1] - total + least) / np.maximum(end - n, 1))
-        criterion = n * before + (end - n) * after
-        edge = max(2 * step, 8)
-        if end <= 2 * edge:
-            return 0.0, -np.inf
-        k = edge + int(np.argmin(criterion[edge : end - edge]))
-        return float(k), float(after[k] - before[k])
-
-    def _zero_crossing(self, mix: FloatArray, at: int) -> int:
-        """The zero crossing nearest to `at` within 1 ms, or `at`."""
-        reach = round(ZERO_CROSSING_S * self._rate)
-        lo, hi = max(at - reach, 1), min(at + reach + 1, len(mix))
-        if hi <= lo:
-            return at
-        signs = np.signbit(mix[lo - 1 : hi])
-        crossings = lo + np.flatnonzero(signs[1:] != signs[:-1])
-        return int(crossings[np.argmin(np.abs(crossings - at))]) if len(crossings) else at
 
 
 def nearest_onset(times: TakeTimes, time_s: float, within_s: float) -> int | None:

@@ -75,9 +75,7 @@ def _side(
         for knot in pace.knots
         if (knot.quarters >= anchor.quarters - SAME_PLACE if direction > 0 else knot.quarters <= anchor.quarters + SAME_PLACE)
     )
-    first = np.floor(lo.quarters / beat + 1e-6) + 1
-    places = np.arange(first * beat, hi.quarters - 0.25 * beat, beat)
-    places = places[places > lo.quarters + 0.25 * beat]
+    places = pace.beats_between(lo.quarters + 0.25 * beat, hi.quarters - 0.25 * beat)
     # The old course between both ends, bent linearly so that it meets them.
     old_lo, old_hi = pace.place(lo.time_s), pace.place(hi.time_s)
     course = pace.to_seconds(Quarters(old_lo + (places - lo.quarters) * (old_hi - old_lo) / (hi.quarters - lo.quarters)))
@@ -152,9 +150,8 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
         # Bars that are fixed already stay whole bars away.
         line = pace.bar_line(nearest_bar(pace, pace.place(time_s)))
     else:
-        beat = pace.meters[0].beat_quarters
-        line = round(pace.place(time_s) / beat) * beat
-    counted = _renumbered(pace, -line)
+        line = pace.beat_near(pace.place(time_s))
+    counted = pace.counted_from(line)
     taken = next((knot for knot in counted.knots if knot.fixed and abs(knot.quarters) < SAME_PLACE), None)
     if taken is not None and abs(taken.time_s - time_s) < 1e-6:
         return counted
@@ -168,7 +165,7 @@ def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets)
     index = bar_index(number)
     if not any(knot.fixed for knot in pace.knots):
         counted = set_bar_1(pace, time_s, attacks)
-        return _renumbered(counted, counted.bar_line(index))
+        return counted.counted_from(counted.bar_line(-index))
     return fix_place(pace, time_s, pace.bar_line(index), attacks)
 
 
@@ -178,10 +175,8 @@ def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> Temp
     if any(knot.fixed for knot in pace.knots):
         return fix_place(pace, time_s, pace.bar_line(nearest_bar(pace, here)), attacks)
     # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
-    beat = pace.meters[0].beat_quarters
     index = nearest_bar(pace, here)
-    shift = pace.bar_line(index) - round(here / beat) * beat
-    counted = _renumbered(pace, shift)
+    counted = pace.counted_from(pace.beat_near(here) - pace.bar_line(index))
     return fix_place(counted, time_s, pace.bar_line(index), attacks)
 
 
@@ -202,7 +197,7 @@ def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoM
     if anchor.locked:
         raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
     left, right = _anchor_before(pace, place), _anchor_after(pace, place)
-    beat = pace.meters[0].beat_quarters
+    beat = pace.meter_of(pace.bar_of(place)).beat_quarters
     kept: tuple[Knot, ...] = tuple(k for k in pace.knots if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters))
     restored: tuple[Knot, ...] | None = None
     if found is not None:
@@ -224,16 +219,22 @@ def _as_found(
     ]
     if not beats:
         return ()
+    count = len(beats)
+    reach = (count + 2) * max(meter.beat_quarters for meter in pace.meters)
     if left is not None:
-        first = (np.floor(left.quarters / beat + 0.25) + 1) * beat
+        places = pace.beats_between(left.quarters + 0.25 * beat, right.quarters - 0.25 * beat if right else left.quarters + reach)
+        places = places if right else places[:count]
     elif right is not None:
-        first = (np.ceil(right.quarters / beat - 0.25) - len(beats)) * beat
+        places = pace.beats_between(right.quarters - reach, right.quarters - 0.25 * beat)[-count:]
     else:
-        near = min(range(len(beats)), key=lambda k: abs(beats[k].time_s - anchor.time_s))
-        first = (round(anchor.quarters / beat) - near) * beat
-    if left is not None and right is not None and len(beats) != round((right.quarters - first) / beat - 0.25):
+        near = min(range(count), key=lambda k: abs(beats[k].time_s - anchor.time_s))
+        here = pace.beat_near(anchor.quarters)
+        before = pace.beats_between(here - reach, here - 0.25 * beat)
+        after = pace.beats_between(here, here + reach)
+        places = np.concatenate([before[len(before) - near :], after[: count - near]])
+    if len(places) != count:
         return None
-    return tuple(replace(knot, quarters=float(first + k * beat)) for k, knot in enumerate(beats))
+    return tuple(replace(knot, quarters=float(place)) for knot, place in zip(beats, places, strict=True))
 
 
 def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float, attacks: Onsets) -> tuple[Knot, ...]:
@@ -242,7 +243,7 @@ def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: K
         replace(knot, fixed=False, confidence=min(knot.confidence, 0.5))
         for knot in pace.knots
         if (not left or knot.quarters > left.quarters) and (not right or knot.quarters < right.quarters)
-        if abs(knot.quarters / beat - round(knot.quarters / beat)) < 1e-6
+        if abs(knot.quarters - pace.beat_near(knot.quarters)) < 1e-6
     ]
     if not inside:
         return ()
@@ -262,9 +263,27 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
 
 def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
     """Another meter for the whole map: the beats keep their times, the bars are counted anew from bar 1."""
-    scale = meter.beat_quarters / pace.meters[0].beat_quarters
-    knots = tuple(replace(knot, quarters=knot.quarters * scale) for knot in pace.knots)
+    knots = tuple(replace(knot, quarters=pace.beats_from_bar_1(knot.quarters) * meter.beat_quarters) for knot in pace.knots)
     return replace(pace, knots=knots, meters=(Meter(1, meter.numerator, meter.denominator),))
+
+
+def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter) -> TempoMap[ClockT]:
+    """Another meter from the bar line nearest to a place to the end: the beats keep their times, bars are counted anew from there.
+
+    From the first bar on, or before it, this is `set_meter`.
+    """
+    index = nearest_bar(pace, place)
+    if index <= 0:
+        return set_meter(pace, meter)
+    line = pace.bar_line(index)
+    before = pace.beats_from_bar_1(line)
+    knots = tuple(
+        replace(knot, quarters=line + (pace.beats_from_bar_1(knot.quarters) - before) * meter.beat_quarters) if knot.quarters > line else knot
+        for knot in pace.knots
+    )
+    kept: tuple[Meter, ...] = tuple(m for m in pace.meters if bar_index(m.bar) < index)
+    changed: tuple[Meter, ...] = () if str(kept[-1]) == str(meter) else (Meter(bar_number(index), meter.numerator, meter.denominator),)
+    return replace(pace, knots=knots, meters=(*kept, *changed))
 
 
 def scale_tempo(pace: TempoMap[ClockT], factor: int, attacks: Onsets) -> TempoMap[ClockT]:
@@ -276,10 +295,16 @@ def scale_tempo(pace: TempoMap[ClockT], factor: int, attacks: Onsets) -> TempoMa
             Knot(0.5 * (a.time_s + b.time_s), 0.5 * (a.quarters + b.quarters), confidence=min(a.confidence, b.confidence))
             for a, b in itertools.pairwise(doubled)
         ]
-        return _checked(pace, tuple(sorted((*doubled, *between), key=lambda knot: knot.quarters)))
-    beat = pace.meters[0].beat_quarters
-    kept = [replace(knot, quarters=knot.quarters / 2) for knot in pace.knots if knot.fixed or round(knot.quarters / beat) % 2 == 0]
-    return _checked(pace, tuple(kept))
+        knots = tuple(sorted((*doubled, *between), key=lambda knot: knot.quarters))
+        return _checked(replace(pace, meters=_meters_at(pace, 2.0)), knots)
+    kept = [replace(knot, quarters=knot.quarters / 2) for knot in pace.knots if knot.fixed or round(pace.beats_from_bar_1(knot.quarters)) % 2 == 0]
+    return _checked(replace(pace, meters=_meters_at(pace, 0.5)), tuple(kept))
+
+
+def _meters_at(pace: TempoMap[ClockT], factor: float) -> tuple[Meter, ...]:
+    """The meters where each bar becomes `factor` bars; of those that would share a bar the later one holds."""
+    bars = {round(bar_index(meter.bar) * factor): meter for meter in pace.meters}
+    return tuple(replace(meter, bar=bar_number(index)) for index, meter in sorted(bars.items()))
 
 
 def anchor_at(pace: TempoMap[ClockT], place: float) -> Knot | None:
@@ -304,10 +329,6 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
     if not len(moved):
         return None
     return 1000.0 * float(distance.max()), bar_number(first + int(moved[0])), bar_number(first + int(moved[-1]))
-
-
-def _renumbered(pace: TempoMap[ClockT], shift: float) -> TempoMap[ClockT]:
-    return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + shift) for knot in pace.knots))
 
 
 def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:

@@ -206,6 +206,54 @@ class TempoMap(Generic[ClockT]):
         """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one after them."""
         return Quarters(np.array([self.bar_line(index) for index in range(first, first + count + 1)]))
 
+    def beats_between(self, low: float, high: float) -> FloatArray:
+        """Places of the counted beats from `low` up to, but without, `high`."""
+        places: list[float] = []
+        index = self.bar_of(low)
+        while (line := self.bar_line(index)) < high - SAME_PLACE:
+            meter = self.meter_of(index)
+            places += [line + beat * meter.beat_quarters for beat in range(meter.beats)]
+            index += 1
+        found = np.array(places)
+        return found[(found > low - SAME_PLACE) & (found < high - SAME_PLACE)] if len(found) else found
+
+    def beats_from_bar_1(self, place: float) -> float:
+        """How many counted beats lie between the line of bar 1 and a place; negative in the lead-in."""
+        index = self.bar_of(place)
+        within = (place - self.bar_line(index)) / self.meter_of(index).beat_quarters
+        if index < 0:
+            return index * self.meters[0].beats + within
+        count, at = 0, 0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            end = index if following is None else min(index, bar_index(following.bar))
+            count, at = count + max(0, end - at) * here.beats, max(at, end)
+        return count + within
+
+    def beat_near(self, place: float) -> float:
+        """The place of the counted beat nearest to a place."""
+        index = self.bar_of(place)
+        line, meter = self.bar_line(index), self.meter_of(index)
+        return line + min(meter.beats, round((place - line) / meter.beat_quarters)) * meter.beat_quarters
+
+    def counted_from(self, place: float) -> TempoMap[ClockT]:
+        """The same map with bar 1 at a place; changes of meter stay on the lines nearest to where they were."""
+        index = self.bar_of(place + 1e-6)
+        current = self.meter_of(index)
+        meters = [Meter(1, current.numerator, current.denominator)]
+        line, at = place, 0
+        for change in self.meters[1:]:
+            where = self.bar_line(bar_index(change.bar))
+            if where <= place + 1e-6:
+                continue
+            bars = round((where - line) / meters[-1].bar_quarters)
+            if bars < 1:
+                meters.pop()
+            line, at = line + bars * current.bar_quarters, at + bars
+            current = change
+            meters.append(replace(change, bar=bar_number(at)))
+        knots = tuple(replace(knot, quarters=knot.quarters - place) for knot in self.knots)
+        return replace(self, knots=knots, meters=tuple(meters))
+
     def address(self, place: float) -> tuple[int, float]:
         """(bar number, beat in the bar counted from 1) of a musical place."""
         index = self.bar_of(place)

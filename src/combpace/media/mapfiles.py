@@ -51,9 +51,10 @@ def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_r
         ],
     }
     if analysis.pace is not None:
-        # Beats are what was played: none before the first attack or beat, none after the last.
-        played = [float(time) for times in (onsets.times, analysis.beats.times) for time in (*times[:1], *times[-1:])]
-        document |= map_document(analysis.pace, max(0.0, min(played) - 0.02), min(duration_s, max(played) + 0.02), onsets.times)
+        # Beats are what was played: none before the first of them, none after the last.
+        pace, played = analysis.pace, analysis.beats.times
+        ends = (float(played[0]), float(played[-1])) if pace.is_steady else (float(pace.times_s[0]), float(pace.times_s[-1]))
+        document |= map_document(pace, max(0.0, ends[0] - 0.02), min(duration_s, ends[1] + 0.02), onsets.times)
     if analysis.steady is not None:
         document["steady"] = steady_document(analysis.steady)
         document["bpm"] = round(analysis.steady.bpm, 4)

@@ -104,19 +104,24 @@ def lock(workplace: Workplace, session_id: str, version: int, quarters: float, l
     return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is {'locked where it is' if locked else 'unlocked'}")
 
 
-def set_meter(workplace: Workplace, session_id: str, version: int, text: str) -> Revision:
-    """Another meter for the whole map."""
+def set_meter(workplace: Workplace, session_id: str, version: int, text: str, bar: int | None = None) -> Revision:
+    """Another meter, for the whole map or from the line of a bar on."""
     seen = reading(workplace, session_id)
     lead = seen.need_lead()
     meter = parse_meter(text)
     choice = seen.map_choice()
-    note = f"The meter is {meter} for all bars"
+    note = f"The meter is {meter} for all bars" if bar is None else f"The meter is {meter} from bar {bar} on"
     if choice.kind == "steady":
+        if bar is not None:
+            raise ParameterError(
+                "A steady map has one meter; follow the lead's own pace first, or change the meter of all bars. Nothing was changed."
+            )
         old = Meter(1, *choice.meter)
         bpm = (choice.bpm or 120.0) * meter.beat_quarters / old.beat_quarters
         return _steady(seen, version, replace(choice, meter=(meter.numerator, meter.denominator), bpm=bpm), note + ".")
     pace = _need_pace(seen, lead)
-    return _record(seen, version, lead, pace, solving.set_meter(pace, meter), note)
+    new = solving.set_meter(pace, meter) if bar is None else solving.set_meter_from(pace, pace.bar_line(bar_index(bar)), meter)
+    return _record(seen, version, lead, pace, new, note)
 
 
 def scale(workplace: Workplace, session_id: str, version: int, factor: int) -> Revision:
@@ -220,7 +225,7 @@ def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: f
     """The map as a sentence: "4/4, breathing 92.4–97.1, bar 1 at 0:03.214"."""
     if session_map is None:
         return "no tempo map yet"
-    meter = str(session_map.meters[0])
+    meter = words.meters(session_map)
     beat = session_map.meters[0].beat_quarters
     bar_1 = words.clock(session_map.second(0.0))
     if kind == "steady":

@@ -43,4 +43,5 @@ def _bring_in(workplace: Workplace, session_id: str, path: Path) -> None:
 def _bundle_mics(workplace: Workplace, session_id: str) -> None:
     opened = workplace.open(session_id)
     mics = [take.id for take in opened.document.takes if take.name.startswith("Tubs kit")]
-    takes.bundle(workplace, session_id, opened.revision.version, mics, "Tubs kit")
+    takes.bundle(workplace, session_id, opened.revision.version, mics, "Tubs kit", listen=False)
+    takes.hear_together(workplace, mics, lambda phase, share: None)

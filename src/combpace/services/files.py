@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ import numpy as np
 
 from combpace.core.analysis import Analysis, Hints, analyse
 from combpace.core.audio import Source
+from combpace.core.bundles import analyse_bundle
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fitting import Fit, Rule, fit
@@ -57,6 +58,19 @@ def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet) -> He
     with opened(path, on_progress) as (source, decoded):
         analysis = analyse(source, hints, on_progress=on_progress)
         return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz))
+
+
+def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _quiet) -> Heard:
+    """Listen to the mics of one performance; the document is that of the first, with the onsets of each under "mics"."""
+    with ExitStack() as stack:
+        both = [stack.enter_context(opened(path, on_progress)) for path in paths]
+        found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
+    documents = [
+        analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz)
+        for analysis, path, (_, decoded) in zip(found, paths, both, strict=True)
+    ]
+    document = documents[0] | {"mics": [{"file": each["file"], "onsets": each["onsets"]} for each in documents]}
+    return Heard(both[0][1], found[0], document)
 
 
 @dataclass(frozen=True, slots=True)

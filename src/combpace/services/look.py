@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from combpace.core.fitting import FACTOR_LIMITS
+from combpace.core.onsets import ANALYSIS_VERSION
 from combpace.services import fit, picture, words
 from combpace.services.takes import proposed_bundle
 from combpace.services.workplace import Reading
@@ -62,6 +63,10 @@ def _takes(seen: Reading, _: str | None) -> list[Place]:
             found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again))
         for note in json.loads(row.notes):
             found.append(Place(take.name, "As it came", note, None, 5))
+        heard = seen.analysis(take.id)
+        if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
+            again = Action("Listen again", "listen-again", {"take": take.id})
+            found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again))
         if row.state == "ready" and seen.own_pace(take.id) is None:
             found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
     # What was made of a take here has its length, but was not recorded beside it.

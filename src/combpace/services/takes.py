@@ -6,14 +6,16 @@ import json
 import re
 import unicodedata
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from combpace.core.analysis import analyse
+from combpace.core.analysis import Analysis, analyse
 from combpace.core.beats import activation
+from combpace.core.bundles import analyse_bundle
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import ParameterError, StaleError
 from combpace.core.onsets import ANALYSIS_VERSION
@@ -86,7 +88,9 @@ def add_upload(workplace: Workplace, session_id: str, path: Path, name: str) -> 
 
 
 def import_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: decode, make peaks, listen."""
+    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one."""
+    if "together" in args:
+        return hear_together(workplace, args["together"], tell)
     row = workplace.take_row(args["take"])
     if row.state == "ready":
         return {"take": row.id}
@@ -118,13 +122,36 @@ def import_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> d
         )
         with FileSource(workplace.blob(decoded_sha)) as source:
             heard = analyse(source, on_progress=tell)
-        facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "steady": steady_document(heard.steady) if heard.steady else None}
-        write_analysis(analysis_path, heard.onsets, heard.pace, activation(heard.heard), facts)
+        _write(analysis_path, heard)
         _update(workplace, row.id, state="ready", analysis_sha=workplace.blobs.adopt(analysis_path))
         return {"take": row.id}
     finally:
         for path in (decoded_path, peaks_path, analysis_path):
             path.unlink(missing_ok=True)
+
+
+def hear_together(workplace: Workplace, take_ids: list[str], tell: Progress) -> dict[str, Any]:
+    """Listen to the takes of a bundle as to one performance; those that are not read yet, or at another rate, keep what was heard."""
+    rows = [row for row in map(workplace.take_row, take_ids) if row.state == "ready" and row.decoded_sha]
+    rows = [row for row in rows if row.sample_rate_hz == rows[0].sample_rate_hz]
+    if len(rows) < 2:
+        return {"takes": []}
+    with ExitStack() as stack:
+        sources = [stack.enter_context(FileSource(workplace.blob(row.decoded_sha or ""))) for row in rows]
+        found = analyse_bundle(sources, on_progress=tell)
+    for row, heard in zip(rows, found, strict=True):
+        path = workplace.blobs.new_path(".npz")
+        try:
+            _write(path, heard)
+            _update(workplace, row.id, analysis_sha=workplace.blobs.adopt(path))
+        finally:
+            path.unlink(missing_ok=True)
+    return {"takes": [row.id for row in rows]}
+
+
+def _write(path: Path, heard: Analysis) -> None:
+    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "steady": steady_document(heard.steady) if heard.steady else None}
+    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts)
 
 
 def _update(workplace: Workplace, take_id: str, **values: Any) -> None:
@@ -136,10 +163,14 @@ def _update(workplace: Workplace, take_id: str, **values: Any) -> None:
 
 
 def listen_again(workplace: Workplace, session_id: str, take_id: str) -> None:
-    """Queue the reading of a take that failed or was cancelled."""
+    """Queue the reading of a take that failed, was cancelled, or was heard by an earlier version; a bundle is heard as one."""
     row = workplace.take_row(take_id)
     if row.session_id != session_id:
         raise ParameterError("This take belongs to another session.")
+    together = [take.id for take in workplace.open(session_id).document.bundle_of(take_id)]
+    if row.state == "ready" and len(together) > 1:
+        jobs.enqueue(workplace, session_id, "import", take_id, {"take": take_id, "together": together})
+        return
     _update(workplace, take_id, state="waiting", error=None)
     jobs.enqueue(workplace, session_id, "import", take_id, {"take": take_id})
 
@@ -188,7 +219,7 @@ def change_take(workplace: Workplace, session_id: str, version: int, take_id: st
     return workplace.decide(seen.opened, version, {"takes": forms.takes_part(takes)}, note, f"take:{take_id}:{field}")
 
 
-def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[str], name: str) -> Revision:
+def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[str], name: str, *, listen: bool = True) -> Revision:
     """Put takes that were recorded together into one bundle with a common start."""
     seen = reading(workplace, session_id)
     chosen = [seen.document.take(take_id) for take_id in take_ids]
@@ -199,7 +230,11 @@ def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[s
     ids = {take.id for take in chosen}
     takes = tuple(replace(take, bundle=name, offset_s=start) if take.id in ids else take for take in seen.document.takes)
     note = f"{words.count(len(chosen), 'take')} share one timing as the bundle {name}."
-    return workplace.decide(seen.opened, version, {"takes": forms.takes_part(takes)}, note)
+    made = workplace.decide(seen.opened, version, {"takes": forms.takes_part(takes)}, note)
+    # From now on they are heard as one performance; until that is done, what each was heard to be stays.
+    if listen:
+        jobs.enqueue(workplace, session_id, "import", take_ids[0], {"take": take_ids[0], "together": take_ids})
+    return made
 
 
 def proposed_bundle(seen_takes: tuple[TakeEntry, ...], rows: dict[str, TakeRow]) -> list[TakeEntry]:

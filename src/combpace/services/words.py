@@ -64,3 +64,11 @@ def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str
     values = [60.0 * (b - a) / (t - s) / beat for a, b, s, t in zip(quarters, quarters[1:], lines, lines[1:], strict=False)]
     low, high = min(values), max(values)
     return f"{low:.1f}" if high - low < 0.15 else f"{low:.1f}–{high:.1f}"
+
+
+def meters(tempo_map: TempoMap[ClockT]) -> str:
+    """The meters of a map: "4/4", "4/4, from bar 12 3/4", or their number where there are many."""
+    first, *changes = tempo_map.meters
+    if len(changes) > 3:
+        return f"{first} with {len(changes)} changes"
+    return "".join([str(first), *(f", from bar {meter.bar} {meter}" for meter in changes)])

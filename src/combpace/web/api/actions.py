@@ -31,7 +31,7 @@ ACTIONS: dict[str, tuple[type[a.Args], Run]] = {
     "pull": (a.Pull, lambda p, s, v, x: bars.pull(p, s, v, x.time_s, x.quarters, caught_on=not x.free)),
     "release": (a.Place, lambda p, s, v, x: bars.release(p, s, v, x.quarters)),
     "lock": (a.Lock, lambda p, s, v, x: bars.lock(p, s, v, x.quarters, x.locked)),
-    "meter": (a.MeterText, lambda p, s, v, x: bars.set_meter(p, s, v, x.meter)),
+    "meter": (a.MeterText, lambda p, s, v, x: bars.set_meter(p, s, v, x.meter, x.bar)),
     "scale": (a.Factor, lambda p, s, v, x: bars.scale(p, s, v, x.factor)),
     "steady": (a.Steady, _steady),
     "breathing": (a.Nothing, lambda p, s, v, x: bars.make_breathing(p, s, v)),

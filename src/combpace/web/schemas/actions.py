@@ -45,6 +45,7 @@ class Lock(Args):
 
 class MeterText(Args):
     meter: str = Field(max_length=12)
+    bar: int | None = None
 
 
 class Factor(Args):

@@ -162,14 +162,32 @@ export function drawChosen(state, mark, act) {
     if (!bar) { box.replaceChildren(); return; }
     head.textContent = `Bar ${bar.n}`;
     const drift = bar.drift === null ? "no attack near its line" : `first attack ${signed(bar.drift)} ms`;
-    words.textContent = `Starts ${clockWords(bar.s)}, ${bar.bpm.toFixed(2)} BPM, ${drift}, ${Math.round(bar.sure * 100)} % sure. ${station === "bars" ? "Pull an attack onto a tooth, or press D on a downbeat." : ""}`;
+    words.textContent = `${bar.meter}, starts ${clockWords(bar.s)}, ${bar.bpm.toFixed(2)} BPM, ${drift}, ${Math.round(bar.sure * 100)} % sure. ${station === "bars" ? "Pull an attack onto a tooth, or press D on a downbeat." : ""}`;
     if (station === "bars") {
       button("This is bar 1", "", () => act("bar-1", { time_s: bar.s }));
       if (picture.kind !== "steady") button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
     }
     button("Loop it", "L", () => act("loop"));
+    if (station === "bars" && picture.kind !== "steady") row.append(meterFrom(bar, (meter) => act("meter", { meter, bar: bar.n })));
   }
   box.replaceChildren(head, words, row);
+}
+
+/**
+ * A field for the meter from a bar on.
+ * @param {import("../views/comb_geometry.js").Bar} bar @param {(meter: string) => void} use
+ */
+function meterFrom(bar, use) {
+  const label = document.createElement("label"), field = document.createElement("input");
+  label.className = "from-here";
+  field.className = "field w3";
+  field.value = bar.meter;
+  field.autocomplete = "off";
+  field.spellcheck = false;
+  field.setAttribute("aria-label", `meter from bar ${bar.n} on`);
+  field.addEventListener("change", () => { if (field.value.trim() && field.value.trim() !== bar.meter) use(field.value.trim()); });
+  label.append("meter from here on ", field);
+  return label;
 }
 
 /**

@@ -1,7 +1,7 @@
 // @ts-check
 // The comb's geometry: pure, run by node --test as it is.
 
-/** @typedef {{i: number, n: number, q: number, len: number, beats: number, s: number, e: number, bpm: number, drift: number|null, sure: number}} Bar */
+/** @typedef {{i: number, n: number, q: number, len: number, beats: number, meter: string, s: number, e: number, bpm: number, drift: number|null, sure: number}} Bar */
 /** @typedef {ReturnType<typeof makeComb>} Comb */
 
 export const LEFT_PX = 78, RIGHT_PX = 66, HEAD_PX = 24;

@@ -1,0 +1,132 @@
+"""Learn how sure the ear may be: `.venv/bin/python -m bench.ear.calibrate [--songs N] [--only-report]`.
+
+Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
+core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
+reliability table and Brier skill per kind of music, on songs that were held out.
+"""
+
+from __future__ import annotations
+
+import argparse
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+import numpy as np
+from scipy import optimize
+
+from bench.ear.generated import truth_of
+from bench.ear.songs import song
+from combpace.core.audio import ArraySource
+from combpace.core.bars import read_bars
+from combpace.core.beats import track_beats
+from combpace.core.onsets import detect_onsets
+from combpace.core.pattern import hear_pattern
+from combpace.core.pulse import hear_pulse
+from combpace.core.spectra import onset_strength
+from combpace.core.sureness import BAR_NAMES, BEAT_NAMES, bar_features, beat_features, sure_of_bars, sure_of_beats
+
+OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "sureness_weights.py"
+FIRST = 3_000_000
+BEAT_S, BAR_S = 0.040, 0.070
+Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+
+
+def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
+    return np.min(np.abs(times[:, None] - truth[None, :]), axis=1) if len(truth) else np.full(len(times), 9.0)
+
+
+def one(seed: int) -> Rows | None:
+    """(kind, features of beats, right, features of bars, right) of one song; what is not asked is left out."""
+    made = song(seed)
+    source = ArraySource(made.audio)
+    heard = onset_strength(source)
+    onsets, pulse = detect_onsets(source, heard), hear_pulse(source, heard)
+    beats = track_beats(pulse, onsets)
+    if len(beats) < 4:
+        return None
+    pattern = hear_pattern(pulse, beats.rough)
+    reading = read_bars(pattern)
+    times = np.asarray(beats.times)
+    truth, _ = truth_of(made)
+    rows = beat_features(pulse, pattern, beats)
+    right = nearest(times, truth) < BEAT_S
+    bars = bar_features(reading, sure_of_beats(rows))
+    starts = times[np.array(reading.starts)]
+    lines = np.array([bar.start_s for bar in made.bars])
+    near = np.argmin(np.abs(starts[:, None] - lines[None, :]), axis=1)
+    fits = np.array([abs(lines[k] - t) < BAR_S and made.bars[k].meter == str(m) for k, t, m in zip(near, starts, reading.meters, strict=True)])
+    asked, whole = np.ones(len(times), bool), np.ones(len(starts), bool)
+    for a, b in made.unasked:
+        asked &= (times < a) | (times > b)
+        whole &= (starts < a) | (starts > b)
+    whole[-1] = False
+    return made.kind, rows[asked], right[asked], bars[whole], fits[whole]
+
+
+def fitted(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, float]:
+    """Weights and bias of a logistic model, a little ridge."""
+    centre, spread = x.mean(axis=0), x.std(axis=0) + 1e-6
+    z = (x - centre) / spread
+
+    def loss(p: np.ndarray) -> tuple[float, np.ndarray]:
+        u = z @ p[:-1] + p[-1]
+        q = 1 / (1 + np.exp(-u))
+        value = float(np.mean(np.logaddexp(0, u) - y * u) + 1e-3 * (p[:-1] ** 2).sum())
+        return value, np.append(z.T @ (q - y) / len(y) + 2e-3 * p[:-1], np.mean(q - y))
+
+    p = optimize.minimize(loss, np.zeros(x.shape[1] + 1), jac=True, method="L-BFGS-B").x
+    weights = p[:-1] / spread
+    return weights, float(p[-1] - weights @ centre)
+
+
+def report(name: str, said: np.ndarray, right: np.ndarray, kinds: np.ndarray) -> None:
+    print(f"\n{name}: {len(right)} of which {100 * right.mean():.1f} % are right\n\n| said | how many | right |\n|---|---|---|")
+    for lo, hi in ((0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.8), (0.8, 0.9), (0.9, 0.95), (0.95, 1.01)):
+        inside = (said >= lo) & (said < hi)
+        if inside.any():
+            print(f"| {lo:.2f}-{min(hi, 1):.2f} | {inside.sum()} | {right[inside].mean():.2f} |")
+    worst = np.argsort(said)[: max(1, len(said) // 10)]
+    print(f"\nThe worst tenth holds {100 * (~right[worst]).sum() / max(1, (~right).sum()):.0f} % of the errors.")
+    base = np.mean((right - right.mean()) ** 2)
+    print(f"Brier skill {1 - np.mean((said - right) ** 2) / max(base, 1e-9):.2f}; by kind:", end=" ")
+    for kind in sorted(set(kinds)):
+        of = kinds == kind
+        usual = np.mean((right[of] - right[of].mean()) ** 2)
+        print(f"{kind} {1 - np.mean((said[of] - right[of]) ** 2) / usual:.2f}" if usual > 1e-3 else f"{kind} -", end=", ")
+    print()
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--songs", type=int, default=400)
+    parser.add_argument("--only-report", action="store_true")
+    options = parser.parse_args()
+    with ProcessPoolExecutor(2) as pool:
+        made = [rows for rows in pool.map(one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
+    test = np.arange(len(made)) % 3 == 0
+
+    def parts(which: np.ndarray, x: int, y: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        chosen = [rows for rows, use in zip(made, which, strict=True) if use]
+        kinds = np.concatenate([np.full(len(rows[y]), rows[0]) for rows in chosen])
+        return np.concatenate([rows[x] for rows in chosen]), np.concatenate([rows[y] for rows in chosen]), kinds
+
+    if not options.only_report:
+        lines = ['"""Made by `.venv/bin/python -m bench.ear.calibrate`; do not edit."""\n\n# fmt: off\n']
+        for name, names, x, y in (("BEATS", BEAT_NAMES, 1, 2), ("BARS", BAR_NAMES, 3, 4)):
+            features, right, _ = parts(~test, x, y)
+            weights, bias = fitted(features, right.astype(float))
+            assert len(weights) == len(names)
+            lines.append(f"{name} = (({', '.join(f'{w:.4f}' for w in weights)}), {bias:.4f})\n")
+        OUT.write_text("".join(lines))
+        from importlib import reload
+
+        from combpace.core import sureness_weights
+
+        reload(sureness_weights)
+    for name, model, x, y in (("Beats", sure_of_beats, 1, 2), ("Bars", sure_of_bars, 3, 4)):
+        features, right, kinds = parts(test, x, y)
+        report(name, model(features), right, kinds)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,132 @@
+"""What the pattern of beats says: which open bars, in what meter, and whether they are counted at the right level.
+
+A second, smaller network that takes a step per beat. What it sees of each beat is what was struck on it and on its
+quarters, how the harmony changes, and how alike beats are that lie one to sixteen apart: bars repeat themselves (as
+Foote and Uchihashi 2001 read rhythm from self-similarity). Learnt by `bench/ear/learn_pattern.py` from the same songs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from combpace.core.clocks import FloatArray
+from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, network, sigmoid, softmax, weights_of
+from combpace.core.spectra import Float32Array
+
+WEIGHTS = "pattern_weights.npz"
+LAGS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14, 16)
+PARTS, GROUPS = 4, 4
+# Beats on either side over which likeness is averaged.
+REACH = 12
+INPUTS = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S) + len(LAGS) + 4 + len(METERS) + 1
+
+
+@dataclass(frozen=True, slots=True)
+class Pattern:
+    """What the network says of a row of beats.
+
+    downbeat  probability that each opens a bar
+    meter     probability of each of METERS, shape (beats, len(METERS))
+    level     probability that each is counted at the right level: neither twice nor half as fast, nor off the beat
+    """
+
+    downbeat: Float32Array
+    meter: Float32Array
+    level: Float32Array
+
+
+def log_odds(p: FloatArray, most: float = 5.0) -> FloatArray:
+    """Log odds of probabilities, within bounds."""
+    p = np.clip(p, 1e-4, 1 - 1e-4)
+    result: FloatArray = np.clip(np.log(p / (1 - p)), -most, most)
+    return result
+
+
+def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
+    """Features of each beat, shape (beats, INPUTS); at least two increasing beats, in seconds."""
+    frames = len(pulse.beat)
+    gaps = np.diff(beats)
+    gaps = np.append(gaps, gaps[-1])
+    rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64)
+    near = ndimage.maximum_filter1d(rises, 5, axis=0, mode="nearest")
+    parts = beats[:, None] + gaps[:, None] * np.arange(PARTS) / PARTS
+    at = np.clip(np.round(parts * FRAMES_PER_S).astype(int), 0, len(near) - 1)
+    struck = near[at].reshape(len(beats), PARTS, RISES)
+    grouped = struck.reshape(len(beats), PARTS, GROUPS, RISES // GROUPS).mean(axis=3).reshape(len(beats), -1)
+    middle = np.clip(np.round((beats + 0.5 * gaps) * FRAMES_PER_S / PAIR).astype(int), 0, len(pulse.inputs) - 1)
+    first = PAIR * RISES
+    levels = pulse.inputs[middle, first : first + LEVELS].astype(np.float64)
+    novelty = ndimage.maximum_filter1d(pulse.inputs[:, first + LEVELS + 1 :], 5, axis=0, mode="nearest")
+    change = novelty[np.clip(np.round(beats * FRAMES_PER_S / PAIR).astype(int), 0, len(novelty) - 1)]
+
+    def heard(row: Float32Array, times: FloatArray, reach: int) -> FloatArray:
+        index = np.clip(np.round(times * FRAMES_PER_S).astype(int)[:, None] + np.arange(-reach, reach + 1), 0, frames - 1)
+        return log_odds(row[index].max(axis=1).astype(np.float64))
+
+    ends = np.clip(np.round((beats + gaps) * FRAMES_PER_S).astype(int), 1, frames)
+    starts = np.minimum(np.clip(np.round(beats * FRAMES_PER_S).astype(int), 0, frames - 1), ends - 1)
+    total = np.cumsum(np.concatenate([np.zeros((1, len(METERS))), pulse.meter]), axis=0)
+    meter = (total[ends] - total[starts]) / (ends - starts)[:, None]
+    return np.column_stack(
+        [
+            grouped,
+            levels,
+            change,
+            likeness(np.concatenate([struck.reshape(len(beats), -1), 0.5 * levels], axis=1)),
+            heard(pulse.beat, beats, 3),
+            heard(pulse.beat, beats + 0.5 * gaps, 3),
+            np.maximum(heard(pulse.beat, beats + gaps / 3, 3), heard(pulse.beat, beats + 2 * gaps / 3, 3)),
+            heard(pulse.downbeat, beats, 4),
+            meter,
+            np.log2(np.maximum(gaps, 0.05) / 0.5),
+        ]
+    ).astype(np.float32)
+
+
+def likeness(rows: FloatArray) -> FloatArray:
+    """How alike beats are that lie each of LAGS apart, about each beat, against the mean of all lags; shape (beats, lags)."""
+    centred = rows - rows.mean(axis=0)
+    unit = centred / (np.linalg.norm(centred, axis=1, keepdims=True) + 1e-6)
+    out = np.zeros((len(rows), len(LAGS)))
+    for k, lag in enumerate(LAGS):
+        if lag >= len(rows):
+            continue
+        alike = (unit[lag:] * unit[:-lag]).sum(axis=1)
+        # A pair belongs to the beat half-way between its two.
+        total = np.cumsum(np.append(0.0, alike))
+        place = np.arange(len(rows)) - lag // 2
+        lo, hi = np.clip(place - REACH, 0, len(alike)), np.clip(place + REACH + 1, 0, len(alike))
+        out[:, k] = np.where(hi > lo, (total[hi] - total[lo]) / np.maximum(hi - lo, 1), 0.0)
+    result: FloatArray = out - out.mean(axis=1, keepdims=True)
+    return result
+
+
+def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:
+    """What the network says of a row of beats (seconds, at least two)."""
+    out = network(inputs_of_beats(pulse, beats), weights_of(WEIGHTS))
+    return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
+
+
+def other_levels(beats: FloatArray) -> Iterator[tuple[str, FloatArray]]:
+    """The same pulse counted otherwise: twice, half, in thirds and against thirds, in every phase."""
+    if len(beats) < 6:
+        return
+
+    def finer(count: int) -> FloatArray:
+        steps = np.arange((len(beats) - 1) * count + 1) / count
+        return np.interp(steps, np.arange(len(beats)), beats)
+
+    yield "double", finer(2)
+    for phase in range(2):
+        yield "half", beats[phase::2]
+    for phase in range(3):
+        yield "two thirds", finer(2)[phase::3]
+        yield "third", beats[phase::3]
+    for phase in range(2):
+        yield "three halves", finer(3)[phase::2]
+    yield "triple", finer(3)
+    yield "off the beat", 0.5 * (beats[1:] + beats[:-1])

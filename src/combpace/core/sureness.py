@@ -1,0 +1,85 @@
+"""How sure a beat and a bar are: logistic models of a few readable features, so that 0.9 is right nine times in ten.
+
+Weights are learnt by `bench/ear/calibrate.py` from generated songs that nothing else was learnt from, and lie in
+`sureness_weights.py`; the reliability table is in docs/decisions/ear.md. Right means: a beat within 40 ms of a true one;
+a bar whose line lies within 70 ms of a true one of the same meter.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import ndimage
+
+from combpace.core import sureness_weights
+from combpace.core.bars import BarReading
+from combpace.core.beats import Beats
+from combpace.core.clocks import FloatArray
+from combpace.core.pattern import Pattern, log_odds
+from combpace.core.pulse import FRAMES_PER_S, Pulse
+
+BEAT_NAMES = ("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved")
+BAR_NAMES = ("log odds of the reading", "mean of five", "least of five", "beats sure", "log odds of the meter", "not 4/4", "length")
+
+
+def _around(values: FloatArray, size: int) -> FloatArray:
+    result: FloatArray = ndimage.uniform_filter1d(values, size, mode="nearest")
+    return result
+
+
+def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
+    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more."""
+    at = np.clip(np.round(beats.rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1)
+    level, here = log_odds(pattern.level.astype(np.float64)), log_odds(pulse.beat[at].max(axis=1).astype(np.float64))
+    gaps = np.diff(beats.rough)
+    typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
+    odd = np.minimum(np.abs(np.log(np.maximum(gaps, 1e-3) / np.maximum(typical, 1e-3))), 1.0)
+    return np.column_stack(
+        [
+            level,
+            _around(level, 9),
+            ndimage.minimum_filter1d(level, 9, mode="nearest"),
+            here,
+            _around(here, 9),
+            beats.carried,
+            np.maximum(np.append(odd[:1], odd), np.append(odd, odd[-1:])),
+            np.minimum(np.abs(np.asarray(beats.times) - beats.rough), 0.05) * 20.0,
+        ]
+    )
+
+
+def bar_features(reading: BarReading, beats: FloatArray) -> FloatArray:
+    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1."""
+    starts = np.array(reading.starts)
+    ends = np.append(starts[1:], len(beats))
+
+    def mean(values: FloatArray) -> FloatArray:
+        return log_odds(np.array([float(values[a:b].mean()) for a, b in zip(starts, ends, strict=True)]))
+
+    sure = mean(reading.sure)
+    return np.column_stack(
+        [
+            sure,
+            _around(sure, 5),
+            ndimage.minimum_filter1d(sure, 5, mode="nearest"),
+            mean(beats),
+            mean(reading.in_meter),
+            np.array([float(str(each) != "4/4") for each in reading.meters]),
+            np.full(len(starts), np.log(max(2.0, float(len(beats))))),
+        ]
+    )
+
+
+def _probability(rows: FloatArray, model: tuple[tuple[float, ...], float]) -> FloatArray:
+    weights, bias = model
+    result: FloatArray = np.clip(1.0 / (1.0 + np.exp(-(rows @ np.array(weights) + bias))), 0.01, 0.99)
+    return result
+
+
+def sure_of_beats(rows: FloatArray) -> FloatArray:
+    """0-1 for each row of `beat_features`."""
+    return _probability(rows, sureness_weights.BEATS)
+
+
+def sure_of_bars(rows: FloatArray) -> FloatArray:
+    """0-1 for each row of `bar_features`."""
+    return _probability(rows, sureness_weights.BARS)
