@@ -26,6 +26,8 @@ FIRST = 0.5
 # usual, squared (common practice: most music lies between 70 and 160); where nothing better is
 # found; and what needs no comparison.
 EMPTY, RARE, UNKNOWN, CERTAIN = -2.0, 0.6, -1.2, 3.4
+# Mean log odds below which beats are heard but faintly; and how much more another way must then be worth than the attacks.
+FAINT, AGAINST = -0.6, 4.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
 USUAL_BPM, USUAL_OCTAVES = 108.0, 0.55
@@ -214,10 +216,12 @@ def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
     """The way to count that the pattern of beats speaks for most.
 
     Time without beats counts against a way, and so does a tempo that is rare; the best at any tempo is given a little. Where
-    the network is convinced of nothing, it does not know this music, and the attacks decide; where it is certain of the first,
+    the network is convinced of nothing, or hears even the beats of the best way only faintly, it does not know this music, and the
+    attacks decide, unless the pattern speaks much against them; where it is certain of the first,
     the others are not looked for.
     """
     best, most = np.zeros(0), -np.inf
+    struck, struck_worth = np.zeros(0), -np.inf
     duration = len(pulse.beat) / FRAMES_PER_S
     for name, row in ways:
         pattern = hear_pattern(pulse, row)
@@ -230,8 +234,12 @@ def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
         worth = worth + FIRST if name == "first" else max(worth, UNKNOWN) if name == "attacks" else worth
         if worth > most:
             best, most = row, worth
+        if name == "attacks":
+            struck, struck_worth = row, worth
         if name == "first" and worth > CERTAIN:
             break
+    if len(struck) and most - struck_worth < AGAINST and float(heard_at(pulse, best).mean()) < FAINT:
+        return struck
     return best
 
 
