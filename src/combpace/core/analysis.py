@@ -23,6 +23,8 @@ from combpace.core.tempomap import Meter, TempoMap, steady_map
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060
+# How much less, in log odds, a beat is trusted on which nothing is struck.
+UNSTRUCK = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +111,8 @@ def read(pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float) -> tuple
         others=frozenset(beat_at(time) for time in hints.others),
     )
     pattern = hear_pattern(pulse, beats.rough)
-    reading = read_bars(pattern, known, trust=heard_at(pulse, beats.rough))
+    # A bar of a free intro may be counted like any other; little is struck on its beats.
+    reading = read_bars(pattern, known, trust=heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK))
     beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
     sure = sure_of_bars(bar_features(reading, beats.confidence))
     pace = own_pace(beats, reading, sure)
