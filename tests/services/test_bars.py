@@ -86,6 +86,26 @@ class BarsTest(PlaceTest):
         self.assertEqual(self.version, version)
 
 
+class MeterFromTest(PlaceTest):
+    def test_from_a_bar_on_and_said_so(self) -> None:
+        before = self.line(4)
+        note = bars.set_meter(self.place, self.session, self.version, "3/4", 5).note
+        self.assertIn("The meter is 3/4 from bar 5 on", note)
+        line = self.seen().need_map()
+        self.assertEqual([(meter.bar, str(meter)) for meter in line.meters], [(1, "4/4"), (5, "3/4")])
+        self.assertEqual(self.line(4), before)
+        self.assertEqual(bars.map_sentence(line, "own", 20.0)[:22], "4/4, from bar 5 3/4, b")
+        sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertEqual(len(self.seen().need_map().meters), 1)
+
+    def test_a_steady_map_has_one_meter(self) -> None:
+        bars.make_steady(self.place, self.session, self.version, 120.0)
+        with self.assertRaisesRegex(ParameterError, "one meter"):
+            bars.set_meter(self.place, self.session, self.version, "3/4", 5)
+        with self.assertRaises(ParameterError):
+            bars.set_meter(self.place, self.session, self.version, "3/4", 0)
+
+
 class PlacedTest(PlaceTest):
     def test_a_lead_that_starts_later_takes_its_map_along(self) -> None:
         before = self.line(2)

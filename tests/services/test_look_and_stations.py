@@ -120,6 +120,14 @@ class LookTest(PlaceTest):
         self.assertEqual([p for p in self.places("takes") if p.do and p.do.name == "bundle"], [])
         seen = self.seen()
         self.assertEqual(len(seen.document.bundle_of(self.lead)), 2)
+        # The job that this queued hears both as one performance.
+        ids = [take.id for take in seen.document.bundle_of(self.lead)]
+        before = seen.analysis(self.lead)
+        self.assertEqual(takes.import_take(self.place, {"take": self.lead, "together": ids}, lambda phase, share: None), {"takes": ids})
+        found = [self.seen().analysis(take) for take in ids]
+        assert found[0] is not None and found[1] is not None and before is not None
+        self.assertEqual(found[0].pace, found[1].pace)
+        self.assertEqual(takes.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []})
         self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from scipy import ndimage
@@ -51,8 +52,7 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
     frames = len(pulse.beat)
     gaps = np.diff(beats)
     gaps = np.append(gaps, gaps[-1])
-    rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64)
-    near = ndimage.maximum_filter1d(rises, 5, axis=0, mode="nearest")
+    near, novelty, total = _prepared(pulse)
     parts = beats[:, None] + gaps[:, None] * np.arange(PARTS) / PARTS
     at = np.clip(np.round(parts * FRAMES_PER_S).astype(int), 0, len(near) - 1)
     struck = near[at].reshape(len(beats), PARTS, RISES)
@@ -60,7 +60,6 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
     middle = np.clip(np.round((beats + 0.5 * gaps) * FRAMES_PER_S / PAIR).astype(int), 0, len(pulse.inputs) - 1)
     first = PAIR * RISES
     levels = pulse.inputs[middle, first : first + LEVELS].astype(np.float64)
-    novelty = ndimage.maximum_filter1d(pulse.inputs[:, first + LEVELS + 1 :], 5, axis=0, mode="nearest")
     change = novelty[np.clip(np.round(beats * FRAMES_PER_S / PAIR).astype(int), 0, len(novelty) - 1)]
 
     def heard(row: Float32Array, times: FloatArray, reach: int) -> FloatArray:
@@ -69,7 +68,6 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
 
     ends = np.clip(np.round((beats + gaps) * FRAMES_PER_S).astype(int), 1, frames)
     starts = np.minimum(np.clip(np.round(beats * FRAMES_PER_S).astype(int), 0, frames - 1), ends - 1)
-    total = np.cumsum(np.concatenate([np.zeros((1, len(METERS))), pulse.meter]), axis=0)
     meter = (total[ends] - total[starts]) / (ends - starts)[:, None]
     return np.column_stack(
         [
@@ -85,6 +83,16 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
             np.log2(np.maximum(gaps, 0.05) / 0.5),
         ]
     ).astype(np.float32)
+
+
+@lru_cache(maxsize=1)
+def _prepared(pulse: Pulse) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """What all ways to count the same take are seen through: rises and changes of harmony with their neighbours, sums of the meters."""
+    rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64)
+    near: FloatArray = ndimage.maximum_filter1d(rises, 5, axis=0, mode="nearest")
+    novelty: FloatArray = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :], 5, axis=0, mode="nearest")
+    total: FloatArray = np.cumsum(np.concatenate([np.zeros((1, len(METERS))), pulse.meter]), axis=0)
+    return near, novelty, total
 
 
 def likeness(rows: FloatArray) -> FloatArray:

@@ -29,7 +29,7 @@ METERS = ("4/4", "3/4", "5/4", "6/8", "7/8")
 WEIGHTS = "pulse_weights.npz"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Pulse:
     """What the network says, at FRAMES_PER_S.
 
