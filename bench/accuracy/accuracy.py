@@ -19,7 +19,6 @@ import mir_eval
 import numpy as np
 import soundfile as sf
 
-import combpace  # noqa: F401 - before numpy: it says how many threads
 from combpace.core.analysis import Hints
 from combpace.demo.build import write_performance
 from combpace.demo.performances import boiler_house, pipe_loop, programmed

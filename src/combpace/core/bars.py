@@ -42,7 +42,7 @@ class BarWeights:
     most: float = 4.0
     meter: float = 0.3
     change: float = 6.0
-    slip: float = 7.0
+    slip: float = 9.0
     common: float = 0.5
 
 

@@ -25,7 +25,7 @@ FIRST = 0.5
 # How ways to count compare, as log odds of being counted right: a stretch without beats; a tempo (of quarters) one deviation from the
 # usual, squared (common practice: most music lies between 70 and 160); where nothing better is
 # found; and what needs no comparison.
-EMPTY, RARE, UNKNOWN, CERTAIN = -2.0, 0.6, -1.2, 3.4
+EMPTY, RARE, UNKNOWN, CERTAIN = -2.0, 0.6, -1.2, 3.2
 # Mean log odds below which beats are heard but faintly; and how much more another way must then be worth than the attacks.
 FAINT, AGAINST = -0.6, 4.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
@@ -236,7 +236,7 @@ def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
             best, most = row, worth
         if name == "attacks":
             struck, struck_worth = row, worth
-        if name == "first" and worth > CERTAIN:
+        if worth > CERTAIN:
             break
     if len(struck) and most - struck_worth < AGAINST and float(heard_at(pulse, best).mean()) < FAINT:
         return struck
