@@ -94,7 +94,7 @@ class MeterFromTest(PlaceTest):
         line = self.seen().need_map()
         self.assertEqual([(meter.bar, str(meter)) for meter in line.meters], [(1, "4/4"), (5, "3/4")])
         self.assertEqual(self.line(4), before)
-        self.assertEqual(bars.map_sentence(line, "own", 20.0)[:22], "4/4, from bar 5 3/4, b")
+        self.assertEqual(bars.map_sentence(line, "own", 20.0)[:22], "4/4, 3/4 from bar 5, b")
         sessions.undo(self.place, self.session, self.version, forwards=False)
         self.assertEqual(len(self.seen().need_map().meters), 1)
 

@@ -67,8 +67,8 @@ def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str
 
 
 def meters(tempo_map: TempoMap[ClockT]) -> str:
-    """The meters of a map: "4/4", "4/4, from bar 12 3/4", or their number where there are many."""
+    """The meters of a map: "4/4", "4/4, 3/4 from bar 12", or their number where there are many."""
     first, *changes = tempo_map.meters
     if len(changes) > 3:
         return f"{first} with {len(changes)} changes"
-    return "".join([str(first), *(f", from bar {meter.bar} {meter}" for meter in changes)])
+    return "".join([str(first), *(f", {meter} from bar {meter.bar}" for meter in changes)])
