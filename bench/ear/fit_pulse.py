@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +13,13 @@ import optax
 from combpace.core.pulse import METERS, PAIR
 
 Params = dict[str, Any]
+
+
+def keep(path: Path, number: int, params: Params, centre: np.ndarray, spread: np.ndarray, trained: np.ndarray, held_out: np.ndarray) -> None:
+    """After a pass: say how it went, and write the weights as float16 with the inputs' centre and spread."""
+    print(f"pass {number}: trained {trained.round(4)}, held out {held_out.round(4)}", flush=True)
+    stored = {name: np.asarray(value, np.float16) for name, value in params.items()}
+    np.savez_compressed(path, centre=centre.astype(np.float32), spread=spread.astype(np.float32), **stored)
 
 
 def start(key: jax.Array, inputs: int, bias: jax.Array, channels: int, layers: int, taps: int) -> Params:
@@ -127,7 +133,6 @@ def fit(
             inputs += 0.03 * rng.standard_normal((len(index), 1, inputs.shape[2])) * spread
         return (inputs - centre) / spread, y[index].astype(np.float32), meter[index].astype(np.int32)
 
-    begun = time.time()
     for one in range(passes):
         order = rng.permutation(train)
         seen = []
@@ -136,7 +141,4 @@ def fit(
             params, state, parts = step(params, state, *given(np.sort(order[first : first + batch]), True), now)
             seen.append(parts)
         kept = [np.asarray(judge(params, *given(part, False))) for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 32))]
-        now_at, then_at = np.mean(np.array(seen), axis=0).round(4), np.mean(kept, axis=0).round(4)
-        print(f"pass {one + 1}: trained {now_at}, held out {then_at}, {time.time() - begun:.0f} s", flush=True)
-        stored = {name: np.asarray(value, np.float16) for name, value in params.items()}
-        np.savez_compressed(path, centre=centre.astype(np.float32), spread=spread.astype(np.float32), **stored)
+        keep(path, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))

@@ -7,7 +7,6 @@ true ones, a little off, and those that the decoder offers.
 from __future__ import annotations
 
 import argparse
-import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
@@ -87,7 +86,7 @@ def fit(parts: list[np.ndarray], passes: int) -> None:
     import jax.numpy as jnp
     import optax
 
-    from bench.ear.fit_pulse import forward, start
+    from bench.ear.fit_pulse import forward, keep, start
 
     x, down, meter, level, inside, owner = parts
     sample = x[::5][inside[::5] > 0].astype(np.float32)
@@ -132,7 +131,6 @@ def fit(parts: list[np.ndarray], passes: int) -> None:
             rows += 0.1 * rng.standard_normal(rows.shape)
         return rows * inside[index][:, :, None], down[index], meter[index].astype(np.int32), level[index], inside[index]
 
-    begun = time.time()
     for one in range(passes):
         order, seen = rng.permutation(train), []
         for first in range(0, len(order) - batch + 1, batch):
@@ -140,10 +138,7 @@ def fit(parts: list[np.ndarray], passes: int) -> None:
             params, state, found = step(params, state, now, *given(np.sort(order[first : first + batch]), True))
             seen.append(found)
         kept = [np.asarray(judge(params, *given(part, False))) for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 64))]
-        now_at, then_at = np.mean(np.array(seen), axis=0).round(4), np.mean(kept, axis=0).round(4)
-        print(f"pass {one + 1}: trained {now_at}, held out {then_at}, {time.time() - begun:.0f} s", flush=True)
-        stored = {name: np.asarray(value, np.float16) for name, value in params.items()}
-        np.savez_compressed(OUT, centre=centre.astype(np.float32), spread=spread.astype(np.float32), **stored)
+        keep(OUT, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))
 
 
 def main() -> None:

@@ -119,8 +119,9 @@ class HintsTest(unittest.TestCase):
     def test_contradictions_and_places_outside_are_refused(self) -> None:
         with self.assertRaises(MapConflictError):
             heard(self.audio, Hints(bars=((float(self.beats[4]), 1), (float(self.beats[8]), 9))))
-        with self.assertRaises(ParameterError):
-            heard(self.audio, Hints(downbeats=(1e4,)))
+        for outside in (Hints(downbeats=(1e4,)), Hints(others=(float("nan"),)), Hints(meters=((-1.0, Meter(1, 3, 4)),))):
+            with self.subTest(hints=outside), self.assertRaises(ParameterError):
+                heard(self.audio, outside)
 
 
 class RobustTest(unittest.TestCase):

@@ -171,7 +171,7 @@ class BarsTest(unittest.TestCase):
             with self.subTest(meter=meter):
                 self.assertEqual(reading.starts, tuple(range(0, 60, count)))
                 self.assertEqual({str(each) for each in reading.meters}, {meter})
-                self.assertGreater(reading.confidence, 0.9)
+                self.assertGreater(float(reading.sure.mean()), 0.9)
 
     def test_a_pickup_stays_before_bar_1(self) -> None:
         pace = own_pace(beats_of(60), self.read(4, "4/4", first=1))
@@ -213,6 +213,6 @@ class BarsTest(unittest.TestCase):
     def test_too_few_beats(self) -> None:
         one = Beats(take_times([0.5]), np.ones(1), np.array([0.5]), np.ones(1))
         reading = read_bars(pattern_of(1, [0], ["4/4"]))
-        self.assertEqual(reading.confidence, 0.0)
+        self.assertEqual(reading.sure.tolist(), [0.0])
         with self.assertRaises(ParameterError):
             own_pace(one, reading)

@@ -68,4 +68,6 @@ test("fields step by their own step", () => {
 test("what is left beside one tempo", () => {
   assert.ok(fromOneTempo([0, 1, 2, 3], [1, 3.5, 6, 8.5]).every((value) => Math.abs(value) < 1e-12));
   assert.ok(Math.abs(fromOneTempo([0, 1, 2], [0, 0.3, 0])[1] - 0.2) < 1e-12);
+  // 4/4, then 3/4, at one tempo: bars differ in length, and nothing is left.
+  assert.ok(fromOneTempo([0, 4, 8, 11, 14], [0, 2, 4, 5.5, 7]).every((value) => Math.abs(value) < 1e-12));
 });

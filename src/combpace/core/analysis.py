@@ -97,6 +97,7 @@ def read(pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float) -> tuple
     bars = tuple(sorted((caught(time, onsets, duration_s), number) for time, number in hints.bars))
     downbeats = sorted(caught(time, onsets, duration_s) for time in hints.downbeats)
     meters = sorted((caught(time, onsets, duration_s), meter) for time, meter in hints.meters)
+    others = [caught(time, onsets, duration_s) for time in hints.others]
     held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
     beats = track_beats(pulse, onsets, hints.tempi, held)
     if len(beats) < 2:
@@ -108,7 +109,7 @@ def read(pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float) -> tuple
     known = BarHints(
         meters=tuple([(0, hints.meter)] if hints.meter else []) + tuple((beat_at(time), meter) for time, meter in meters),
         downbeats=frozenset(beat_at(time) for time in held),
-        others=frozenset(beat_at(time) for time in hints.others),
+        others=frozenset(beat_at(time) for time in others),
     )
     pattern = hear_pattern(pulse, beats.rough)
     # A bar of a free intro may be counted like any other; little is struck on its beats.

@@ -12,6 +12,7 @@ from scipy import ndimage
 
 from combpace.core.clocks import FloatArray
 from combpace.core.pulse import FRAMES_PER_S, PAIR, RISES, Pulse
+from combpace.core.spectra import OnsetStrength
 
 # 50 to 214 BPM, in frames; where a beat is long, single frames do not matter.
 PERIODS = np.concatenate([np.arange(28, 60), np.arange(60, 121, 2)])
@@ -19,14 +20,36 @@ PERIODS = np.concatenate([np.arange(28, 60), np.arange(60, 121, 2)])
 ON, HALF, THIRD, QUARTER, OFF = 1.0, 0.20, -0.05, -0.12, -0.30
 BEAT_COST, STIFFNESS = 0.55, 90.0
 PRIOR, CENTRE_BPM, SPREAD_OCTAVES = 1.4, 108.0, 0.55
+# Lows before highs: in the rises of the network's inputs, and in low, middle and high flux.
 BAND_WEIGHTS = (1.6, 1.6, 1.0, 1.0, 1.0, 1.0, 0.8, 0.8)
+FLUX_WEIGHTS = (1.6, 1.0, 0.8)
 
 
 def attacks_of(pulse: Pulse) -> FloatArray:
     """How strong an attack is at each frame, levelled over some seconds so that a typical strong one is 1."""
     rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64) ** 2
-    total: FloatArray = (rises * np.array(BAND_WEIGHTS)).mean(axis=1)
-    total = np.maximum(total - ndimage.uniform_filter1d(total, round(0.3 * FRAMES_PER_S), mode="nearest"), 0.0)
+    total = (rises * np.array(BAND_WEIGHTS)).mean(axis=1)
+    return _levelled(_above_usual(total, FRAMES_PER_S))
+
+
+def activation(heard: OnsetStrength) -> FloatArray:
+    """The same of onset strength, for pictures; shape (ceil(duration * FRAMES_PER_S),)."""
+    total = _above_usual(heard.flux.astype(np.float64) @ np.array(FLUX_WEIGHTS), heard.frame_rate_hz)
+    count = max(1, int(np.ceil(len(total) / heard.frame_rate_hz * FRAMES_PER_S)))
+    place = np.minimum((np.arange(len(total)) / heard.frame_rate_hz * FRAMES_PER_S + 0.5).astype(int), count - 1)
+    pooled = np.zeros(count)
+    np.maximum.at(pooled, place, total)
+    return _levelled(pooled)
+
+
+def _above_usual(total: FloatArray, rate_hz: float) -> FloatArray:
+    """What rises above the mean of the 0.3 s about it."""
+    result: FloatArray = np.maximum(total - ndimage.uniform_filter1d(total, round(0.3 * rate_hz), mode="nearest"), 0.0)
+    return result
+
+
+def _levelled(total: FloatArray) -> FloatArray:
+    """Strength at FRAMES_PER_S over a level that follows the take over some seconds, but never below a third of its loud places."""
     if not total.any():
         return total
     loud = ndimage.uniform_filter1d(ndimage.maximum_filter1d(total, round(FRAMES_PER_S)), round(4.0 * FRAMES_PER_S), mode="nearest")

@@ -67,14 +67,12 @@ class BarReading:
     meters      of each of these bars
     sure        0-1 for every beat: posterior of its place in the bar and meter, as they were read
     in_meter    0-1 for every beat: posterior of its meter alone
-    confidence  0-1 for the whole
     """
 
     starts: tuple[int, ...]
     meters: tuple[Meter, ...]
     sure: FloatArray
     in_meter: FloatArray
-    confidence: float
 
     @property
     def first(self) -> int:
@@ -86,7 +84,7 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
 
     pattern  what the beats' pattern says
     trust    how well each beat is heard; bar 1 is the first of the bars whose beats are heard nearly as well as is usual
-    Returns  for fewer than two beats: one bar that starts at the first of them, confidence 0
+    Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
     """
     hints, w = hints or BarHints(), weights or BarWeights()
     stated = [meter for _, meter in hints.meters]
@@ -94,7 +92,7 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     kinds = list(dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else HEARD)]))
     count = len(pattern.downbeat)
     if count < 2:
-        return BarReading((0,), (kinds[0],), np.zeros(count), np.zeros(count), 0.0)
+        return BarReading((0,), (kinds[0],), np.zeros(count), np.zeros(count))
     place = np.array([k for k, meter in enumerate(kinds) for _ in range(meter.beats)])
     beat = np.array([p for meter in kinds for p in range(meter.beats)])
     score = _observed(pattern, kinds, w)[:, place]
@@ -126,7 +124,7 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     in_meter = np.stack([posterior[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)[rows, place[path]]
     read = [kinds[place[path[a]]] for a in starts]
     meters = (*(_named(meter, int(b - a)) for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)), read[-1])
-    return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter, float(np.mean(sure)))
+    return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
 
 
 def _named(meter: Meter, beats: int) -> Meter:

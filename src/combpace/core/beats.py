@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from scipy import ndimage
 
 from combpace.core.attack_pulse import attack_pulse, attacks_of
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
@@ -15,23 +14,22 @@ from combpace.core.errors import ParameterError
 from combpace.core.following import LONGEST, SHORTEST, Weights, follow
 from combpace.core.onsets import Onsets
 from combpace.core.pattern import hear_pattern, log_odds, other_levels
-from combpace.core.pulse import FRAMES_PER_S, Pulse
-from combpace.core.spectra import OnsetStrength
+from combpace.core.pulse import FRAMES_PER_S, METERS, Pulse
+from combpace.core.tempomap import parse_meter
 
-# Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo; and what being the best at any is worth (log odds).
+# Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
 BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
-FIRST = 0.5
-# How ways to count compare, as log odds of being counted right: a stretch without beats; a tempo (of quarters) one deviation from the
-# usual, squared (common practice: most music lies between 70 and 160); where nothing better is
-# found; and what needs no comparison.
-EMPTY, RARE, UNKNOWN, CERTAIN = -2.0, 0.6, -1.2, 3.2
+# How ways to count compare, as log odds of being counted right. FIRST: being the best at any tempo. EMPTY: a stretch without beats. RARE:
+# a tempo (of quarters) one deviation from the usual, squared (common practice: most music lies between 70 and 160). UNKNOWN: what the
+# attacks alone are worth at least. CERTAIN: what needs no comparison.
+FIRST, EMPTY, RARE, UNKNOWN, CERTAIN = 0.5, -2.0, 0.6, -1.2, 3.2
 # Mean log odds below which beats are heard but faintly; and how much more another way must then be worth than the attacks.
 FAINT, AGAINST = -0.6, 4.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
 USUAL_BPM, USUAL_OCTAVES = 108.0, 0.55
-QUARTERS_A_BEAT = (1.0, 1.0, 1.0, 1.5, 0.5)
+QUARTERS_A_BEAT = tuple(parse_meter(name).beat_quarters for name in METERS)
 # Log odds from which a first or last beat counts though nothing is struck on it.
 HEARD = 0.5
 # How much less than usual four beats must be heard for them to be free playing before or after the pulse.
@@ -89,25 +87,6 @@ def no_beats() -> Beats:
     return Beats(take_times([]))
 
 
-def activation(heard: OnsetStrength, low: float = 1.6, high: float = 0.8) -> FloatArray:
-    """Onset strength at FRAMES_PER_S, levelled so that a typical strong attack is 1; shape (ceil(duration * FRAMES_PER_S),)."""
-    flux = heard.flux.astype(np.float64)
-    total = low * flux[:, 0] + flux[:, 1] + high * flux[:, 2]
-    total = np.maximum(total - ndimage.uniform_filter1d(total, round(0.3 * heard.frame_rate_hz), mode="nearest"), 0.0)
-    count = max(1, int(np.ceil(len(total) / heard.frame_rate_hz * FRAMES_PER_S)))
-    place = np.minimum((np.arange(len(total)) / heard.frame_rate_hz * FRAMES_PER_S + 0.5).astype(int), count - 1)
-    pooled = np.zeros(count)
-    np.maximum.at(pooled, place, total)
-    if not pooled.any():
-        return pooled
-    # The level follows the take over some seconds, but never below a third of its loud places.
-    loud = ndimage.maximum_filter1d(pooled, round(1.0 * FRAMES_PER_S))
-    loud = ndimage.uniform_filter1d(loud, round(4.0 * FRAMES_PER_S), mode="nearest")
-    reference = np.maximum(loud, 0.35 * float(np.quantile(pooled[pooled > 0], 0.95)))
-    levelled: FloatArray = np.minimum(pooled / reference, 1.5)
-    return levelled
-
-
 def heard_at(pulse: Pulse, rough: FloatArray) -> FloatArray:
     """Log odds of a beat at each of these moments, within -4 and 4."""
     at = np.clip(np.round(rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1)
@@ -133,13 +112,6 @@ def _without_free_ends(pulse: Pulse, rough: FloatArray) -> FloatArray:
     last = good[-1] + 4
     # A long end that is heard badly is music that the network does not know.
     return rough[good[0] : last if last > (1 - LONGEST_ENDING) * len(rough) else len(rough)]
-
-
-def odds_of(pulse: Pulse) -> FloatArray:
-    """Log odds of a beat at each frame."""
-    p = np.clip(pulse.beat.astype(np.float64), 1e-4, 1 - 1e-4)
-    odds: FloatArray = np.log(p / (1 - p))
-    return odds
 
 
 def track_beats(pulse: Pulse, onsets: Onsets, tempi: Sequence[TempoSpan] = (), held: Sequence[float] = (), weights: Weights | None = None) -> Beats:
@@ -176,7 +148,7 @@ def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: 
     "first", the best in each of the "band"s, the best through "attacks" alone, and the first and the last "counted otherwise".
     Each is looked for only when it is asked for.
     """
-    odds = odds_of(pulse)
+    odds = log_odds(pulse.beat.astype(np.float64), 10.0)
     asked = [span.gaps for span in tempi]
     # In a band, or where the user says that there is a pulse, the best there is counts, however faint.
     sure = replace(weights, second=weights.second + 5.0 * weights.top)
@@ -215,10 +187,9 @@ def _same(a: FloatArray, b: FloatArray) -> bool:
 def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
     """The way to count that the pattern of beats speaks for most.
 
-    Time without beats counts against a way, and so does a tempo that is rare; the best at any tempo is given a little. Where
-    the network is convinced of nothing, or hears even the beats of the best way only faintly, it does not know this music, and the
-    attacks decide, unless the pattern speaks much against them; where it is certain of the first,
-    the others are not looked for.
+    Time without beats counts against a way, and so do a rare tempo and a jump; the best at any tempo is given a little. Where
+    the network is convinced of nothing, or hears even the beats of the best way only faintly, it does not know this music, and
+    the attacks decide, unless the pattern speaks much against them. Where it is certain of one, no more are looked for.
     """
     best, most = np.zeros(0), -np.inf
     struck, struck_worth = np.zeros(0), -np.inf

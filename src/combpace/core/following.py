@@ -32,7 +32,6 @@ class Weights:
     floor, top  bounds of the log odds of one beat
     drift       change of gap that costs half a nat, as a share, plus `grain` frames for the grid of frames
     stop        cost of a pulse that stops and starts again
-    slow        cost per octave below 60 BPM of each beat
     """
 
     second: float = 1.5
@@ -42,7 +41,6 @@ class Weights:
     drift: float = 0.06
     grain: float = 0.6
     stop: float = 12.0
-    slow: float = 0.0
 
 
 def follow(
@@ -73,7 +71,7 @@ def follow(
         gain[at] = w.top
         since[at + 1] = at
         since = np.maximum.accumulate(since)
-    pay = w.second / FRAMES_PER_S * gaps - w.slow * np.maximum(0.0, np.log2(gaps / FRAMES_PER_S))
+    pay = (w.second / FRAMES_PER_S * gaps).astype(np.float32)
     move, reach = _moves(w, gaps)
     # Where little is heard, every third frame is enough for a beat.
     live = (gain > w.floor + 1.0) | (np.arange(frames) % 3 == 0)
@@ -106,7 +104,7 @@ def follow(
         stopped[rows] = origin
         quiet = quiet.astype(np.float32)
         rows, quiet = rows[live[rows]], quiet[live[rows]]
-        carried = ready[longest + rows[:, None] - gaps[None, :], columns[None, :]] + pay.astype(np.float32)
+        carried = ready[longest + rows[:, None] - gaps[None, :], columns[None, :]] + pay
         carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = NEVER
         fresh[rows] = quiet[:, None] >= carried
         total = np.maximum(carried, quiet[:, None]) + gain[rows][:, None]

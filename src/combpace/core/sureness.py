@@ -12,10 +12,10 @@ from scipy import ndimage
 
 from combpace.core import sureness_weights
 from combpace.core.bars import BarReading
-from combpace.core.beats import Beats
+from combpace.core.beats import Beats, heard_at
 from combpace.core.clocks import FloatArray
 from combpace.core.pattern import Pattern, log_odds
-from combpace.core.pulse import FRAMES_PER_S, Pulse
+from combpace.core.pulse import Pulse
 
 BEAT_NAMES = ("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved")
 BAR_NAMES = ("log odds of the reading", "mean of five", "least of five", "beats sure", "log odds of the meter", "not 4/4", "length")
@@ -28,8 +28,7 @@ def _around(values: FloatArray, size: int) -> FloatArray:
 
 def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
     """One row a beat, columns as in BEAT_NAMES; finite for two beats or more."""
-    at = np.clip(np.round(beats.rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1)
-    level, here = log_odds(pattern.level.astype(np.float64)), log_odds(pulse.beat[at].max(axis=1).astype(np.float64))
+    level, here = log_odds(pattern.level.astype(np.float64)), heard_at(pulse, beats.rough)
     gaps = np.diff(beats.rough)
     typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
     odd = np.minimum(np.abs(np.log(np.maximum(gaps, 1e-3) / np.maximum(typical, 1e-3))), 1.0)

@@ -148,13 +148,16 @@ def _bars(seen: Reading, _: str | None) -> list[Place]:
     session_map, lead = seen.session_map(), seen.document.lead
     if session_map is None or lead is None:
         return []
-    rows = [row for row in picture.picture(seen, None)["bars"] if row["i"] >= 0 and row["e"] <= seen.end_s() + 0.5]
+    # What lies beyond the last beat is no finding: the map only runs on there.
+    end_s = min(seen.end_s() + 0.5, float(session_map.times_s[-1]) if not session_map.is_steady else np.inf)
+    rows = [row for row in picture.picture(seen, None)["bars"] if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= seen.end_s() + 0.5]
     pace = seen.own_pace(lead.id)
     steady = seen.map_choice().kind == "steady"
     fixed = {round(knot.quarters, 6) for knot in pace.knots if knot.fixed} if pace and not steady else set()
     drifts = np.array([abs(row["drift"]) for row in rows if row["drift"] is not None])
     usual = max(6.0, 3 * float(np.median(drifts))) if len(drifts) else 6.0
-    tempi = np.array([row["bpm"] for row in rows])
+    # Quarters a minute: where the meter changes, what is counted changes, and the tempo need not.
+    tempi = np.array([row["bpm"] * row["len"] / row["beats"] for row in rows])
     found = []
     for k, row in enumerate(rows):
         place = row["q"]
@@ -162,7 +165,7 @@ def _bars(seen: Reading, _: str | None) -> list[Place]:
             continue
         keep = None if steady else Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
         near = tempi[max(0, k - 3) : k + 4]
-        typical = float(np.median(near)) if len(near) else row["bpm"]
+        typical = float(np.median(near)) * row["beats"] / row["len"]
         jump = abs(row["bpm"] / typical - 1)
         where = f"bar {row['n']}"
         sure = f"{row['sure'] * 100:.0f} % sure"

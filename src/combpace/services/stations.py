@@ -240,7 +240,7 @@ def bars_facts(seen: Reading) -> dict[str, Any] | None:
     return {
         "bar_1": words.clock(session_map.second(0.0)),
         "meter": str(session_map.meters[0]),
-        "meters": words.meters(session_map).partition(", ")[2],
+        "meters": words.meter_changes(session_map),
         "steady": steady,
         "anchors": fixed,
         "bpm": f"{session_map.bpm_at(0.0) / session_map.meters[0].beat_quarters:.4f}".rstrip("0").rstrip("."),

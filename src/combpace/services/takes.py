@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from combpace.core.analysis import Analysis, analyse
-from combpace.core.beats import activation
+from combpace.core.attack_pulse import activation
 from combpace.core.bundles import analyse_bundle
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import ParameterError, StaleError

@@ -68,7 +68,11 @@ def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str
 
 def meters(tempo_map: TempoMap[ClockT]) -> str:
     """The meters of a map: "4/4", "4/4, 3/4 from bar 12", or their number where there are many."""
-    first, *changes = tempo_map.meters
-    if len(changes) > 3:
-        return f"{first} with {len(changes)} changes"
-    return "".join([str(first), *(f", {meter} from bar {meter.bar}" for meter in changes)])
+    changes = meter_changes(tempo_map)
+    return f"{tempo_map.meters[0]}, {changes}" if changes else str(tempo_map.meters[0])
+
+
+def meter_changes(tempo_map: TempoMap[ClockT]) -> str:
+    """The meters after the first: "3/4 from bar 12", or how many there are; empty where there is one meter."""
+    changes = tempo_map.meters[1:]
+    return f"with {len(changes)} changes" if len(changes) > 3 else ", ".join(f"{meter} from bar {meter.bar}" for meter in changes)

@@ -16,7 +16,10 @@ export function mountCurve(box, host, inSight) {
     const c = colours(), rows = state.picture.bars;
     if (rows.length < 2) return;
     const played = rows.filter((bar) => bar.i >= 0);
-    const values = (played.length > 1 ? played : rows).map((bar) => bar.bpm);
+    // Beats a minute as the first meter counts them: where another begins, what is counted changes, and the tempo need not.
+    const unit = (played[0] ?? rows[0]).len / (played[0] ?? rows[0]).beats;
+    const tempo = (/** @type {import("./comb_geometry.js").Bar} */ bar) => (bar.bpm * bar.len) / bar.beats / unit;
+    const values = (played.length > 1 ? played : rows).map(tempo);
     let low = Math.min(...values), high = Math.max(...values);
     if (high - low < 2) { const middle = (high + low) / 2; low = middle - 1; high = middle + 1; }
     const pad = (high - low) * 0.12;
@@ -41,11 +44,11 @@ export function mountCurve(box, host, inSight) {
     g.strokeStyle = c.ink;
     g.lineWidth = 1.6;
     g.beginPath();
-    rows.forEach((bar, k) => { if (k === 0) g.moveTo(x(k), y(bar.bpm)); else g.lineTo(x(k), y(bar.bpm)); g.lineTo(x(k + 1), y(bar.bpm)); });
+    rows.forEach((bar, k) => { const level = y(tempo(bar)); if (k === 0) g.moveTo(x(k), level); else g.lineTo(x(k), level); g.lineTo(x(k + 1), level); });
     g.stroke();
     for (const anchor of state.picture.anchors) {
       const row = rows.findIndex((bar) => anchor.q >= bar.q - 1e-6 && anchor.q < bar.q + bar.len - 1e-6);
-      if (row >= 0) clip(g, x(row + (anchor.q - rows[row].q) / rows[row].len), y(rows[row].bpm) - 5.5, anchor.locked, c.ink, c.ground);
+      if (row >= 0) clip(g, x(row + (anchor.q - rows[row].q) / rows[row].len), y(tempo(rows[row])) - 5.5, anchor.locked, c.ink, c.ground);
     }
     if (state.playhead !== null && state.map) {
       const q = state.map.toQuarters(state.playhead);

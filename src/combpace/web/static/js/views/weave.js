@@ -42,7 +42,7 @@ export function drawSmallWeave(canvas, weave) {
   g.fillRect(lineB - 0.75, 0, 1.5, height);
 }
 
-/** What is left of ys after the straight line through them. @param {number[]} xs @param {number[]} ys */
+/** What is left of ys (seconds) at xs (quarters) after the straight line through them. @param {number[]} xs @param {number[]} ys */
 export function fromOneTempo(xs, ys) {
   const n = xs.length, mx = xs.reduce((s, x) => s + x, 0) / n, my = ys.reduce((s, y) => s + y, 0) / n;
   const sxx = xs.reduce((s, x) => s + (x - mx) ** 2, 0), sxy = xs.reduce((s, x, k) => s + (x - mx) * (ys[k] - my), 0);
@@ -75,14 +75,14 @@ export function mountWeave(box, host) {
     if (imageOf !== key) { image = weaveImage(weave, c.wave); imageOf = key; }
     const { w, top, tall } = layout();
     const lineA = x0 + (w * OVER) / (1 + 2 * OVER), lineB = x0 + (w * (1 + OVER)) / (1 + 2 * OVER);
-    const meter = map.table.meters[0];
     const rowPx = Math.min(14, tall / weave.rows), used = rowPx * weave.rows;
     g.fillStyle = c.panel;
     g.fillRect(x0, top, lineA - x0, used);
     g.fillRect(lineB, top, x0 + w - lineB, used);
     g.imageSmoothingEnabled = rowPx < 1;
     if (image) g.drawImage(image, x0, top, w, used);
-    const beats = Math.round(meter[2]);
+    // Where meters change, rows share nothing but their bar lines.
+    const [first, ...changes] = map.table.meters, beats = changes.length ? 1 : Math.round(first[2]);
     type(g, 12.5, 500, "center");
     for (let beat = 0; beat <= beats; beat++) {
       const x = lineA + ((lineB - lineA) * beat) / beats;
@@ -122,7 +122,7 @@ export function mountWeave(box, host) {
     const steady = state.picture.kind === "steady";
     const all = state.picture.bars.filter((bar) => bar.i >= 0 && (!steady || bar.drift !== null));
     // A map that breathes lies on its attacks: what is worth seeing is how far it leaves one steady tempo.
-    const away = fromOneTempo(all.map((bar) => bar.i), all.map((bar) => bar.s));
+    const away = fromOneTempo(all.map((bar) => bar.q), all.map((bar) => bar.s));
     const rows = all.map((bar, k) => ({ i: bar.i, ms: steady ? /** @type {number} */ (bar.drift) : 1000 * away[k] }));
     if (!rows.length) return;
     const w = width - x0 - 20;
