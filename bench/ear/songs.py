@@ -13,14 +13,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy import signal
 
+from bench.ear.grooves import METERS, Rng, chance, fill, groove, varied
 from bench.ear.material import RATE, Sound, blown, deep_drum, small_metal, snap_drum
+from bench.ear.parts import Note, bass_part, chord_part, piano_part, picked_part, progression, riff_part, tones
 from combpace.core.audio import Audio
-
-Rng = np.random.Generator
-# Meters: beats in a bar, steps in a beat, and what a beat is in quarters.
-METERS = {"4/4": (4, 4), "3/4": (3, 4), "5/4": (5, 4), "6/8": (2, 3), "7/8": (7, 2)}
-GROUPS = {"4/4": [(4,), (2, 2)], "3/4": [(3,)], "5/4": [(3, 2), (2, 3)], "6/8": [(2,)], "7/8": [(2, 2, 3), (3, 2, 2), (2, 3, 2)]}
-Hit = tuple[float, str, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +38,6 @@ class Song:
     unasked: list[tuple[float, float]]
     kind: str
     onsets: list[tuple[float, bool]] = field(default_factory=list)
-
-
-def chance(rng: Rng, p: float) -> bool:
-    return bool(rng.random() < p)
 
 
 class Voice:
@@ -106,308 +98,6 @@ def struck(make: Callable[[float], Sound]) -> Callable[[float, float, float], So
     return lambda v, _pitch, _held: make(v)
 
 
-# --- grooves ---------------------------------------------------------------------------------------------------------
-
-
-def _every(beats: int, step: float, voice: str, rng: Rng, accent: float = 0.7, level: float = 0.5) -> list[Hit]:
-    places = np.arange(0, beats - 1e-6, step)
-    on_beat = chance(rng, 0.75)
-    return [(float(p), voice, level * (1.0 if (abs(p - round(p)) < 0.01) == on_beat else accent)) for p in places]
-
-
-def _some(rng: Rng, places: list[float], p: float) -> list[float]:
-    return [place for place in places if chance(rng, p)]
-
-
-def groove_44(rng: Rng) -> tuple[list[Hit], str]:
-    style = str(
-        rng.choice(
-            ["rock", "rock", "rock", "break", "break", "four", "four", "half", "half", "double", "motown", "train", "drop", "toms", "swing", "swing",
-             "shuffle", "shuffle", "clave", "rolls", "plain", "ballad", "rush", "rush", "wall"],
-        )
-    )  # fmt: skip
-    hats = str(rng.choice(["hat", "hat", "hat", "ride", "shaker"]))
-    step = float(rng.choice([1.0, 0.5, 0.5, 0.5, 0.25]))
-    hits: list[Hit] = []
-
-    def kicks(*places: float) -> None:
-        hits.extend((p, "kick", 0.9 if p == int(p) else 0.75) for p in places)
-
-    def snares(*places: float, voice: str = "snare") -> None:
-        hits.extend((p, voice, 0.85) for p in places)
-
-    off = [0.5, 1.5, 2.5, 3.5]
-    if style in ("rock", "plain", "ballad"):
-        kicks(0, *_some(rng, [2], 0.8), *_some(rng, [1.5, 2.5, 3.5, 0.5] if style == "rock" else [2.5], 0.3), *_some(rng, [1.75, 2.75, 3.75], 0.1))
-        snares(1, 3, voice=str(rng.choice(["snare", "side"])) if style == "ballad" else "snare")
-    elif style == "break":
-        kicks(0, *_some(rng, [0.5, 0.75, 1.75, 2.5, 2.75, 3.25], 0.35), *_some(rng, [2], 0.35))
-        snares(1, *_some(rng, [3], 0.85), *_some(rng, [3.5], 0.15))
-        hits += [(p, "ghost", 0.25) for p in _some(rng, [0.75, 1.25, 1.75, 2.25, 2.75, 3.25, 3.75], 0.3)]
-    elif style == "four":
-        kicks(0, 1, 2, 3)
-        if chance(rng, 0.75):
-            snares(1, 3, voice=str(rng.choice(["snare", "clap"])))
-        hits += [(p, "open", 0.5) for p in off] if chance(rng, 0.7) else []
-    elif style == "half":
-        kicks(0, *_some(rng, [0.5, 1.5, 1.75, 2.5, 3.5, 3.75], 0.25))
-        snares(2)
-    elif style == "double":
-        kicks(*_some(rng, [0, 1, 2, 3], 0.9))
-        snares(*off)
-        step = float(rng.choice([0.5, 0.5, 1.0]))
-    elif style == "rush":
-        # Fast: kick and snare take turns on the beats, often with feet in eighths or sixteenths under them.
-        foot = rng.choice([1.0, 0.5, 0.25])
-        kicks(0, 2, *([p for p in np.arange(0, 4, foot) if p not in (0, 2)] if foot < 1 else _some(rng, [1.5, 3.5], 0.3)))
-        snares(1, 3)
-        hats, step = str(rng.choice(["hat", "ride", "open"])), float(rng.choice([1.0, 1.0, 0.5]))
-    elif style == "wall":
-        hits += [(float(p), "snare", 0.8) for p in np.arange(0, 4, 0.5 if chance(rng, 0.5) else 1.0)]
-        kicks(*np.arange(0, 4, 0.5).tolist())
-        hats, step = str(rng.choice(["ride", "open", "crash"])), 1.0
-    elif style == "motown":
-        kicks(0, *_some(rng, [1.5, 2, 2.5, 3.5], 0.5))
-        snares(0, 1, 2, 3)
-    elif style == "train":
-        hits += [(p, "snare", 0.8 if p in (1, 3) or (p % 1 == 0.5 and chance(rng, 0.2)) else 0.35) for p in np.arange(0, 4, 0.25)]
-        kicks(*([0, 1, 2, 3] if chance(rng, 0.5) else [0, 2]))
-        step = 8.0
-    elif style == "drop":
-        kicks(2, *_some(rng, [0], 0.15))
-        snares(2, voice="side")
-        hits += [(p, "hat", 0.5) for p in off] if chance(rng, 0.4) else []
-    elif style == "toms":
-        hits += [(p, str(rng.choice(["tom1", "tom2"])), 0.8 if p in (1, 3) else 0.55) for p in np.arange(0, 4, 0.5) if chance(rng, 0.85)]
-        kicks(*_some(rng, [0, 2], 0.9), *_some(rng, [1, 3], 0.4))
-        step = 8.0 if chance(rng, 0.5) else 1.0
-    elif style == "swing":
-        third = 2 / 3
-        hats, step = "ride", 8.0
-        hits += [(p, "ride", 0.55) for p in (0, 1, 1 + third, 2, 3, 3 + third)]
-        hits += [(1, "pedal", 0.5), (3, "pedal", 0.5)]
-        kicks(*_some(rng, [0, 1, 2, 3], 0.5))
-        hits += [(p, "ghost", 0.35) for p in _some(rng, [third, 1 + third, 2 + third, 2, 0], 0.25)]
-    elif style == "shuffle":
-        step = 8.0
-        hits += [(p + d, hats, 0.5 if d == 0 else 0.4) for p in range(4) for d in (0, 2 / 3)]
-        kicks(0, *_some(rng, [2], 0.8), *_some(rng, [1 + 2 / 3, 3 + 2 / 3], 0.4))
-        snares(1, 3)
-    elif style == "clave":
-        snares(*((0, 0.75, 1.5, 2.5, 3.0) if chance(rng, 0.5) else (0.5, 1, 2, 2.75, 3.5)), voice="side")
-        kicks(*((0, 1.5, 2, 3.5) if chance(rng, 0.7) else (0, 2)))
-    elif style == "rolls":
-        kicks(0, *_some(rng, [0.75, 1.5, 2.25, 2.75, 3.5], 0.4))
-        snares(2, voice=str(rng.choice(["clap", "snare"])))
-        hits += [(3 + k / 6, "hat", 0.4) for k in range(6)] if chance(rng, 0.3) else []
-        step = float(rng.choice([0.5, 0.25]))
-    if step < 8:
-        hits += _every(4, step, hats, rng, level=float(rng.uniform(0.3, 0.6)))
-    return hits, style
-
-
-def groove_odd(rng: Rng, meter: str) -> tuple[list[Hit], str]:
-    beats, _ = METERS[meter]
-    groups = GROUPS[meter][rng.integers(len(GROUPS[meter]))]
-    starts = [0, *np.cumsum(groups)[:-1].tolist()]
-    hats = str(rng.choice(["hat", "hat", "ride", "shaker"]))
-    hits: list[Hit] = [(0, "kick", 0.95)]
-    if meter == "3/4":
-        how = rng.integers(5)
-        back = ([1, 2], [2], [1], [1, 2], [])[how]
-        hits += [(p, "pedal" if how == 3 else "snare", 0.8) for p in back]
-        hits += [(p, "kick", 0.7) for p in _some(rng, [1.5, 2.5, 0.5], 0.2) + _some(rng, [1], 0.15)]
-        step = float(rng.choice([1.0, 0.5, 0.5, 0.25]))
-        if chance(rng, 0.2):
-            hits += [(p, "ride", 0.5) for p in (0, 1, 1 + 2 / 3, 2)]
-            step = 8.0
-    elif meter == "6/8":
-        hits += [(1, "snare", 0.9)] if chance(rng, 0.85) else [(1, "kick", 0.7)]
-        hits += [(p, "kick", 0.7) for p in _some(rng, [2 / 3, 1 + 2 / 3, 1 / 3], 0.25)] + [
-            (p, "ghost", 0.3) for p in _some(rng, [1 / 3, 1 + 1 / 3], 0.2)
-        ]
-        step = float(rng.choice([1 / 3, 1 / 3, 1 / 3, 1 / 3, 1 / 6]))
-    elif meter == "5/4":
-        second = starts[1]
-        hits += [(second, "kick", 0.85)] if chance(rng, 0.7) else []
-        back = [1, second + 1] if chance(rng, 0.6) else ([second] if chance(rng, 0.4) else [2, 4])
-        hits += [(p, "snare", 0.85) for p in back]
-        hits += [(p + 0.5, "kick", 0.7) for p in _some(rng, [0, 1, 2, 3, 4], 0.18)]
-        step = float(rng.choice([1.0, 0.5, 0.5, 0.25]))
-    else:
-        which = rng.integers(4)
-        back = ([starts[-1]], [starts[1]], [starts[1], starts[2]], [s + 1 for s in starts[:-1]] + [starts[-1] + 1])[which]
-        hits += [(p, "snare", 0.85) for p in back]
-        hits += [(p, "kick", 0.8) for p in starts[1:] if p not in back and chance(rng, 0.6)]
-        hits += [(p, "kick", 0.65) for p in _some(rng, [1.0, 3.0, 5.0, 6.0], 0.15)]
-        step = float(rng.choice([1.0, 1.0, 1.0, 0.5]))
-        if chance(rng, 0.15):
-            hits += [(float(p), hats, 0.5) for s, g in zip(starts, groups, strict=True) for p in range(s, s + g, 2)]
-            step = 8.0
-    if step < 8:
-        places = np.arange(0, beats - 1e-6, step)
-        strong = set(starts) if chance(rng, 0.5) else set(range(beats))
-        hits += [(float(p), hats, 0.5 if any(abs(p - s) < 0.01 for s in strong) else 0.36) for p in places]
-    return hits, f"groove {meter}"
-
-
-def groove(rng: Rng, meter: str) -> tuple[list[Hit], str]:
-    return groove_44(rng) if meter == "4/4" else groove_odd(rng, meter)
-
-
-def fill(rng: Rng, beats: int, steps: int) -> list[Hit]:
-    """The end of a bar: drums in quick steps, down the kit."""
-    length = min(beats, int(rng.choice([1, 1, 2, 4])) if beats < 7 else int(rng.choice([2, 3])))
-    step = 1 / steps if steps != 4 else float(rng.choice([0.25, 0.5, 0.25]))
-    places = np.arange(beats - length, beats - 1e-6, step)
-    order = ["snare", "snare", "tom1", "tom1", "tom2", "tom2"]
-    return [
-        (float(p), order[min(5, int(6 * k / max(1, len(places))))], float(rng.uniform(0.5, 0.95))) for k, p in enumerate(places) if chance(rng, 0.88)
-    ]
-
-
-# --- parts with pitch ------------------------------------------------------------------------------------------------
-
-SCALES = ((0, 2, 4, 5, 7, 9, 11), (0, 2, 3, 5, 7, 8, 10))
-Note = tuple[float, int, float, float]
-
-
-def progression(rng: Rng) -> list[tuple[int, int]]:
-    """Degrees of four to eight chords, as (root, third) in semitones above the tonic."""
-    scale = SCALES[int(rng.integers(2))]
-    length = int(rng.choice([1, 2, 4, 4, 4, 8]))
-    chords = []
-    for k in range(length):
-        degree = 0 if k == 0 and chance(rng, 0.7) else int(rng.choice([0, 3, 4, 5, 1, 2], p=[0.15, 0.25, 0.25, 0.2, 0.08, 0.07]))
-        root = scale[degree]
-        third = (scale[(degree + 2) % 7] - root) % 12
-        chords.append((root, third))
-    return chords
-
-
-def tones(chord: tuple[int, int]) -> list[int]:
-    root, third = chord
-    return [root, root + third, root + 7]
-
-
-def picked_part(rng: Rng, beats: int, steps: int) -> Callable[[int, tuple[int, int]], list[Note]]:
-    step = 1 / steps if steps != 4 else float(rng.choice([0.5, 0.5, 0.25, 1 / 3]))
-    if steps == 2:
-        step = 1.0
-    count = round(beats / step)
-    period = count if chance(rng, 0.5) else max(2, count // int(rng.choice([1, 2, 2, 4])))
-    shape = rng.integers(0, 6, period)
-    shape[0] = 0
-    gaps = rng.random(period) < (0.12 if chance(rng, 0.5) else 0.0)
-    gaps[0] = False
-    accent = rng.uniform(0, 0.35)
-    ring = float(rng.uniform(0.8, 4.0))
-    melody = chance(rng, 0.3)
-
-    def play(bar: int, chord: tuple[int, int]) -> list[Note]:
-        ladder = tones(chord) + [t + 12 for t in tones(chord)]
-        notes = []
-        for k in range(count):
-            if gaps[k % period] or chance(rng, 0.02):
-                continue
-            index = int(shape[k % period]) if not (melody and k % 4 == 3 and chance(rng, 0.3)) else int(rng.integers(6))
-            strong = k % period == 0
-            notes.append((k * step, ladder[index], 0.75 + (accent if strong else 0), ring * step))
-        return notes
-
-    return play
-
-
-def chord_part(rng: Rng, beats: int, steps: int, kind: str) -> Callable[[int, tuple[int, int]], list[Note]]:
-    """Strummed, struck or held chords on a rhythm that repeats."""
-    step = 0.5 if steps == 4 else 1.0 / steps if steps == 3 else 1.0
-    places = np.arange(0, beats - 1e-6, step)
-    if kind == "pad":
-        rhythm = [0.0]
-    elif kind == "chug":
-        fine = np.arange(0, beats - 1e-6, 0.25 if steps == 4 and chance(rng, 0.5) else step)
-        rhythm = [float(p) for p in fine if p == 0 or chance(rng, 0.8)]
-    else:
-        often = rng.uniform(0.35, 0.9)
-        rhythm = [float(p) for p in places if (p == 0 and chance(rng, 0.95)) or (p > 0 and chance(rng, often if p == int(p) else often * 0.75))]
-        if kind == "stab" and chance(rng, 0.4):
-            rhythm = [float(p) for p in places if p != int(p)] or rhythm
-    rhythm = rhythm or [0.0]
-    accents = {p: float(rng.uniform(0.6, 1.0)) for p in rhythm}
-    size = {"chug": 3, "stab": 4, "pad": 4}.get(kind, 5)
-    mute = rng.random(len(rhythm)) < (0.6 if kind == "chug" else 0.0)
-
-    def play(bar: int, chord: tuple[int, int]) -> list[Note]:
-        root, third = chord
-        shape = (root, root + 7, root + 12, root + 12 + third, root + 19, root + 24)[:size] if kind != "chug" else (root, root + 7, root + 12)
-        notes = []
-        for k, place in enumerate(rhythm):
-            if chance(rng, 0.04) and place > 0:
-                continue
-            following = rhythm[k + 1] if k + 1 < len(rhythm) else beats
-            held = (0.12 if mute[k] else following - place) * (0.3 if kind == "stab" else 0.97)
-            up = kind == "strum" and place != int(place)
-            ordered = shape[::-1][:4] if up else shape
-            loud = accents[place] * (1.1 if place == 0 else 1.0) * (0.7 if mute[k] else 1.0)
-            notes += [(place + (0.0 if kind in ("chug", "pad", "stab") else 1e-9 * n), pitch, loud, held) for n, pitch in enumerate(ordered)]
-        return notes
-
-    return play
-
-
-def bass_part(rng: Rng, beats: int, steps: int, walking: bool) -> Callable[[int, tuple[int, int]], list[Note]]:
-    if walking:
-
-        def walk(bar: int, chord: tuple[int, int]) -> list[Note]:
-            ladder = [*tones(chord), chord[0] + 9, chord[0] + 11, chord[0] + 2]
-            return [(float(k), ladder[0] if k == 0 else int(rng.choice(ladder)), 0.8, 0.95) for k in range(beats)]
-
-        return walk
-    step = 0.5 if steps == 4 else 1.0 / steps if steps == 3 else 1.0
-    places = [float(p) for p in np.arange(0, beats - 1e-6, step)]
-    often = rng.uniform(0.15, 1.0)
-    rhythm = [p for p in places if p == 0 or chance(rng, often)]
-
-    def play(bar: int, chord: tuple[int, int]) -> list[Note]:
-        notes = []
-        for k, place in enumerate(rhythm):
-            following = rhythm[k + 1] if k + 1 < len(rhythm) else beats
-            pitch = chord[0] if place == 0 or chance(rng, 0.7) else int(rng.choice([chord[0] + 7, chord[0] + 12, chord[0] - 5]))
-            notes.append((place, pitch, 0.85, (following - place) * 0.9))
-        return notes
-
-    return play
-
-
-def piano_part(rng: Rng, beats: int, steps: int) -> Callable[[int, tuple[int, int]], list[Note]]:
-    step = 0.5 if steps == 4 else 1.0 / steps if steps == 3 else 1.0
-    left = int(rng.integers(4))
-    count = round(beats / step)
-
-    def play(bar: int, chord: tuple[int, int]) -> list[Note]:
-        low = [t - 12 for t in tones(chord)]
-        notes: list[Note] = [(0.0, low[0], 0.8, beats * 0.95)]
-        if left == 0:
-            notes += [(k * step, (low + tones(chord))[(k * 2) % 5], 0.5, step) for k in range(1, count)]
-        elif left == 1:
-            notes += [(float(p), t, 0.5, 0.6) for p in range(1, beats) for t in tones(chord)]
-        elif left == 2 and beats >= 4:
-            notes += [(beats / 2 if steps == 4 else 2.0, low[2], 0.65, beats / 2)]
-        else:
-            notes += [(float(p), t, 0.55, 1.0) for p in range(0, beats, 2) for t in tones(chord)]
-        scale = [0, 2, 3 if chord[1] == 3 else 4, 5, 7, 9, 11]
-        place = 0.0
-        while place < beats - 0.01:
-            length = float(rng.choice([step, step, 2 * step, 1.0, 2.0]))
-            if chance(rng, 0.8):
-                on = tones(chord) if place == int(place) else [chord[0] + s for s in scale]
-                notes.append((place, 12 + int(rng.choice(on)), float(rng.uniform(0.6, 0.95)), length))
-            place += length
-        return notes
-
-    return play
-
-
 # --- the song --------------------------------------------------------------------------------------------------------
 
 
@@ -424,17 +114,29 @@ class Amp:
     """A driven amplifier with its cabinet: every chord is a block of sound, its attack more a change than a rise."""
 
     def __init__(self, rng: Rng) -> None:
-        self._drive = float(np.exp(rng.uniform(np.log(2), np.log(60))))
+        self._drive = float(np.exp(rng.uniform(np.log(2), np.log(90))))
+        self._stages = int(rng.integers(1, 4))
+        self._lean = float(rng.uniform(0, 0.3))
         self._tone = signal.butter(2, rng.uniform(200, 900), "highpass", fs=RATE, output="sos")
+        self._between = signal.butter(1, (rng.uniform(60, 200), rng.uniform(4000, 9000)), "bandpass", fs=RATE, output="sos")
         self._box = signal.butter(int(rng.integers(2, 5)), (rng.uniform(60, 140), rng.uniform(3000, 6500)), "bandpass", fs=RATE, output="sos")
-        self._twice_s = rng.uniform(0.004, 0.022) if chance(rng, 0.5) else 0.0
+        self._twice_s = rng.uniform(0.004, 0.022) if chance(rng, 0.35) else 0.0
+        self._gate = 10 ** rng.uniform(-2.6, -1.6) if chance(rng, 0.35) else 0.0
         self._hum = 10 ** rng.uniform(-4.5, -2.5)
         self._rng = rng
 
     def __call__(self, dry: Sound) -> Sound:
         peak = float(np.abs(dry).max()) + 1e-9
         pushed = dry / peak + 0.7 * signal.sosfilt(self._tone, dry / peak) + self._hum * self._rng.standard_normal(len(dry))
-        out = signal.sosfilt(self._box, np.tanh(self._drive * pushed))
+        if self._gate:
+            # Shut between strokes: what rings after a muted one is gone.
+            level = signal.lfilter([0.002], [1, -0.998], np.abs(pushed))
+            pushed = pushed * np.clip(level / self._gate, 0, 1)
+        out = pushed
+        for _ in range(self._stages):
+            # Bent to one side: even harmonics, as valves have them.
+            out = signal.sosfilt(self._between, np.tanh(self._drive ** (1 / self._stages) * out + self._lean))
+        out = signal.sosfilt(self._box, out)
         if self._twice_s:
             late = round(self._twice_s * RATE)
             out[late:] += 0.8 * out[:-late]
@@ -478,7 +180,7 @@ def _beats(rng: Rng, meters: list[str], bpm: float, how: str, start: float) -> l
     return out
 
 
-KINDS = ("drums", "drums", "band", "band", "loud", "loud", "picked", "picked", "strum", "chug", "chug", "piano", "sparse", "pair", "drums", "strum")
+KINDS = ("drums", "drums", "band", "band", "loud", "loud", "picked", "picked", "strum", "chug", "riff", "piano", "sparse", "pair", "drums", "riff")
 
 
 def song(seed: int, seconds: float = 24.0) -> Song:
@@ -588,7 +290,7 @@ def song(seed: int, seconds: float = 24.0) -> Song:
             if now not in known:
                 known[now] = groove(rng, now)[0]
             if b and b % section == 0 and not sparse and chance(rng, 0.35) and now == meter:
-                known[now] = groove(rng, now)[0] if now != "4/4" or chance(rng, 0.3) else _varied(rng, known[now], beats)
+                known[now] = groove(rng, now)[0] if now != "4/4" or chance(rng, 0.6 if kind == "loud" else 0.3) else varied(rng, known[now], beats)
             current = known[now]
             filled = fill(rng, beats, steps) if (b + 1) % section == 0 and not sparse and chance(rng, 0.7) else []
             from_place = min((h[0] for h in filled), default=99.0)
@@ -628,19 +330,30 @@ def song(seed: int, seconds: float = 24.0) -> Song:
     wanted: list[tuple[str, int, float]] = []
     if kind in ("band", "loud"):
         wanted.append(("bass", -12, rng.uniform(0.5, 1)))
-        for name, p in (("strum", 0.35), ("chug", 0.7 if kind == "loud" else 0.1), ("picked", 0.35), ("piano", 0.3), ("pad", 0.35), ("stab", 0.2)):
+        for name, p in (
+            ("strum", 0.35),
+            ("chug", 0.4 if kind == "loud" else 0.1),
+            ("riff", 0.5 if kind == "loud" else 0.05),
+            ("picked", 0.35),
+            ("piano", 0.3),
+            ("pad", 0.35),
+            ("stab", 0.2),
+        ):
             if chance(rng, p):
                 wanted.append((name, int(rng.choice([0, 12])), rng.uniform(0.2, 0.9)))
-    elif kind in ("picked", "strum", "chug", "piano"):
-        wanted.append((kind, 0 if kind == "chug" else int(rng.choice([2, 7, 12])), 1.0))
+    elif kind in ("picked", "strum", "chug", "riff", "piano"):
+        wanted.append((kind, 0 if kind in ("chug", "riff") else int(rng.choice([2, 7, 12])), 1.0))
+        if kind in ("chug", "riff") and chance(rng, 0.35):
+            # A second guitar beside the first: the same again, or a line above it.
+            wanted.append((kind if chance(rng, 0.6) else "picked", 0 if chance(rng, 0.6) else 12, rng.uniform(0.4, 1)))
         if kind == "picked" and chance(rng, 0.15):
             wanted.append(("bass", -12, 0.5))
     elif kind == "pair":
         wanted.append((str(rng.choice(["bass", "picked", "strum", "stab"])), 0, rng.uniform(0.6, 1)))
-    amp = Amp(rng) if kind in ("chug", "loud") or chance(rng, 0.08) else None
+    amp = Amp(rng) if kind in ("chug", "riff", "loud") or chance(rng, 0.08) else None
     driven = np.zeros_like(mix)
     for name, up, level in wanted:
-        if name in ("picked", "strum", "chug", "bass"):
+        if name in ("picked", "strum", "chug", "riff", "bass"):
             voice = Voice(plucked(rng, hammered=False), float(rng.normal(0, 0.004)) if human else 0.0)
         elif name in ("piano", "stab"):
             voice = Voice(plucked(rng, hammered=True), float(rng.normal(0, 0.004)) if human else 0.0)
@@ -648,7 +361,7 @@ def song(seed: int, seconds: float = 24.0) -> Song:
             voice = Voice(blown(rng), float(rng.normal(0, 0.008)) if human else 0.0)
         spread = float(rng.uniform(0.004, 0.016)) if name == "strum" else (float(rng.uniform(0, 0.012)) if name == "piano" else 0.0)
         player = _Player(
-            voice, human * (1.4 if name == "piano" else 1.0), float(level), spread, amp is not None and name in ("chug", "strum", "picked")
+            voice, human * (1.4 if name == "piano" else 1.0), float(level), spread, amp is not None and name in ("chug", "riff", "strum", "picked")
         )
         made: dict[str, Callable[[int, tuple[int, int]], list[Note]]] = {}
         since = int(rng.integers(0, 5)) if intro == "build" else 0
@@ -657,6 +370,7 @@ def song(seed: int, seconds: float = 24.0) -> Song:
             if now not in made or (b % 8 == 0 and b and chance(rng, 0.2)):
                 made[now] = {
                     "picked": lambda: picked_part(rng, beats, steps),  # noqa: B023 - called at once
+                    "riff": lambda: riff_part(rng, beats, steps),  # noqa: B023
                     "bass": lambda: bass_part(rng, beats, steps, style == "swing" and chance(rng, 0.8)),  # noqa: B023
                     "piano": lambda: piano_part(rng, beats, steps),  # noqa: B023
                 }.get(name, lambda: chord_part(rng, beats, steps, name))()  # noqa: B023
@@ -720,12 +434,3 @@ def song(seed: int, seconds: float = 24.0) -> Song:
         unasked.append((0.0, start - 0.1))
     onsets = sorted(note for note in notes_at if note[0] < len(mix) / RATE - 0.1)
     return Song(Audio(np.asarray(mix, np.float32), RATE), made_bars, pickup, unasked, kind, onsets)
-
-
-def _varied(rng: Rng, hits: list[Hit], beats: int) -> list[Hit]:
-    """The same groove with the cymbals on another voice, or a kick more or less."""
-    other = str(rng.choice(["ride", "hat", "open"]))
-    out = [(p, other if v in ("hat", "ride", "open") and chance(rng, 0.7) else v, x) for p, v, x in hits]
-    if chance(rng, 0.5):
-        out.append((float(rng.integers(2 * beats)) / 2, "kick", 0.7))
-    return out

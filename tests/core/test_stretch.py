@@ -5,7 +5,7 @@ import numpy as np
 
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
-from combpace.core.stretch import StretchedSource, choose_method, stretch
+from combpace.core.stretch import METHODS, StretchedSource, choose_method, stretch
 from combpace.core.timemap import TimeMap, identity
 from tests.support.sounds import RATE, attack_starts, source, struck
 
@@ -28,7 +28,7 @@ class AttacksTest(unittest.TestCase):
         audio = struck(PLAYED, 3.2)
         before = attack_starts(audio.samples[0], RATE)
         np.testing.assert_allclose(before, PLAYED, atol=3e-4)
-        for method in ("cut", "chord"):
+        for method in METHODS:
             with self.subTest(method=method):
                 made = stretch(audio, to_grid(), method)
                 after = attack_starts(made.samples[0], RATE)
@@ -60,7 +60,7 @@ class ToneTest(unittest.TestCase):
 
     def test_identity_is_transparent(self) -> None:
         for audio in (chord(), struck(PLAYED, 3.2)):
-            for method in ("cut", "chord"):
+            for method in METHODS:
                 made = stretch(audio, identity(audio.duration_s), method)
                 error = float(np.abs(made.samples - audio.samples).max())
                 with self.subTest(method=method):
@@ -71,7 +71,7 @@ class ShapeTest(unittest.TestCase):
     def test_length_is_exact(self) -> None:
         audio = struck(PLAYED, 3.2)
         for factor in (0.25, 0.583, 1.0, 1.37, 4.0):
-            for method in ("cut", "chord", "auto"):
+            for method in (*METHODS, "auto"):
                 with self.subTest(factor=factor, method=method):
                     made = stretch(audio, TimeMap(np.array([0.0, *PLAYED, 3.2]), factor * np.array([0.0, *PLAYED, 3.2])), method)
                     self.assertEqual(made.frames, round(3.2 * factor * RATE))
@@ -79,7 +79,7 @@ class ShapeTest(unittest.TestCase):
 
     def test_any_range_is_the_same_sound_as_the_whole(self) -> None:
         audio = struck(PLAYED, 3.2)
-        for method in ("cut", "chord"):
+        for method in METHODS:
             whole = StretchedSource(source(audio), to_grid(), method).read(0, round(3.2 * RATE))
             again = StretchedSource(source(audio), to_grid(), method)
             for at in (100_000, 20_000, 57_001, 0):
@@ -88,7 +88,7 @@ class ShapeTest(unittest.TestCase):
 
     def test_channels_stay_themselves(self) -> None:
         left, right = struck(PLAYED, 3.2).samples[0], chord(3.2).samples[0]
-        for method in ("cut", "chord"):
+        for method in METHODS:
             made = stretch(Audio(np.stack([left, right]), RATE), to_grid(), method)
             swapped = stretch(Audio(np.stack([right, left]), RATE), to_grid(), method)
             with self.subTest(method=method):
@@ -103,18 +103,17 @@ class ShapeTest(unittest.TestCase):
     def test_extremes(self) -> None:
         for samples in (np.zeros(8000), np.ones(8000), np.sign(np.sin(np.arange(8000) / 20))):
             for points in (([0, 0.5, 0.501, 1.0], [0, 0.6, 0.602, 1.2]), ([0, 1 / 8000, 1.0], [0, 2 / 8000, 1.0])):
-                for method in ("cut", "chord"):
+                for method in METHODS:
                     made = stretch(
                         Audio(np.asarray(samples, np.float32), 8000), TimeMap(np.array(points[0], float), np.array(points[1], float)), method
                     )
                     self.assertTrue(np.isfinite(made.samples).all())
-                    self.assertLess(np.abs(made.samples).max(), 1.6)
+                    self.assertLess(np.abs(made.samples).max(), 2.0)
 
-    def test_methods_that_do_not_exist_yet_say_so(self) -> None:
-        for method in ("strike", "line", "magic"):
-            with self.subTest(method=method), self.assertRaises(ParameterError) as caught:
-                stretch(chord(0.2), identity(0.2), method)
-            self.assertIn("Cut", str(caught.exception))
+    def test_a_method_that_does_not_exist_is_refused(self) -> None:
+        with self.assertRaises(ParameterError) as caught:
+            stretch(chord(0.2), identity(0.2), "magic")
+        self.assertIn("Cut, Strike, Chord, Line or auto", str(caught.exception))
 
     def test_auto_says_why(self) -> None:
         choice = choose_method(source(struck(PLAYED, 3.2)), to_grid())

@@ -1,8 +1,8 @@
 """Time-scale modification: `stretch` for sound in memory, `StretchedSource` for anything longer.
 
-Every method works in segments between attacks. A segment starts a moment before its attack with the source's own
-samples, laid so that the attack falls on its target to the sample; what the methods differ in is how the rest of the
-segment is made longer or shorter.
+Every method works in segments between attacks. A segment starts a moment before its attack and ends a moment before the
+next one, with the source's own samples, laid so that attacks fall on their targets to the sample; what the methods differ
+in is how the inside of a segment is made longer or shorter.
 """
 
 from __future__ import annotations
@@ -13,17 +13,14 @@ from combpace.core.stretch.blocks import StretchedSource
 from combpace.core.stretch.choose import choose_method
 from combpace.core.timemap import TimeMap
 
-METHODS = ("cut", "chord")
-LATER = ("strike", "line")
+METHODS = ("cut", "strike", "chord", "line")
 
 
 def check_method(method: str) -> str:
     """The method's name in lower case, or a sentence that says what there is. "auto" passes."""
     name = method.strip().lower()
-    if name in LATER:
-        raise ParameterError(f"The method {name.capitalize()} does not exist yet; use Cut, Chord or auto.")
     if name not in (*METHODS, "auto"):
-        raise ParameterError(f"“{method}” is not a method; use Cut, Chord or auto.")
+        raise ParameterError(f"“{method}” is not a method; use Cut, Strike, Chord, Line or auto.")
     return name
 
 
@@ -32,7 +29,7 @@ def stretch(audio: Audio, time_map: TimeMap, method: str) -> Audio:
 
     audio     any channels, any rate
     time_map  source seconds -> target seconds; the output starts at target 0
-    method    "cut", "chord" or "auto"
+    method    "cut", "strike", "chord", "line" or "auto"
     Returns   round(last target * rate) frames, the same channels and rate
     Raises    ParameterError for a method that does not exist
     """
@@ -45,4 +42,4 @@ def stretch(audio: Audio, time_map: TimeMap, method: str) -> Audio:
     return Audio(made.read(0, frames), audio.sample_rate_hz)
 
 
-__all__ = ["LATER", "METHODS", "StretchedSource", "check_method", "choose_method", "stretch"]
+__all__ = ["METHODS", "StretchedSource", "check_method", "choose_method", "stretch"]

@@ -1,8 +1,9 @@
-"""Chord: a phase vocoder for many notes at once.
+"""Chord: many notes at once.
 
-Each output frame takes the phase advance that the source itself makes over one hop before that place (two analyses one
-hop apart), one rotation for all bins about a spectral peak (Laroche and Dolson 1999, identity phase locking) and for
-all channels. At factor 1 it is the source, to rounding. The attack at a segment's start and its end are the source's own.
+Short segments between attacks are moved in whole pieces, as Strike does it. Elsewhere a phase vocoder: each output frame
+takes the phase advance that the source itself makes over one hop before that place (two analyses one hop apart), one
+rotation for all bins about a spectral peak (Laroche and Dolson 1999, identity phase locking) and for all channels. At
+factor 1 it is the source, to rounding. The attack at a segment's start and its end are the source's own.
 """
 
 from __future__ import annotations
@@ -13,70 +14,95 @@ from scipy import fft
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
-from combpace.core.stretch.plan import Segment, inner_course
+from combpace.core.stretch.plan import Segment, course
+from combpace.core.stretch.seam import STRIKE, fades
+from combpace.core.stretch.seam import fill as seamed
 
-WINDOW_S = 0.0929
+# Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
+WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
 OVERLAP = 8
-HEAD_S = 0.015
+HEAD_SHARE, TAIL_S = 0.5, 0.012
+# Segments shorter than this have no room for a window that tells notes apart.
+SEAM_S = 0.2
 SMALLEST_WINDOW = 256
 BATCH = 128
 
 Complex = NDArray[np.complex64]
 
 
-def fill(source: Source, segment: Segment, s0: int, s1: int, length: int, lead: int) -> Samples:
-    """One segment of `length` frames from source frames [s0, s1); `lead` frames before its attack are the source's own."""
-    rate = source.sample_rate_hz
-    have = s1 - s0
-    if have == length and not segment.inner_source:
-        return source.read(s0, s1)
-    window = 1 << round(np.log2(WINDOW_S * rate))
-    head = round(HEAD_S * rate) + lead if segment.starts else 0
+def fill(source: Source, segment: Segment) -> Samples:
+    """One segment, shape (channels, segment.length)."""
+    if segment.starts and segment.ends and min(segment.have, segment.length) < SEAM_S * source.sample_rate_hz:
+        return seamed(source, segment, STRIKE)
+    return vocoded(source, segment)
+
+
+def vocoded(source: Source, segment: Segment) -> Samples:
+    rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
-    head = min(head, shorter // 3)
-    while window > SMALLEST_WINDOW and shorter - head - (window // 2 if segment.ends else 0) <= window // 2:
+    head = int(HEAD_SHARE * shorter) if segment.starts else 0
+    tail = min(round(TAIL_S * rate), int(0.15 * shorter)) if segment.ends else 0
+    window = 1 << round(np.log2((LONG_S if shorter > LONG_FROM_S * rate else WINDOW_S) * rate))
+    while window > SMALLEST_WINDOW and shorter - head - tail <= window:
         window //= 2
-    tail = window // 2 if segment.ends else 0
     hop = window // OVERLAP
-    if shorter - head - tail <= hop:
-        return _resampled(source.read(s0, s1), length)
-    return _vocoder(source, segment, (s0, s1, length, lead), window, head, tail)
+    if shorter - head - tail <= 2 * hop:
+        return seamed(source, segment, STRIKE)
+    made = _vocoder(source, segment, window, head)
+    if head:
+        join = min(head // 2, round(0.004 * rate))
+        own = source.read(segment.source[0], segment.source[0] + head)
+        made[:, : head - join] = own[:, : head - join]
+        gains = fades(own[:, head - join :], made[:, head - join : head], _rise(join))
+        made[:, head - join : head] = own[:, head - join :] * gains[0] + made[:, head - join : head] * gains[1]
+    if tail:
+        own = source.read(segment.source[1] - tail, segment.source[1])
+        gains = fades(made[:, length - tail :], own, _rise(tail))
+        made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
+    return made
 
 
-def _vocoder(source: Source, segment: Segment, span: tuple[int, int, int, int], window: int, head: int, tail: int) -> Samples:
-    s0, s1, length, lead = span
-    have = s1 - s0
+def _rise(frames: int) -> Samples:
+    rise: Samples = (np.sin(np.linspace(0, np.pi / 2, frames + 2)[1:-1]) ** 2).astype(np.float32)
+    return rise
+
+
+def _vocoder(source: Source, segment: Segment, window: int, head: int) -> Samples:
+    have, length = segment.have, segment.length
     hop = window // OVERLAP
-    shifted = _with_lead(segment, lead)
-    out_points, in_points = inner_course(shifted, have, length, head, tail)
-    # Before the head and after the tail the course runs on at slope 1.
-    out_points = np.concatenate([[-window], out_points, [length + window]])
-    in_points = np.concatenate([[in_points[0] - window], in_points, [have + window]])
-    centres = np.arange(-(window // 2) // hop * hop, length + window // 2, hop)
-    course = np.round(np.interp(centres, out_points, in_points)).astype(np.int64)
-    # The sound before the segment is real, so that a window reaching over its start is what it was; beyond an attack at
-    # its end there is silence, or the attack would be heard twice.
-    margin = window + window // 2 + hop
-    sound = np.zeros((source.channels, have + 2 * margin), np.float32)
-    until = s1 if segment.ends else s1 + margin
-    sound[:, : until - s0 + margin] = source.read(s0 - margin, until)
+    out_points, in_points = course(segment, head, 0)
+    # Before the head and after the end the course runs on at slope 1.
+    out_points = np.concatenate([[-2.0 * window], out_points, [length + 2.0 * window]])
+    in_points = np.concatenate([[-2.0 * window], in_points, [have + 2.0 * window]])
+    centres = np.arange(-(window // 2) // hop * hop, length + window // 2 + hop, hop)
+    places = np.round(np.interp(centres, out_points, in_points)).astype(np.int64)
+    # The sound before the segment is real, so that a window reaching over its start is what it was. An attack at its end
+    # is never looked at: the last spectrum before it goes on, or the attack would be heard ahead of its time.
+    if segment.ends:
+        places = np.minimum(places, max(have - window // 2, int(places[0]) + 1))
+    margin = 2 * window + hop
+    sound = _mirrored(source, segment.source[0] - margin, segment.source[1] + margin)
     shape = np.hanning(window + 1)[:window].astype(np.float32)
-    made = np.zeros((source.channels, length + 2 * window + hop), np.float32)
-    gain = np.zeros(length + 2 * window + hop, np.float32)
+    made: Samples = np.zeros((source.channels, length + 2 * window + 2 * hop), np.float32)
+    gain = np.zeros(made.shape[1], np.float32)
     squared = shape * shape
-    untouched = np.concatenate([[True], np.diff(course) == hop])
+    untouched = np.concatenate([[True], np.diff(places) == hop])
     before: Complex | None = None
     turn: Complex | None = None
     for first in range(0, len(centres), BATCH):
         batch = slice(first, min(first + BATCH, len(centres)))
-        spectra = _spectra(sound, course[batch] - window // 2 + margin, shape)
-        earlier = None
-        if not untouched[batch].all():
-            earlier = _spectra(sound, course[batch] - window // 2 + margin - hop, shape)
-            regions = _regions(spectra)
+        starts = places[batch] - window // 2 + margin
+        spectra = _spectra(sound, starts, shape)
+        changed = ~untouched[batch]
+        if changed.any():
+            earlier = _spectra(sound, starts[changed] - hop, shape)
+            regions = _regions(spectra[changed])
+        taken = 0
         for k in range(len(spectra)):
-            if not untouched[first + k] and before is not None and earlier is not None:
-                turn = _rotation(before, earlier[k], regions[k])
+            if changed[k]:
+                if before is not None:
+                    turn = _rotation(before, earlier[taken], regions[taken])
+                taken += 1
             if turn is not None:
                 spectra[k] *= turn
             before = spectra[k]
@@ -85,30 +111,22 @@ def _vocoder(source: Source, segment: Segment, span: tuple[int, int, int, int], 
             at = int(centre) - window // 2 + window
             made[:, at : at + window] += frames[k]
             gain[at : at + window] += squared
-    result = made[:, window : window + length] / np.maximum(gain[window : window + length], 1e-3)
-    # The head carries the attack: the source's own samples, joined where both are the same sound.
-    own = min(head, have, length)
-    if own:
-        join = min(own // 2, round(0.004 * source.sample_rate_hz))
-        direct = sound[:, margin : margin + own]
-        result[:, : own - join] = direct[:, : own - join]
-        ramp = np.linspace(0, 1, join, dtype=np.float32)
-        result[:, own - join : own] = direct[:, own - join :] * (1 - ramp) + result[:, own - join : own] * ramp
-    return np.asarray(result, dtype=np.float32)
+    result: Samples = (made[:, window : window + length] / np.maximum(gain[window : window + length], np.float32(1e-3))).astype(np.float32)
+    return result
 
 
-def _with_lead(segment: Segment, lead: int) -> Segment:
-    """The same inner points, counted from the segment's crossfade."""
-    if not lead or not segment.inner_source:
-        return segment
-    return Segment(
-        segment.source,
-        segment.target,
-        tuple(value + lead for value in segment.inner_source),
-        tuple(value + lead for value in segment.inner_target),
-        segment.starts,
-        segment.ends,
-    )
+def _mirrored(source: Source, start: int, stop: int) -> Samples:
+    """Frames [start, stop); what lies beyond an end of the source is its mirror image, or windows would see a step there."""
+    sound = source.read(start, stop)
+    for side, beyond in ((-1, -start), (1, stop - source.frames)):
+        count = min(beyond, sound.shape[1] - beyond - 1)
+        if count > 0:
+            edge = beyond if side < 0 else sound.shape[1] - beyond - 1
+            if side < 0:
+                sound[:, edge - count : edge] = sound[:, edge + 1 : edge + 1 + count][:, ::-1]
+            else:
+                sound[:, edge + 1 : edge + 1 + count] = sound[:, edge - count : edge][:, ::-1]
+    return sound
 
 
 def _spectra(sound: Samples, starts: IntArray, shape: Samples) -> Complex:
@@ -148,21 +166,3 @@ def _rotation(before: Complex, earlier: Complex, region: IntArray) -> Complex:
     # In silence there is no phase to go on from: start anew, or it would stay silent for ever.
     turned: Complex = np.where(size > 1e-30, at_peak / np.maximum(size, 1e-30), 1).astype(np.complex64)
     return turned
-
-
-def _resampled(sound: Samples, length: int) -> Samples:
-    """A segment too short for any window: its start as it is, the rest cut or drawn out with a fade."""
-    have = sound.shape[1]
-    made = np.zeros((sound.shape[0], length), np.float32)
-    keep = min(have, length)
-    made[:, :keep] = sound[:, :keep]
-    if have < length and have:
-        # Go back and forth over the last part rather than fall silent.
-        back = sound[:, ::-1][:, : min(have, length - have)]
-        made[:, have : have + back.shape[1]] = back
-    elif keep:
-        fade = min(64, keep)
-        # The end meets the next segment's crossfade at the source's own last samples.
-        ramp = np.linspace(0, 1, fade, dtype=np.float32)
-        made[:, keep - fade : keep] = made[:, keep - fade : keep] * (1 - ramp) + sound[:, have - fade :] * ramp
-    return made

@@ -1,4 +1,9 @@
-"""Segments of a stretch: where each starts in the source and in the output, and which points between only bend the map."""
+"""Segments of a stretch: where each starts in the source and in the output, and which points between only bend the map.
+
+A segment runs from a moment before one attack to the same moment before the next. At both of its ends it is the
+source's own samples at the offset the attack there needs, so segments follow each other without any joint at all:
+whatever has to give lies inside of them.
+"""
 
 from __future__ import annotations
 
@@ -12,22 +17,30 @@ from combpace.core.audio import Source
 from combpace.core.clocks import BoolArray, FloatArray, IntArray
 from combpace.core.timemap import TimeMap
 
-# A segment starts this long before its attack, after a crossfade of the same length out of the one before.
+# A segment starts this long before its attack.
 PRE_S = 0.0025
-FADE_S = 0.0025
-# A segment without an attack is not longer than this, so that memory and a preview's way to its start stay small.
-LONGEST_S = 6.0
 # Growth in decibels, in any band, that makes a point an attack.
-ATTACK_DB = 4.0
+ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
+# Where more than this share of points are attacks beyond doubt, points are where attacks are.
+MOSTLY = 0.4
+BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
+# Starts of the spans of 12 ms that are compared, from the frame.
+LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
+# A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
+REACH_S, NEAR_S = 0.0075, 0.0015
+# An attack elsewhere within reach must stand out this much more than what lies at the point itself.
+BETTER_DB = 4.0
+# Attacks closer than this are one.
+CLOSEST_S = 0.004
 
 
 @dataclass(frozen=True, slots=True)
 class Segment:
     """One stretch of output that is made on its own.
 
-    source, target       frames of its first and last point; the first is an attack unless `starts` is false
+    source, target       frames of its start and end: PRE_S before an attack where `starts` or `ends` say so
     inner_source/target  frames of the points between, relative to `source[0]` and `target[0]`
-    starts, ends         whether the edge is an attack: it is kept as it is on either side
+    starts, ends         whether the edge lies before an attack
     """
 
     source: tuple[int, int]
@@ -37,85 +50,138 @@ class Segment:
     starts: bool
     ends: bool
 
+    @property
+    def have(self) -> int:
+        return self.source[1] - self.source[0]
 
-def attacks_at(source: Source, frames: IntArray, least_db: float = ATTACK_DB) -> BoolArray:
-    """Whether the sound grows at each frame: 12 ms just after against the louder of two spans just before, in seven bands."""
+    @property
+    def length(self) -> int:
+        return self.target[1] - self.target[0]
+
+
+def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> BoolArray:
+    """Whether the sound grows at each frame: 12 ms just after against the louder of two spans just before, in seven bands.
+
+    lasting  a growth below PLAIN_DB must also pass what was heard over the 80 ms before: partials that beat grow and fade
+             all the time, and to take that for an attack would break a sustained sound. Where most frames pass, the frames
+             do lie on attacks, and FAINT_DB is enough for the others
+    """
+    short, long = _growths(source, frames)
+    if not lasting:
+        return np.asarray((short > ATTACK_DB).any(axis=1))
+    sure: BoolArray = np.asarray(((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1))
+    if len(sure) and sure.mean() > MOSTLY:
+        return np.asarray((short > FAINT_DB).any(axis=1))
+    return sure
+
+
+def _growths(source: Source, frames: IntArray) -> tuple[FloatArray, FloatArray]:
+    """Growth in dB per frame and band over the 20 ms before, and over the 80 ms before; each of shape (frames, bands)."""
     rate = source.sample_rate_hz
     size = max(32, round(0.0116 * rate))
     window = np.hanning(size + 1)[:size].astype(np.float32)
     freqs = fft.rfftfreq(size, 1 / rate)
-    edges = np.array([0.0, 200, 500, 1000, 2000, 4000, 8000])
-    group = np.minimum(np.searchsorted(edges, freqs, "right") - 1, 6)
+    group = np.searchsorted(np.array(BAND_EDGES_HZ), freqs, "right") - 1
+    starts = np.searchsorted(group, np.arange(len(BAND_EDGES_HZ)))
+    starts = starts[starts < len(group)]
     tilt = ((freqs / 1000 + 0.05) ** 2).astype(np.float32)
-    lags = [round(ms * rate / 1000) for ms in (-20.0, -16.5, -3.0, 1.0)]
+    lags = [round(ms * rate / 1000) for ms in (*LONG_BEFORE_MS, *BEFORE_MS, *AFTER_MS)]
     span = lags[-1] - lags[0] + size
-    blocks = (
-        np.stack([source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in frames])
-        if len(frames)
-        else np.zeros((0, span))
-    )
-    power = np.stack([np.square(np.abs(fft.rfft(blocks[:, lag - lags[0] : lag - lags[0] + size] * window, axis=1))) * tilt for lag in lags])
-    starts = np.searchsorted(group, np.arange(7))
-    bands = np.add.reduceat(power, starts[starts < len(group)], axis=2)
-    before, after = bands[:2].max(axis=0), bands[2:].max(axis=0)
-    floor = 3e-3 * after.sum(axis=1, keepdims=True) + 1e-9
-    grows: BoolArray = (10 * np.log10((after + floor) / (before + floor))).max(axis=1) > least_db
-    return grows
+    short, long = np.zeros((len(frames), len(starts))), np.zeros((len(frames), len(starts)))
+    for index, frame in enumerate(frames):
+        sound = source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0)
+        windows = np.stack([sound[lag - lags[0] : lag - lags[0] + size] for lag in lags])
+        bands = np.add.reduceat(np.square(np.abs(fft.rfft(windows * window, axis=1))) * tilt, starts, axis=1)
+        after = bands[-len(AFTER_MS) :].max(axis=0)
+        floor = 3e-3 * after.sum() + 1e-9
+        past = bands[: -len(AFTER_MS)] + floor
+        short[index] = 10 * np.log10((after + floor) / past[-len(BEFORE_MS) :].max(axis=0))
+        long[index] = 10 * np.log10((after + floor) / past.max(axis=0))
+    return short, long
 
 
-def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None) -> list[Segment]:
+def attacks_near(source: Source, frames: IntArray) -> IntArray:
+    """Where the attack that each frame means begins: the frame itself unless a clearly better one lies within reach.
+
+    Points set by hand or by another program lie some milliseconds beside their attack; cutting there would cut the
+    attack or let it be heard twice.
+    """
+    rate = source.sample_rate_hz
+    reach, near, step = round(REACH_S * rate), round(NEAR_S * rate), max(1, round(0.00025 * rate))
+    moved = frames.copy()
+    places = np.arange(-reach, reach + 1, step)
+    close = np.abs(places) <= near
+    spans = [tuple(max(2, round(ms * rate / 1000)) for ms in pair) for pair in ((4.0, 6.0), (12.0, 8.0))]
+    margin = max(before for _, before in spans)
+    for index, frame in enumerate(frames):
+        lo, hi = int(frame) - reach - margin - 1, int(frame) + reach + max(after for after, _ in spans)
+        power = np.square(np.diff(source.read(lo, hi).astype(np.float64), axis=1)).sum(axis=0)
+        total = np.concatenate([[0.0], np.cumsum(power)])
+        at = places + reach + margin
+        rises = []
+        for after, before in spans:
+            loud = np.maximum(total[at + after] - total[at], 0) / after
+            soft = np.maximum(total[at] - total[at - before], 0) / before
+            rises.append(10 * np.log10((loud + 1e-12) / (soft + 0.02 * loud.max() + 1e-12)))
+        best = int(np.argmax(rises[0]))
+        # The longer spans must agree: within the period of a deep tone the short ones rise and fall.
+        better = rises[0][best] > rises[0][close].max() + BETTER_DB and rises[1][best] > rises[1][close].max() + BETTER_DB / 2
+        if abs(places[best]) > near and better:
+            moved[index] = frame + places[best]
+    return moved
+
+
+def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *, lasting: bool = False) -> list[Segment]:
     """Split a time map into segments at its attacks.
 
     attacks  which of the map's points carry one, shape (n,); measured when None
+    lasting  see `attacks_at`
     Returns  segments that follow each other without gap, in source and target
     """
     rate = source.sample_rate_hz
     a = np.round(time_map.source_s * rate).astype(np.int64)
     b = np.round(time_map.target_s * rate).astype(np.int64)
-    keep = np.concatenate([[True], (np.diff(a) > 0) & (np.diff(b) > 0)])
-    if len(keep) > 2 and not keep[-1]:
-        keep[-2], keep[-1] = False, True
-    a, b = a[keep], b[keep]
-    hard = attacks_at(source, a) if attacks is None else attacks[keep].copy()
-    hard[0] = hard[-1] = True
-    edges = [int(i) for i in np.flatnonzero(hard)]
-    segments: list[Segment] = []
-    for i, j in itertools.pairwise(edges):
-        segments += _split(a[i : j + 1], b[i : j + 1], rate, starts=i > 0, ends=j < len(a) - 1)
+    hard = attacks_at(source, a, lasting=lasting) if attacks is None else attacks.copy()
+    hard[0] = hard[-1] = False
+    pre, closest = round(PRE_S * rate), round(CLOSEST_S * rate)
+    edges: list[tuple[int, int]] = [(int(a[0]), int(b[0]))]
+    found = np.flatnonzero(hard)
+    for index, at in zip(found, attacks_near(source, a[found]), strict=True):
+        to = b[index] if at == a[index] else round(float(np.interp(at, a, b)))
+        edge = (int(at) - pre, int(to) - pre)
+        if min(edge[0] - edges[-1][0], edge[1] - edges[-1][1]) >= closest:
+            edges.append(edge)
+    last = (int(a[-1]), int(b[-1]))
+    while len(edges) > 1 and min(last[0] - edges[-1][0], last[1] - edges[-1][1]) < closest:
+        edges.pop()
+    edges.append(last)
+    segments = []
+    for k, ((s0, t0), (s1, t1)) in enumerate(itertools.pairwise(edges)):
+        # A point beside the attack that an edge was moved to says nothing more.
+        inside = ~hard & (a > s0) & (a < s1) & (b > t0) & (b < t1)
+        inside[0] = inside[-1] = False
+        bend = [(int(u) - s0, int(v) - t0) for u, v in zip(a[inside], b[inside], strict=True)]
+        bend = [point for point, before in zip(bend, [(0, 0), *bend], strict=False) if point[0] > before[0] and point[1] > before[1]]
+        segments.append(Segment((s0, s1), (t0, t1), tuple(u for u, _ in bend), tuple(v for _, v in bend), starts=k > 0, ends=k < len(edges) - 2))
     return segments
 
 
-def _split(a: IntArray, b: IntArray, rate: int, *, starts: bool, ends: bool) -> list[Segment]:
-    """One segment, or several where it is longer than LONGEST_S: forced edges behave like attacks."""
-    longest = LONGEST_S * rate
-    parts = int(np.ceil(max(int(a[-1] - a[0]), int(b[-1] - b[0])) / longest))
-    cuts: list[tuple[int, int]] = [(int(a[0]), int(b[0]))]
-    for k in range(1, parts):
-        at = int(a[0] + (a[-1] - a[0]) * k / parts)
-        cuts.append((at, round(float(np.interp(at, a, b)))))
-    cuts.append((int(a[-1]), int(b[-1])))
-    made = []
-    for k, ((a0, b0), (a1, b1)) in enumerate(itertools.pairwise(cuts)):
-        inside = (a > a0) & (a < a1) & (b > b0) & (b < b1)
-        made.append(
-            Segment(
-                (a0, a1),
-                (b0, b1),
-                tuple(int(v) for v in a[inside] - a0),
-                tuple(int(v) for v in b[inside] - b0),
-                starts if k == 0 else True,
-                ends if k == len(cuts) - 2 else True,
-            )
-        )
-    return made
+def course(segment: Segment, head: int, tail: int, back: int = 0) -> tuple[FloatArray, FloatArray]:
+    """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1.
 
-
-def inner_course(segment: Segment, length_in: int, length_out: int, head: int, tail: int) -> tuple[FloatArray, FloatArray]:
-    """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1."""
-    source = np.array(segment.inner_source, dtype=np.float64)
-    target = np.array(segment.inner_target, dtype=np.float64)
-    fits = (source > head + 64) & (target > head + 64) & (source < length_in - tail - 64) & (target < length_out - tail - 64)
-    return (
-        np.concatenate([[0.0, head], target[fits], [length_out - tail, length_out]]),
-        np.concatenate([[0.0, head], source[fits], [length_in - tail, length_in]]),
-    )
+    back  frames after the head within which the course is where the map alone would have it; 0 leaves it to the rest
+    """
+    have, length = segment.have, segment.length
+    source = np.array([0, *segment.inner_source, have], dtype=np.float64)
+    target = np.array([0, *segment.inner_target, length], dtype=np.float64)
+    out_points, in_points = [0.0, float(head)], [0.0, float(head)]
+    if head and back and head + back < 0.8 * min(have, length):
+        caught = float(np.interp(head + back, target, source))
+        if 0.3 * back < caught - head < 3 * back:
+            out_points.append(float(head + back))
+            in_points.append(caught)
+    for u, v in zip(source[1:-1], target[1:-1], strict=True):
+        if u > in_points[-1] + 64 and v > out_points[-1] + 64 and u < have - tail - 64 and v < length - tail - 64:
+            out_points.append(v)
+            in_points.append(u)
+    return np.array([*out_points, length - tail, length]), np.array([*in_points, have - tail, have])

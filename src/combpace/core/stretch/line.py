@@ -1,0 +1,100 @@
+"""Line: one voice or string at a time, by its periods.
+
+Such a sound is a wave form that changes slowly while its phase runs on. The output's phase runs on at the pitch that the
+source has at the mapped moment; each output sample is the source where its phase is the same, in the period before and
+the one after that moment, faded from one to the next. Pitch and its bends follow the map exactly, nothing smears, and at
+factor 1 it is the source. In the spirit of pitch-synchronous overlap and add (Moulines and Charpentier 1990), sample by
+sample instead of grain by grain.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import ndimage
+
+from combpace.core.audio import Samples, Source
+from combpace.core.clocks import FloatArray, IntArray
+from combpace.core.stretch.pitch import periods
+from combpace.core.stretch.plan import Segment, course
+from combpace.core.stretch.seam import fades
+
+# What stays as it is: after the start of a segment, and before its end, where it turns into the source's own samples.
+HEAD_S, TAIL_S = 0.0105, 0.004
+# After its head a gliding pitch is back where the map has it within this time.
+BACK_S = 0.010
+# Where the pitch stays within these cents of one value for this share of a segment, more of the note is left as it is, and
+# change from one period to the next is short: strings are not quite periodic, and a blend of two periods dulls them.
+STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
+STEADY_HEAD, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.012, 0.3
+# Places are read this long at a time.
+BATCH_S = 2.0
+ORDER, MARGIN = 5, 64
+
+
+def fill(source: Source, segment: Segment) -> Samples:
+    """One segment, shape (channels, segment.length)."""
+    rate, have, length = source.sample_rate_hz, segment.have, segment.length
+    shorter = min(have, length)
+    s0 = segment.source[0]
+    at, period, alike = periods(source, s0, segment.source[1])
+    steady = _is_steady(at - s0, period, alike, have)
+    if steady:
+        head, back, width = int(STEADY_HEAD * shorter) if segment.starts else 0, 0, STEADY_WIDTH
+    else:
+        head, back, width = min(round((HEAD_S if segment.starts else 0.0) * rate), int(0.3 * shorter)), round(BACK_S * rate), 1.0
+    tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter)) if segment.ends else 0
+    out_points, in_points = course(segment, head, 0, back)
+    # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.
+    reach = int(period.max()) + 2
+    grid = np.arange(-reach, have + reach + 1)
+    pace = 1 / np.interp(grid + s0, at, period)
+    phase = np.concatenate([[0.0], np.cumsum(0.5 * (pace[1:] + pace[:-1]))])
+    phase -= phase[reach]
+    place = np.interp(np.arange(length), out_points, in_points)
+    pitch = np.interp(place, grid, pace)
+    wanted = np.concatenate([[0.0], np.cumsum(0.5 * (pitch[1:] + pitch[:-1]))])
+    there = np.interp(place, grid, phase)
+    # Between the period before (0) and the one after (1).
+    between = np.mod(there - wanted, 1.0)
+    before = np.interp(there - between, phase, grid)
+    after = np.interp(there - between + 1, phase, grid)
+    share = np.clip((between - 0.5) / width + 0.5, 0, 1)
+    share = share * share * (3 - 2 * share) if width < 1 else share
+    if segment.ends:
+        # The next attack is not heard ahead of its time.
+        share *= np.clip((have - after) / max(1.0, 0.5 * float(period.min())), 0, 1)
+    made = np.empty((source.channels, length), np.float32)
+    step = round(BATCH_S * rate)
+    for begin in range(0, length, step):
+        part = slice(begin, min(begin + step, length))
+        made[:, part] = _read(source, s0, before[part], after[part], share[part], segment)
+    made[:, :head] = source.read(s0, s0 + head)
+    if tail:
+        own = source.read(segment.source[1] - tail, segment.source[1])
+        rise = (np.sin(np.linspace(0, np.pi / 2, tail + 2)[1:-1]) ** 2).astype(np.float32)
+        gains = fades(made[:, length - tail :], own, rise)
+        made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
+    return made
+
+
+def _read(source: Source, s0: int, before: FloatArray, after: FloatArray, share: FloatArray, segment: Segment) -> Samples:
+    """The source between frames, at two places faded into each other, shape (channels, n)."""
+    lo = int(np.floor(min(before.min(), after.min()))) - MARGIN
+    hi = int(np.ceil(max(before.max(), after.max()))) + MARGIN
+    sound = source.read(s0 + lo, s0 + hi)
+    made = np.empty((sound.shape[0], len(before)), np.float32)
+    for channel, samples in enumerate(sound):
+        knots = ndimage.spline_filter1d(samples, ORDER, output=np.float64)
+        early = ndimage.map_coordinates(knots, [before - lo], order=ORDER, prefilter=False)
+        late = ndimage.map_coordinates(knots, [after - lo], order=ORDER, prefilter=False)
+        made[channel] = early * (1 - share) + late * share
+    return made
+
+
+def _is_steady(at: IntArray, period: FloatArray, alike: FloatArray, have: int) -> bool:
+    """Whether one pitch is held through most of a segment."""
+    inside = (at > 0.1 * have) & (at < 0.9 * have) & (alike > 0.8)
+    if inside.sum() < 3:
+        return False
+    cents = 1200 * np.log2(period[inside])
+    return bool(np.mean(np.abs(cents - np.median(cents)) < STEADY_CENTS) > STEADY_SHARE)

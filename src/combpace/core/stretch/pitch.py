@@ -1,0 +1,132 @@
+"""How long a period of a single voice is, over time: what Line goes by.
+
+Autocorrelation of windowed frames divided by that of the window (Boersma 1993, "Accurate short-term analysis of the
+fundamental frequency"), a few candidates a frame, and the smoothest way through them (dynamic programming).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import fft, signal
+
+from combpace.core.audio import Source
+from combpace.core.clocks import FloatArray, IntArray
+
+HOP_S = 0.005
+LOWEST_HZ, HIGHEST_HZ = 38.0, 1000.0
+CANDIDATES = 5
+# A period is believed where the sound is at least this much like itself a period later.
+VOICED = 0.5
+# What a candidate costs for each octave below the highest, and a step from frame to frame for each octave.
+OCTAVE, STEP = 0.02, 0.6
+BATCH = 256
+WARM = 4096
+# Falls by 6 dB an octave, without what is slower than any pitch.
+_DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
+
+
+def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray, FloatArray]:
+    """Periods of the sum of all channels between two frames.
+
+    Returns  frames, shape (n,); periods in frames there, shape (n,), carried on through what has none; how much the
+             sound is like itself a period later, 0 to 1, shape (n,)
+    """
+    rate = source.sample_rate_hz
+    hop = max(1, round(HOP_S * rate))
+    first, last = start // hop, stop // hop + 2
+    at: IntArray = np.arange(first, last) * hop
+    coarse, alike = _tracked(source, at, round(2.4 * rate / LOWEST_HZ))
+    sure = alike > VOICED
+    if sure.any():
+        # Once more with a window no longer than needed: a gliding pitch is a blur in a long one.
+        size = int(np.clip(3.2 * np.percentile(coarse[sure], 90), 0.012 * rate, 2.4 * rate / LOWEST_HZ))
+        fine, closer = _tracked(source, at, size)
+        better = closer > VOICED
+        coarse, alike = np.where(better, fine, coarse), np.where(better, closer, alike)
+        sure = alike > VOICED
+        coarse[sure] = _refined(source, at[sure], coarse[sure])
+    if not sure.any():
+        return at, np.full(len(at), rate / 200.0), alike
+    return at, np.interp(at, at[sure], coarse[sure]), alike
+
+
+def _tracked(source: Source, at: IntArray, size: int) -> tuple[FloatArray, FloatArray]:
+    rate = source.sample_rate_hz
+    shortest, longest = rate / HIGHEST_HZ, min(rate / LOWEST_HZ, size / 2.0)
+    window = np.hanning(size + 2)[1:-1]
+    length = fft.next_fast_len(2 * size, real=True)
+    own = fft.irfft(np.square(np.abs(fft.rfft(window, length))), length)[: int(longest) + 2]
+    lags = np.full((len(at), CANDIDATES), rate / 200.0)
+    found = np.zeros((len(at), CANDIDATES))
+    for begin in range(0, len(at), BATCH):
+        batch = at[begin : begin + BATCH]
+        sound = source.read(int(batch[0]) - size // 2, int(batch[-1]) - size // 2 + size).sum(axis=0).astype(np.float64)
+        frames = np.lib.stride_tricks.sliding_window_view(sound, size)[batch - batch[0]]
+        frames = (frames - frames.mean(axis=1, keepdims=True)) * window
+        power = np.square(np.abs(fft.rfft(frames, length, axis=1)))
+        same = fft.irfft(power, length, axis=1)[:, : int(longest) + 2]
+        same = same / own * (own[0] / np.maximum(same[:, :1], 1e-12))
+        inner = same[:, 1:-1]
+        peak = (inner > same[:, :-2]) & (inner >= same[:, 2:])
+        peak[:, : int(shortest) - 1] = False
+        score = np.where(peak, inner - OCTAVE * np.log2(np.maximum(np.arange(1, inner.shape[1] + 1), 1) / shortest), -1.0)
+        best = np.argsort(-score, axis=1)[:, :CANDIDATES]
+        rows = np.arange(len(batch))[:, None]
+        left, mid, right = same[rows, best], same[rows, best + 1], same[rows, best + 2]
+        bend = left - 2 * mid + right
+        shift = np.where(bend < -1e-12, 0.5 * (left - right) / np.minimum(bend, -1e-12), 0.0)
+        real = score[rows, best] > -0.5
+        lags[begin : begin + len(batch)] = np.where(real, best + 1 + np.clip(shift, -0.5, 0.5), rate / 200.0)
+        found[begin : begin + len(batch)] = np.where(real, np.clip(mid, 0, 1), 0.0)
+    return _smoothest(lags, found, shortest)
+
+
+def _refined(source: Source, at: IntArray, period: FloatArray) -> FloatArray:
+    """Each period again, from how alike the sound about a frame is to itself one period on: no window bends the peak."""
+    span = int(1.5 * np.percentile(period, 90))
+    steps = np.arange(-2, 3)
+    whole = np.round(period).astype(np.int64)
+    # The two stretches that are compared lie about the frame.
+    begins = at - (whole + span) // 2
+    refined = period.copy()
+    offsets = np.arange(span)
+    for k in range(0, len(at), BATCH):
+        part = slice(k, k + BATCH)
+        lo = int(begins[part].min()) - 4
+        hi = int((begins[part] + whole[part]).max()) + span + 4
+        # Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials of
+        # strings are not quite multiples, and pitch is where the loud ones are.
+        sound = signal.lfilter(*_DEEP, source.read(lo - WARM, hi).sum(axis=0).astype(np.float64))[WARM:]
+        first = begins[part] - lo
+        here = sound[first[:, None] + offsets]
+        energy = np.square(here).sum(axis=1)
+        same = np.empty((len(first), len(steps)))
+        for j, step in enumerate(steps):
+            there = sound[(first + whole[part] + step)[:, None] + offsets]
+            same[:, j] = (here * there).sum(axis=1) / np.sqrt(energy * np.square(there).sum(axis=1) + 1e-20)
+        # Least-squares parabola through five points.
+        bend = (same @ np.array([2.0, -1, -2, -1, 2])) / 14
+        slope = (same @ np.array([-2.0, -1, 0, 1, 2])) / 10
+        shift = np.where(bend < -1e-9, -slope / np.minimum(2 * bend, -2e-9), 0.0)
+        good = (np.abs(shift) <= 2) & (same.max(axis=1) > VOICED)
+        refined[part] = np.where(good, whole[part] + shift, period[part])
+    return refined
+
+
+def _smoothest(lags: FloatArray, found: FloatArray, shortest: float) -> tuple[FloatArray, FloatArray]:
+    """The candidate of each frame on the best way through all of them."""
+    octaves = np.log2(lags / shortest)
+    gain = found - OCTAVE * octaves
+    total, back = gain[0].copy(), np.zeros(lags.shape, np.int64)
+    for k in range(1, len(lags)):
+        # Where nothing is periodic a step costs little.
+        cost = STEP * np.abs(octaves[k][:, None] - octaves[k - 1][None, :]) * np.minimum(found[k][:, None], found[k - 1][None, :])
+        ways = total[None, :] - cost
+        back[k] = np.argmax(ways, axis=1)
+        total = ways[np.arange(len(total)), back[k]] + gain[k]
+    path = np.zeros(len(lags), np.int64)
+    path[-1] = int(np.argmax(total))
+    for k in range(len(lags) - 1, 0, -1):
+        path[k - 1] = back[k, path[k]]
+    rows = np.arange(len(lags))
+    return lags[rows, path], found[rows, path]
