@@ -13,11 +13,13 @@ from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
 from combpace.core.stretch import chord, line, seam
 from combpace.core.stretch.plan import Segment, plan
+from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
 
 Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
-_KEPT_SEGMENTS = 4
+# Seconds of segments that are kept; the one that is being read is always.
+KEPT_S = 8.0
 
 
 class StretchedSource:
@@ -30,12 +32,16 @@ class StretchedSource:
         if method not in _FILLERS:
             raise ParameterError(f"“{method}” is not a method that exists; use Cut, Strike, Chord or Line.")
         self._source = source
-        self._fill = _FILLERS[method]
-        self._segments = plan(source, time_map, attacks, lasting=method in ("chord", "line"))
-        self._starts = [segment.target[0] for segment in self._segments]
-        self._made: OrderedDict[int, Samples] = OrderedDict()
-        self.first_frame = self._segments[0].target[0]
-        self.frames = self._segments[-1].target[1]
+        segments = plan(source, time_map, attacks, lasting=method in ("chord", "line"))
+        self._layers = [_Layer(source, segments, _FILLERS[method])]
+        if method == "chord" and any(segment.starts for segment in segments):
+            struck = np.array([segment.source[0] for segment in segments if segment.starts])
+            if sounds_on(source, struck):
+                sustained = Sustained(source)
+                through = plan(source, time_map, np.zeros(len(time_map.source_s), dtype=bool))
+                self._layers = [_Layer(Struck(source, sustained), segments, chord.fill), _Layer(sustained, through, chord.fill)]
+        self.first_frame = segments[0].target[0]
+        self.frames = segments[-1].target[1]
 
     @property
     def sample_rate_hz(self) -> int:
@@ -48,15 +54,28 @@ class StretchedSource:
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop) of the output; zeros outside of the map's targets."""
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
-        lo, hi = max(start, self.first_frame), min(stop, self.frames)
+        for layer in self._layers:
+            layer.add_to(block, start)
+        return block
+
+
+class _Layer:
+    """Segments of one source, made when they are asked for."""
+
+    def __init__(self, source: Source, segments: list[Segment], fill: Fill) -> None:
+        self._source, self._segments, self._fill = source, segments, fill
+        self._starts = [segment.target[0] for segment in segments]
+        self._made: OrderedDict[int, Samples] = OrderedDict()
+
+    def add_to(self, block: Samples, start: int) -> None:
+        lo, hi = max(start, self._starts[0]), min(start + block.shape[1], self._segments[-1].target[1])
         at = max(0, bisect_right(self._starts, lo) - 1)
         while at < len(self._segments) and self._starts[at] < hi:
-            begin, end = max(self._starts[at], lo), min(self._segments[at].target[1], hi)
+            offset = self._starts[at]
+            begin, end = max(offset, lo), min(self._segments[at].target[1], hi)
             if end > begin:
-                offset = self._starts[at]
-                block[:, begin - start : end - start] = self._sound(at)[:, begin - offset : end - offset]
+                block[:, begin - start : end - start] += self._sound(at)[:, begin - offset : end - offset]
             at += 1
-        return block
 
     def _sound(self, index: int) -> Samples:
         if index in self._made:
@@ -66,6 +85,7 @@ class StretchedSource:
         unmoved = segment.have == segment.length and segment.inner_source == segment.inner_target
         sound = self._source.read(*segment.source) if unmoved else self._fill(self._source, segment)
         self._made[index] = sound
-        while len(self._made) > _KEPT_SEGMENTS:
-            self._made.popitem(last=False)
+        kept = sum(made.shape[1] for made in self._made.values())
+        while len(self._made) > 1 and kept > KEPT_S * self._source.sample_rate_hz:
+            kept -= self._made.popitem(last=False)[1].shape[1]
         return sound

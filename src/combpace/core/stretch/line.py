@@ -28,7 +28,7 @@ STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_HEAD, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.012, 0.3
 # Places are read this long at a time.
 BATCH_S = 2.0
-ORDER, MARGIN = 5, 64
+ORDER, MARGIN = 3, 64
 
 
 def fill(source: Source, segment: Segment) -> Samples:
@@ -65,9 +65,9 @@ def fill(source: Source, segment: Segment) -> Samples:
         share *= np.clip((have - after) / max(1.0, 0.5 * float(period.min())), 0, 1)
     made = np.empty((source.channels, length), np.float32)
     step = round(BATCH_S * rate)
-    for begin in range(0, length, step):
+    for begin in range(head, length, step):
         part = slice(begin, min(begin + step, length))
-        made[:, part] = _read(source, s0, before[part], after[part], share[part], segment)
+        made[:, part] = _read(source, s0, before[part], after[part], share[part])
     made[:, :head] = source.read(s0, s0 + head)
     if tail:
         own = source.read(segment.source[1] - tail, segment.source[1])
@@ -77,17 +77,18 @@ def fill(source: Source, segment: Segment) -> Samples:
     return made
 
 
-def _read(source: Source, s0: int, before: FloatArray, after: FloatArray, share: FloatArray, segment: Segment) -> Samples:
+def _read(source: Source, s0: int, before: FloatArray, after: FloatArray, share: FloatArray) -> Samples:
     """The source between frames, at two places faded into each other, shape (channels, n)."""
     lo = int(np.floor(min(before.min(), after.min()))) - MARGIN
     hi = int(np.ceil(max(before.max(), after.max()))) + MARGIN
     sound = source.read(s0 + lo, s0 + hi)
-    made = np.empty((sound.shape[0], len(before)), np.float32)
+    made = np.zeros((sound.shape[0], len(before)), np.float32)
+    sides = [(np.flatnonzero(weight), weight, place) for weight, place in ((1 - share, before - lo), (share, after - lo))]
     for channel, samples in enumerate(sound):
         knots = ndimage.spline_filter1d(samples, ORDER, output=np.float64)
-        early = ndimage.map_coordinates(knots, [before - lo], order=ORDER, prefilter=False)
-        late = ndimage.map_coordinates(knots, [after - lo], order=ORDER, prefilter=False)
-        made[channel] = early * (1 - share) + late * share
+        for used, weight, place in sides:
+            read = ndimage.map_coordinates(knots, [place[used]], order=ORDER, prefilter=False)
+            made[channel, used] += (read * weight[used]).astype(np.float32)
     return made
 
 

@@ -21,6 +21,7 @@ VOICED = 0.5
 OCTAVE, STEP = 0.02, 0.6
 BATCH = 256
 WARM = 4096
+TRACKED_RATE_HZ = 8000.0
 # Falls by 6 dB an octave, without what is slower than any pitch.
 _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
 
@@ -33,35 +34,39 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     """
     rate = source.sample_rate_hz
     hop = max(1, round(HOP_S * rate))
-    first, last = start // hop, stop // hop + 2
-    at: IntArray = np.arange(first, last) * hop
-    coarse, alike = _tracked(source, at, round(2.4 * rate / LOWEST_HZ))
+    at: IntArray = np.arange(start // hop, stop // hop + 2) * hop
+    margin = round(2.5 * rate / LOWEST_HZ) + WARM
+    lo = int(at[0]) - margin
+    sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
+    # Pitch is far below half the rate: the search goes over a slower copy, every other frame.
+    slower = max(1, int(rate / TRACKED_RATE_HZ))
+    low = signal.resample_poly(sound, 1, slower) if slower > 1 else sound
+    coarse_at = at[::2]
+    places = (coarse_at - lo) // slower
+    coarse, alike = _tracked(low, places, rate / slower, round(2.2 * rate / LOWEST_HZ / slower))
     sure = alike > VOICED
-    if sure.any():
-        # Once more with a window no longer than needed: a gliding pitch is a blur in a long one.
-        size = int(np.clip(3.2 * np.percentile(coarse[sure], 90), 0.012 * rate, 2.4 * rate / LOWEST_HZ))
-        fine, closer = _tracked(source, at, size)
-        better = closer > VOICED
-        coarse, alike = np.where(better, fine, coarse), np.where(better, closer, alike)
-        sure = alike > VOICED
-        coarse[sure] = _refined(source, at[sure], coarse[sure])
     if not sure.any():
-        return at, np.full(len(at), rate / 200.0), alike
-    return at, np.interp(at, at[sure], coarse[sure]), alike
+        return at, np.full(len(at), rate / 200.0), np.interp(at, coarse_at, alike)
+    period = np.interp(at, coarse_at[sure], coarse[sure] * slower)
+    alike = np.interp(at, coarse_at, alike)
+    sure = alike > VOICED
+    period[sure] = _refined(sound, at[sure] - lo, period[sure])
+    return at, np.interp(at, at[sure], period[sure]), alike
 
 
-def _tracked(source: Source, at: IntArray, size: int) -> tuple[FloatArray, FloatArray]:
-    rate = source.sample_rate_hz
+def _tracked(sound: FloatArray, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
+    """(periods, how alike) at frames of a sound, from windows of `size` frames about them."""
     shortest, longest = rate / HIGHEST_HZ, min(rate / LOWEST_HZ, size / 2.0)
     window = np.hanning(size + 2)[1:-1]
     length = fft.next_fast_len(2 * size, real=True)
     own = fft.irfft(np.square(np.abs(fft.rfft(window, length))), length)[: int(longest) + 2]
     lags = np.full((len(at), CANDIDATES), rate / 200.0)
     found = np.zeros((len(at), CANDIDATES))
+    view = np.lib.stride_tricks.sliding_window_view(sound, size)
+    penalty = OCTAVE * np.log2(np.arange(1, int(longest) + 1) / shortest)
     for begin in range(0, len(at), BATCH):
-        batch = at[begin : begin + BATCH]
-        sound = source.read(int(batch[0]) - size // 2, int(batch[-1]) - size // 2 + size).sum(axis=0).astype(np.float64)
-        frames = np.lib.stride_tricks.sliding_window_view(sound, size)[batch - batch[0]]
+        batch = at[begin : begin + BATCH] - size // 2
+        frames = view[np.clip(batch, 0, len(view) - 1)]
         frames = (frames - frames.mean(axis=1, keepdims=True)) * window
         power = np.square(np.abs(fft.rfft(frames, length, axis=1)))
         same = fft.irfft(power, length, axis=1)[:, : int(longest) + 2]
@@ -69,7 +74,7 @@ def _tracked(source: Source, at: IntArray, size: int) -> tuple[FloatArray, Float
         inner = same[:, 1:-1]
         peak = (inner > same[:, :-2]) & (inner >= same[:, 2:])
         peak[:, : int(shortest) - 1] = False
-        score = np.where(peak, inner - OCTAVE * np.log2(np.maximum(np.arange(1, inner.shape[1] + 1), 1) / shortest), -1.0)
+        score = np.where(peak, inner - penalty, -1.0)
         best = np.argsort(-score, axis=1)[:, :CANDIDATES]
         rows = np.arange(len(batch))[:, None]
         left, mid, right = same[rows, best], same[rows, best + 1], same[rows, best + 2]
@@ -81,29 +86,31 @@ def _tracked(source: Source, at: IntArray, size: int) -> tuple[FloatArray, Float
     return _smoothest(lags, found, shortest)
 
 
-def _refined(source: Source, at: IntArray, period: FloatArray) -> FloatArray:
-    """Each period again, from how alike the sound about a frame is to itself one period on: no window bends the peak."""
+def _refined(sound: FloatArray, at: IntArray, period: FloatArray) -> FloatArray:
+    """Each period again, from how alike the sound about a frame is to itself one period on: no window bends the peak.
+
+    Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials of strings
+    are not quite multiples, and pitch is where the loud ones are.
+    """
+    deep = signal.lfilter(*_DEEP, sound)
     span = int(1.5 * np.percentile(period, 90))
     steps = np.arange(-2, 3)
     whole = np.round(period).astype(np.int64)
     # The two stretches that are compared lie about the frame.
-    begins = at - (whole + span) // 2
+    begins = np.maximum(at - (whole + span) // 2, 0)
     refined = period.copy()
-    offsets = np.arange(span)
+    view = np.lib.stride_tricks.sliding_window_view(deep, span)
+    total = np.concatenate([[0.0], np.cumsum(np.square(deep))])
     for k in range(0, len(at), BATCH):
         part = slice(k, k + BATCH)
-        lo = int(begins[part].min()) - 4
-        hi = int((begins[part] + whole[part]).max()) + span + 4
-        # Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials of
-        # strings are not quite multiples, and pitch is where the loud ones are.
-        sound = signal.lfilter(*_DEEP, source.read(lo - WARM, hi).sum(axis=0).astype(np.float64))[WARM:]
-        first = begins[part] - lo
-        here = sound[first[:, None] + offsets]
-        energy = np.square(here).sum(axis=1)
+        first = begins[part]
+        here = view[first]
+        energy = total[first + span] - total[first]
         same = np.empty((len(first), len(steps)))
         for j, step in enumerate(steps):
-            there = sound[(first + whole[part] + step)[:, None] + offsets]
-            same[:, j] = (here * there).sum(axis=1) / np.sqrt(energy * np.square(there).sum(axis=1) + 1e-20)
+            later = np.minimum(first + whole[part] + step, len(view) - 1)
+            there = np.einsum("ij,ij->i", here, view[later])
+            same[:, j] = there / np.sqrt(np.maximum(energy * (total[later + span] - total[later]), 1e-20))
         # Least-squares parabola through five points.
         bend = (same @ np.array([2.0, -1, -2, -1, 2])) / 14
         slope = (same @ np.array([-2.0, -1, 0, 1, 2])) / 10

@@ -1,0 +1,141 @@
+"""What sounds on through attacks, apart from what strikes: a pad under drums must not start anew at every hit.
+
+A partial belongs to the sustained part while it has been there for a moment and will go on for one: at each place of the
+spectrum the lesser of the median over the frames before and after (median filters over time as in Fitzgerald 2010, but one
+on either side, so that a note's beginning and a hit stay whole on the other side). Only peaks far above what lies about
+them count, and only while their level stays even. Sustained part and rest add up to the source exactly.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+
+import numpy as np
+from scipy import fft, ndimage
+
+from combpace.core.audio import Samples, Source
+from combpace.core.clocks import IntArray
+
+WINDOW_S, OVERLAP = 0.1858, 4
+# Frames on either side, this one included, whose median a partial must reach.
+FRAMES = 5
+HIGHEST_HZ = 5000.0
+# A peak stands this much above the median of its surroundings, so many bins to either side.
+CLEAR, ABOUT = 5.0, 24
+# Between its quartiles over all those frames a partial's level moves by less than a factor: what decays and is struck again
+# is as loud after a hit as before, but it is not sustained. The first is for finding out whether sound is sustained at all.
+VERY_EVEN, EVEN = 1.4, 1.7
+LOBE = 2
+# Share of the power before attacks that makes what sounds on a layer of its own.
+SOUNDS_ON = 0.65
+BLOCK_S, KEPT_BLOCKS = 2.0, 6
+
+
+class Sustained:
+    """The sustained part of a source, itself a `Source`: any range read is the same as the whole."""
+
+    def __init__(self, source: Source, even: float = EVEN) -> None:
+        self._source, self._even = source, even
+        rate = source.sample_rate_hz
+        self._window = 1 << max(6, round(np.log2(WINDOW_S * rate)))
+        self._hop = self._window // OVERLAP
+        self._block = max(1, round(BLOCK_S * rate / self._hop)) * self._hop
+        self._kept: OrderedDict[int, Samples] = OrderedDict()
+
+    @property
+    def sample_rate_hz(self) -> int:
+        return self._source.sample_rate_hz
+
+    @property
+    def channels(self) -> int:
+        return self._source.channels
+
+    @property
+    def frames(self) -> int:
+        return self._source.frames
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames [start, stop), shape (channels, n); zeros outside of the source."""
+        out = np.zeros((self.channels, max(0, stop - start)), np.float32)
+        lo, hi = max(0, start), min(stop, self.frames)
+        for index in range(lo // self._block, -(-hi // self._block)) if hi > lo else ():
+            first = index * self._block
+            a, b = max(lo, first), min(hi, first + self._block)
+            out[:, a - start : b - start] = self._made(index)[:, a - first : b - first]
+        return out
+
+    def _made(self, index: int) -> Samples:
+        if index not in self._kept:
+            self._kept[index] = self._make(index)
+            while len(self._kept) > KEPT_BLOCKS:
+                self._kept.popitem(last=False)
+        self._kept.move_to_end(index)
+        return self._kept[index]
+
+    def _make(self, index: int) -> Samples:
+        window, hop, reach = self._window, self._hop, FRAMES - 1
+        begin = index * self._block
+        # Frames that reach into the block, and those that their medians look at.
+        count = self._block // hop + OVERLAP - 1
+        first = begin - window + hop
+        sound = self._source.read(first - reach * hop, first + (count + reach - 1) * hop + window)
+        shape = np.hanning(window + 1)[:window].astype(np.float32)
+        view = np.lib.stride_tricks.sliding_window_view(sound, window, axis=1)[:, ::hop]
+        spectra = fft.rfft(view * shape, axis=-1)
+        used = min(spectra.shape[-1], int(HIGHEST_HZ * window / self.sample_rate_hz))
+        size = np.sqrt(np.square(np.abs(spectra[..., :used])).sum(axis=0))
+        around = np.lib.stride_tricks.sliding_window_view(size, FRAMES, axis=0)
+        medians = np.median(around, axis=-1)
+        stays = np.minimum(medians[:count], medians[reach : reach + count])
+        quarters = np.partition(np.lib.stride_tricks.sliding_window_view(size, 2 * reach + 1, axis=0), (reach // 2, 2 * reach - reach // 2), axis=-1)
+        even = quarters[..., 2 * reach - reach // 2] < self._even * quarters[..., reach // 2]
+        about = ndimage.median_filter(stays[:, ::4], size=(1, 2 * ABOUT // 4 + 1)).repeat(4, axis=1)[:, :used]
+        peaks = even & (stays >= ndimage.maximum_filter1d(stays, 2 * LOBE + 1, axis=1)) & (stays > CLEAR * about)
+        tonal = ndimage.maximum_filter1d(peaks.astype(np.uint8), 2 * LOBE + 1, axis=1) > 0
+        mask = np.where(tonal, np.minimum(1, stays / np.maximum(size[reach : reach + count], 1e-12)), 0).astype(np.float32)
+        kept = np.zeros((self.channels, count, window // 2 + 1), np.complex64)
+        kept[..., :used] = spectra[:, reach : reach + count, :used] * mask
+        frames = fft.irfft(kept, window, axis=-1).astype(np.float32) * shape
+        made = np.zeros((self.channels, (count - 1) * hop + window), np.float32)
+        for k in range(count):
+            made[:, k * hop : k * hop + window] += frames[:, k]
+        at = begin - first
+        # Squared Hann windows a quarter apart add up to 3/2.
+        return made[:, at : at + self._block] / np.float32(1.5)
+
+
+class Struck:
+    """What is left of a source without its sustained part."""
+
+    def __init__(self, source: Source, sustained: Sustained) -> None:
+        self._source, self._sustained = source, sustained
+
+    @property
+    def sample_rate_hz(self) -> int:
+        return self._source.sample_rate_hz
+
+    @property
+    def channels(self) -> int:
+        return self._source.channels
+
+    @property
+    def frames(self) -> int:
+        return self._source.frames
+
+    def read(self, start: int, stop: int) -> Samples:
+        return self._source.read(start, stop) - self._sustained.read(start, stop)
+
+
+def sounds_on(source: Source, attacks: IntArray, most: int = 32) -> bool:
+    """Whether most of what is heard just before attacks goes on through them, judged at up to `most` of them."""
+    sustained = Sustained(source, VERY_EVEN)
+    span = round(0.02 * source.sample_rate_hz)
+    shares = []
+    for frame in attacks[:: max(1, -(-len(attacks) // most))]:
+        whole = source.read(int(frame) - span, int(frame))
+        power = float(np.square(whole, dtype=np.float64).sum())
+        if power > 0:
+            part = sustained.read(int(frame) - span, int(frame))
+            rest = float(np.square(whole - part, dtype=np.float64).sum())
+            shares.append(1 - min(1.0, rest / power))
+    return bool(shares) and float(np.median(shares)) > SOUNDS_ON
