@@ -40,9 +40,9 @@ BRIGHT = 4.0
 # Levels are compared over this span.
 LEVEL_S = 0.024
 # What is repeated falls on by this much at most, in nepers.
-FALL = 1.4
+FALL = 3.0
 CUT = Seams(head_s=0.030, tail_s=0.006, fade_s=0.005, back_s=0.030, lags=1, late=0.6)
-STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.012, back_s=0.060, lags=9, late=0.4)
+STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=.016, back_s=0.060, lags=9, late=0.4)
 
 
 def fill_cut(source: Source, segment: Segment) -> Samples:
@@ -61,7 +61,8 @@ def fill(source: Source, segment: Segment, seams: Seams) -> Samples:
     pieces = []
     for k in range(len(u) - 1):
         part = sound[:, u[k] : u[k + 1]]
-        first, last = k == 0 and segment.starts, k == len(u) - 2 and segment.ends
+        # A soft hit may lie on a point between: seams keep away from it as from any other.
+        first, last = k > 0 or segment.starts, k < len(u) - 2 or segment.ends
         pieces.append(fitted(part, v[k + 1] - v[k], source.sample_rate_hz, seams, first, last))
     return pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=1)
 
@@ -83,6 +84,8 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
     # What is bright is heard first: differences count by how bright they are.
     heard = sound + BRIGHT * np.diff(sound, axis=1, prepend=sound[:, :1])
     loud = np.square(heard, dtype=np.float64).sum(axis=0)
+    if length > have:
+        fade = max(2, min(fade, (have - tail - head) // 3))
     if length < have:
         jumps = _forward(heard, loud, have - length, (head, have - tail), fade, seams.late)
     else:
@@ -118,18 +121,20 @@ def _forward(sound: Samples, power: FloatArray, drop: int, room: tuple[int, int]
 def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], fade: int, seams: Seams, rate: int) -> list[tuple[int, int]]:
     """Jumps back that together repeat `more` frames: (leave at, go on at), in the order of the output."""
     first, last = room
-    # A jump repeats the span it goes back over; its landing place must be past the attack.
-    most = max(1, min(round(seams.back_s * rate), (last - first - fade) // 2))
+    # A jump repeats the span it goes back over; its landing place must be past the attack, and what follows a jump is at
+    # least as long as its fade.
+    free = last - first - fade
+    most = min(max(round(seams.back_s * rate), 2 * fade), free)
     count = -(-more // most)
-    early = int(first + seams.late * (last - fade - first))
+    early = int(first + seams.late * free)
     jumps: list[tuple[int, int]] = []
     left, landed = more, first
     for rest in range(count, 0, -1):
         even = left // rest if rest > 1 else left
-        spread = min(even // 3, most - even) if rest > 1 else 0
+        spread = max(0, min(even // 3, most - even, even - fade)) if rest > 1 else 0
         lags = np.unique(np.linspace(even - spread, even + spread, seams.lags).astype(int)) if spread else np.array([even])
         # The last of several must leave what can still be repeated.
-        lags = lags[(lags >= 1) & (left - lags <= (rest - 1) * most) & (left - lags >= rest - 1)]
+        lags = lags[(lags >= 1) & (left - lags <= (rest - 1) * most) & (left - lags >= (rest - 1) * fade)]
         best = (np.inf, 0, 0)
         for lag in lags if len(lags) else [even]:
             hi = last - fade
@@ -162,12 +167,12 @@ def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: in
     wanted = np.interp(np.linspace(begin, last, end - begin), grid, level) - np.interp(read, grid, level)
     wanted = np.minimum(wanted, 0)
     if ends and begin > span:
-        # The fall of the level over the second half of what was heard so far, in nepers a frame.
-        late = grid[(grid > begin / 2) & (grid <= begin)]
+        # How fast the level falls after the attack, in nepers a frame.
+        late = grid[(grid > begin / 2) & (grid <= max(begin, last))]
         if len(late) > 3:
             fall = min(0.0, float(np.polyfit(late, np.interp(late, grid, level), 1)[0]))
             wanted += np.maximum(fall * np.arange(end - begin), -FALL)
-    wanted = np.maximum(wanted, -3.0)
+    wanted = np.maximum(wanted, -4.5)
     if ends:
         wanted = np.concatenate([wanted, np.linspace(wanted[-1], 0, stop - end)])
     gains: Samples = np.exp(wanted).astype(np.float32)
