@@ -39,10 +39,10 @@ def fill(source: Source, segment: Segment) -> Samples:
     at, period, alike = periods(source, s0, segment.source[1])
     steady = _is_steady(at - s0, period, alike, have)
     if steady:
-        head, back, width = int(STEADY_HEAD * shorter) if segment.starts else 0, 0, STEADY_WIDTH
+        head, back, width = int(STEADY_HEAD * shorter) if segment.starts else min(round(HEAD_S * rate), shorter // 3), 0, STEADY_WIDTH
     else:
-        head, back, width = min(round((HEAD_S if segment.starts else 0.0) * rate), int(0.3 * shorter)), round(BACK_S * rate), 1.0
-    tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter)) if segment.ends else 0
+        head, back, width = min(round(HEAD_S * rate), int(0.3 * shorter)), round(BACK_S * rate), 1.0
+    tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
     out_points, in_points = course(segment, head, 0, back)
     # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.
     reach = int(period.max()) + 2

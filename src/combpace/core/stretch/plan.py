@@ -30,6 +30,9 @@ LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0,
 REACH_S, NEAR_S = 0.0075, 0.0015
 # An attack elsewhere within reach must stand out this much more than what lies at the point itself.
 BETTER_DB = 4.0
+# Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
+# stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
+LONGEST_S, QUIET_S = 16.0, 0.04
 # Attacks closer than this are one.
 CLOSEST_S = 0.004
 
@@ -40,7 +43,8 @@ class Segment:
 
     source, target       frames of its start and end: PRE_S before an attack where `starts` or `ends` say so
     inner_source/target  frames of the points between, relative to `source[0]` and `target[0]`
-    starts, ends         whether the edge lies before an attack
+    starts, ends         whether the edge lies before an attack; else it is the map's own, or was set where least is heard
+                         because no attack came for LONGEST_S
     """
 
     source: tuple[int, int]
@@ -155,15 +159,44 @@ def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *,
     while len(edges) > 1 and min(last[0] - edges[-1][0], last[1] - edges[-1][1]) < closest:
         edges.pop()
     edges.append(last)
+    eased = {edges[0], last, *_eased(source, edges, a, b)}
+    edges = sorted({*edges, *eased})
     segments = []
-    for k, ((s0, t0), (s1, t1)) in enumerate(itertools.pairwise(edges)):
+    for (s0, t0), (s1, t1) in itertools.pairwise(edges):
         # A point beside the attack that an edge was moved to says nothing more.
         inside = ~hard & (a > s0) & (a < s1) & (b > t0) & (b < t1)
         inside[0] = inside[-1] = False
         bend = [(int(u) - s0, int(v) - t0) for u, v in zip(a[inside], b[inside], strict=True)]
         bend = [point for point, before in zip(bend, [(0, 0), *bend], strict=False) if point[0] > before[0] and point[1] > before[1]]
-        segments.append(Segment((s0, s1), (t0, t1), tuple(u for u, _ in bend), tuple(v for _, v in bend), starts=k > 0, ends=k < len(edges) - 2))
+        segments.append(
+            Segment(
+                (s0, s1), (t0, t1), tuple(u for u, _ in bend), tuple(v for _, v in bend), starts=(s0, t0) not in eased, ends=(s1, t1) not in eased
+            )
+        )
     return segments
+
+
+def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArray) -> set[tuple[int, int]]:
+    """Edges for where none came for too long: (source frame, target frame)."""
+    rate = source.sample_rate_hz
+    longest, span = round(LONGEST_S * rate), round(QUIET_S * rate)
+    found: set[tuple[int, int]] = set()
+    for (s0, t0), (s1, t1) in itertools.pairwise(edges):
+        while max(s1 - s0, t1 - t0) > longest:
+            # As far as the longer of the two sides allows.
+            reach = int(longest * (s1 - s0) / max(s1 - s0, t1 - t0))
+            lo, hi = s0 + reach // 2, s0 + reach
+            if hi - lo < 2 * span or s1 - hi < span:
+                break
+            power = np.square(source.read(lo, hi)).sum(axis=0)
+            count = len(power) // span
+            at = lo + int(np.argmin(power[: count * span].reshape(count, span).sum(axis=1))) * span + span // 2
+            edge = (at, round(float(np.interp(at, a, b))))
+            if edge[1] <= t0 or edge[1] >= t1:
+                break
+            found.add(edge)
+            s0, t0 = edge
+    return found
 
 
 def course(segment: Segment, head: int, tail: int, back: int = 0) -> tuple[FloatArray, FloatArray]:

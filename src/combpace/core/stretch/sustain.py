@@ -101,7 +101,7 @@ class Sustained:
             made[:, k * hop : k * hop + window] += frames[:, k]
         at = begin - first
         # Squared Hann windows a quarter apart add up to 3/2.
-        return made[:, at : at + self._block] / np.float32(1.5)
+        return np.asarray(made[:, at : at + self._block] / np.float32(1.5), np.float32)
 
 
 class Struck:
