@@ -16,7 +16,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.fitting import Fit, HandPeg, fit
 from combpace.core.grid import Grid, parse_grid
 from combpace.core.onsets import ANALYSIS_VERSION, Onsets
-from combpace.core.stretch import StretchedSource, check_method, choose_method
+from combpace.core.stretch import StretchedSource, check_method, choose_method, far_stretched
 from combpace.core.timemap import TimeMap
 from combpace.media.encode import write_sound
 from combpace.services import document as forms
@@ -27,7 +27,7 @@ from combpace.store.history import Revision
 from combpace.store.models import FileRow, TakeRow
 
 Progress = Callable[[str, float], None]
-STRETCH_VERSION = 1
+STRETCH_VERSION = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,8 +71,9 @@ def _derive(seen: Reading, timing: str) -> TakeFit:
     method, reason = choice.method, ""
     if method == "auto":
         with seen.workplace.source(row) as source:
-            found = choose_method(source, made.time_map)
+            found = choose_method(source, made.time_map, entry.kind)
         method, reason = found.method, found.reason
+    reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method))
 
 

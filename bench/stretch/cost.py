@@ -1,0 +1,121 @@
+"""What a stretch costs: CPU against libraries in turns, two workers on two halves, memory, and a preview."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.core.audio import ArraySource, Audio
+from combpace.core.stretch import METHODS, StretchedSource, stretch
+from combpace.core.timemap import TimeMap
+
+RATE, ROUNDS = 44100, 5
+ROOT = Path(__file__).resolve().parents[2]
+SHARED = ROOT.parent / "shared" / "bench" / "stretch"
+
+
+def material(seconds: int) -> tuple[Any, TimeMap]:
+    """Stereo bursts of noise over a tone, an eighth apart, each moved by up to 20 ms; shape (2, frames)."""
+    frames = seconds * RATE
+    rng = np.random.default_rng(0)
+    length = int(0.3125 * RATE)
+    burst = (np.exp(-np.arange(length) / 3000.0) * rng.standard_normal(length) * 0.2).astype(np.float32)
+    sound = np.tile(burst, frames // length + 1)[:frames] + 0.1 * np.sin(2 * np.pi * 220 * np.arange(frames) / RATE).astype(np.float32)
+    source = np.arange(0, seconds - 0.4, 0.3125)
+    target = source + 0.02 * np.sin(source)
+    return np.stack([sound, 0.7 * sound]).astype(np.float32), TimeMap(np.append(source, seconds), np.append(target, seconds))
+
+
+def by_us(method: str, seconds: int = 120) -> float:
+    sound, time_map = material(seconds)
+    begun = time.process_time()
+    stretch(Audio(sound, RATE), time_map, method)
+    return time.process_time() - begun
+
+
+def by_peer(python: str, name: str, seconds: int = 120) -> float:
+    code = (
+        "import sys, time, resource, numpy as np\n"
+        f"sys.path[:0] = [{str(ROOT)!r}, {str(ROOT / 'src')!r}]\n"
+        "from bench.stretch.cost import material\nimport importlib.util\n"
+        f"spec = importlib.util.spec_from_file_location('peers', {str(SHARED / 'peers.py')!r}); peers = importlib.util.module_from_spec(spec)\n"
+        f"spec.loader.exec_module(peers)\ny, m = material({seconds})\ny = np.ascontiguousarray(y.T)\n"
+        "cpu = lambda: sum(sum(resource.getrusage(w)[:2]) for w in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))\nbegun = cpu()\n"
+        f"peers.{name}(y, {RATE}, m.source_s, m.target_s, 'poly')\nprint(cpu() - begun)\n"
+    )
+    done = subprocess.run([python, "-c", code], capture_output=True, text=True)
+    return float(done.stdout.split()[-1]) if done.stdout.split() else float("nan")
+
+
+def half(method: str, which: int, seconds: int = 120) -> int:
+    sound, time_map = material(seconds)
+    made = StretchedSource(ArraySource(Audio(sound, RATE)), time_map, method)
+    middle = made.frames // 2
+    return made.read(0, middle).shape[1] if which == 0 else made.read(middle, made.frames).shape[1]
+
+
+def memory_mib(method: str, seconds: int) -> float:
+    """Peak above what input and output take, in a process of its own."""
+    code = (
+        "import numpy as np\nfrom bench.stretch.cost import material, RATE\nfrom combpace.core.audio import Audio\n"
+        "from combpace.core.stretch import stretch\nfrom combpace.core.timemap import TimeMap\n"
+        f"short, m = material(2)\nstretch(Audio(short, RATE), TimeMap(np.array([0, 1.0, 2]), np.array([0, 1.1, 2])), {method!r})\n"
+        f"y, m = material({seconds})\n"
+        "open('/proc/self/clear_refs', 'w').write('5')\n"
+        "st = lambda k: int([l for l in open('/proc/self/status') if l.startswith(k)][0].split()[1])\nr0 = st('VmRSS')\n"
+        f"out = stretch(Audio(y, RATE), m, {method!r})\nprint((st('VmHWM') - r0 - out.samples.nbytes / 1024) / 1024)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT)
+    return float(done.stdout.split()[-1]) if done.stdout.split() else float("nan")
+
+
+def preview_ms(method: str) -> float:
+    """Four bars of stereo at 120 BPM from the middle of a take, in a warm process: median of five places."""
+    sound, time_map = material(120)
+    source = ArraySource(Audio(sound, RATE))
+    StretchedSource(source, time_map, method).read(0, RATE)
+    times = []
+    for place in (20, 37, 55, 71, 96):
+        begun = time.perf_counter()
+        StretchedSource(source, time_map, method).read(place * RATE, (place + 8) * RATE)
+        times.append(1000 * (time.perf_counter() - begun))
+    return float(np.median(times))
+
+
+def report(peers: str) -> list[str]:
+    names = [*METHODS]
+    others = ["signalsmith", "rb_r3"] if peers else []
+    spent: dict[str, list[float]] = {name: [] for name in [*names, *others]}
+    for _ in range(ROUNDS):
+        for name in names:
+            spent[name].append(by_us(name))
+        for name in others:
+            if name != "rb_r3" or not spent[name]:
+                spent[name].append(by_peer(peers, name))
+    middle = {name: float(np.median(values)) for name, values in spent.items()}
+    lines = [
+        "| 120 s stereo | CPU s | to Signalsmith | to R3 | two workers, wall | preview of 4 bars, ms | MiB at 30, 120, 600 s |",
+        "|---|---|---|---|---|---|---|",
+    ]
+    for name in names:
+        with ProcessPoolExecutor(2) as pool:
+            list(pool.map(half, (name, name), (0, 1), (4, 4)))
+            begun = time.perf_counter()
+            list(pool.map(half, (name, name), (0, 1)))
+            both = time.perf_counter() - begun
+            begun = time.perf_counter()
+            for which in (0, 1):
+                pool.submit(half, name, which).result()
+            alone = time.perf_counter() - begun
+        ratio = [f"{middle[name] / middle[other]:.2f}" if other in middle else "-" for other in ("signalsmith", "rb_r3")]
+        mib = ", ".join(f"{memory_mib(name, seconds):.0f}" for seconds in (30, 120, 600))
+        lines.append(f"| {name} | {middle[name]:.2f} | {ratio[0]} | {ratio[1]} | {both / alone:.2f} | {preview_ms(name):.0f} | {mib} |")
+    for other in others:
+        lines.append(f"| {other} | {middle[other]:.2f} | | | | | |")
+    return lines
