@@ -14,14 +14,14 @@ from scipy import fft
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
-from combpace.core.stretch.plan import Segment, course
+from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.seam import STRIKE, fades
 from combpace.core.stretch.seam import fill as seamed
 
 # Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
 WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
 OVERLAP = 4
-HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.5, 0.5, 0.012, 0.050
+HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
 # Segments shorter than this have no room for a window that tells notes apart.
 SEAM_S = 0.2
 SMALLEST_WINDOW = 256
@@ -40,7 +40,8 @@ def fill(source: Source, segment: Segment) -> Samples:
 def vocoded(source: Source, segment: Segment) -> Samples:
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
-    head = min(round((MOST_HEAD_S if segment.starts else EASED_S) * rate), int(HEAD_SHARE * shorter))
+    most = min(round((MOST_HEAD_S if segment.starts else EASED_S) * rate), int(HEAD_SHARE * shorter))
+    head = kept_head(segment, most, round(HEAD_S * rate))
     tail = min(round((TAIL_S if segment.ends else EASED_S) * rate), int(0.15 * shorter))
     window = 1 << round(np.log2((LONG_S if shorter > LONG_FROM_S * rate else WINDOW_S) * rate))
     while window > SMALLEST_WINDOW and shorter - head - tail <= window:

@@ -15,7 +15,7 @@ from scipy import ndimage
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.stretch.pitch import periods
-from combpace.core.stretch.plan import Segment, course
+from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.seam import fades
 
 # What stays as it is: after the start of a segment, and before its end, where it turns into the source's own samples.
@@ -25,7 +25,7 @@ BACK_S = 0.010
 # Where the pitch stays within these cents of one value for this share of a segment, more of the note is left as it is, and
 # change from one period to the next is short: strings are not quite periodic, and a blend of two periods dulls them.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
-STEADY_HEAD, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.012, 0.3
+STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
 # Places are read this long at a time.
 BATCH_S = 2.0
 ORDER, MARGIN = 3, 64
@@ -38,10 +38,10 @@ def fill(source: Source, segment: Segment) -> Samples:
     s0 = segment.source[0]
     at, period, alike = periods(source, s0, segment.source[1])
     steady = _is_steady(at - s0, period, alike, have)
-    if steady:
-        head, back, width = int(STEADY_HEAD * shorter) if segment.starts else min(round(HEAD_S * rate), shorter // 3), 0, STEADY_WIDTH
+    if steady and segment.starts:
+        head, back, width = kept_head(segment, int(STEADY_HEAD * shorter), round(STEADY_LEAST_S * rate)), 0, STEADY_WIDTH
     else:
-        head, back, width = min(round(HEAD_S * rate), int(0.3 * shorter)), round(BACK_S * rate), 1.0
+        head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
     out_points, in_points = course(segment, head, 0, back)
     # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.

@@ -33,6 +33,8 @@ BETTER_DB = 4.0
 # Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
 # stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
 LONGEST_S, QUIET_S = 16.0, 0.04
+# Where a long start stays as it is, the rest is made longer or shorter by this factor at most.
+BEND_AFTER = 1.3
 # Attacks closer than this are one.
 CLOSEST_S = 0.004
 
@@ -199,20 +201,37 @@ def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArra
     return found
 
 
+def kept_head(segment: Segment, most: int, least: int) -> int:
+    """How many frames after the start may stay as they are, so that what must give then gives no more than BEND_AFTER.
+
+    least  what stays in any case, but never more than a third of the segment
+    """
+    have, length = segment.have, segment.length
+    shorter = min(have, length)
+    if length < have:
+        room = (BEND_AFTER * length - have) / (BEND_AFTER - 1)
+    else:
+        room = (BEND_AFTER * have - length) / (BEND_AFTER - 1)
+    return int(max(min(most, room), min(least, shorter // 3)))
+
+
 def course(segment: Segment, head: int, tail: int, back: int = 0) -> tuple[FloatArray, FloatArray]:
     """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1.
 
-    back  frames after the head within which the course is where the map alone would have it; 0 leaves it to the rest
+    back  frames after the head within which the course is where the map alone would have it, more where that would be
+          too steep; 0 leaves it to the rest
     """
     have, length = segment.have, segment.length
     source = np.array([0, *segment.inner_source, have], dtype=np.float64)
     target = np.array([0, *segment.inner_target, length], dtype=np.float64)
     out_points, in_points = [0.0, float(head)], [0.0, float(head)]
-    if head and back and head + back < 0.8 * min(have, length):
+    while head and back and head + back < 0.8 * min(have, length):
         caught = float(np.interp(head + back, target, source))
-        if 0.3 * back < caught - head < 3 * back:
+        if 0.35 * back < caught - head < 2.5 * back:
             out_points.append(float(head + back))
             in_points.append(caught)
+            break
+        back = int(1.5 * back)
     for u, v in zip(source[1:-1], target[1:-1], strict=True):
         if u > in_points[-1] + 64 and v > out_points[-1] + 64 and u < have - tail - 64 and v < length - tail - 64:
             out_points.append(v)
