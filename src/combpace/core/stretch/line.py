@@ -25,6 +25,7 @@ BACK_S = 0.010
 # Where the pitch stays within these cents of one value for this share of a segment, more of the note is left as it is, and
 # change from one period to the next is short: strings are not quite periodic, and a blend of two periods dulls them.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
+STEADY_FRAMES = 9
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
 # Places are read this long at a time.
 BATCH_S = 2.0
@@ -38,6 +39,9 @@ def fill(source: Source, segment: Segment) -> Samples:
     s0 = segment.source[0]
     at, period, alike = periods(source, s0, segment.source[1])
     steady = _is_steady(at - s0, period, alike, have)
+    if steady:
+        # One pitch is held: what single frames differ by is noise.
+        period = ndimage.uniform_filter1d(ndimage.median_filter(period, STEADY_FRAMES), STEADY_FRAMES)
     if steady and segment.starts:
         head, back, width = kept_head(segment, int(STEADY_HEAD * shorter), round(STEADY_LEAST_S * rate)), 0, STEADY_WIDTH
     else:

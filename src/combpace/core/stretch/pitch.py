@@ -21,6 +21,8 @@ VOICED = 0.5
 OCTAVE, STEP = 0.02, 0.6
 BATCH = 256
 WARM = 4096
+# A sound is compared with itself one period on over at least this long.
+COMPARED_S = 0.008
 TRACKED_RATE_HZ = 8000.0
 # Falls by 6 dB an octave, without what is slower than any pitch.
 _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
@@ -34,7 +36,7 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     """
     rate = source.sample_rate_hz
     hop = max(1, round(HOP_S * rate))
-    at: IntArray = np.arange(start // hop, stop // hop + 2) * hop
+    at: IntArray = start + np.arange((stop - start) // hop + 2) * hop
     margin = round(2.5 * rate / LOWEST_HZ) + WARM
     lo = int(at[0]) - margin
     sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
@@ -50,7 +52,7 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     period = np.interp(at, coarse_at[sure], coarse[sure] * slower)
     alike = np.interp(at, coarse_at, alike)
     sure = alike > VOICED
-    period[sure] = _refined(sound, at[sure] - lo, period[sure])
+    period[sure] = _refined(sound, at[sure] - lo, period[sure], round(COMPARED_S * rate))
     return at, np.interp(at, at[sure], period[sure]), alike
 
 
@@ -86,14 +88,14 @@ def _tracked(sound: FloatArray, at: IntArray, rate: float, size: int) -> tuple[F
     return _smoothest(lags, found, shortest)
 
 
-def _refined(sound: FloatArray, at: IntArray, period: FloatArray) -> FloatArray:
+def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) -> FloatArray:
     """Each period again, from how alike the sound about a frame is to itself one period on: no window bends the peak.
 
     Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials of strings
     are not quite multiples, and pitch is where the loud ones are.
     """
     deep = signal.lfilter(*_DEEP, sound)
-    span = int(1.5 * np.percentile(period, 90))
+    span = max(int(1.5 * np.percentile(period, 90)), least)
     steps = np.arange(-2, 3)
     whole = np.round(period).astype(np.int64)
     # The two stretches that are compared lie about the frame.

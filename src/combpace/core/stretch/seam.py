@@ -41,7 +41,7 @@ BRIGHT = 4.0
 LEVEL_S = 0.024
 # What is repeated falls on by this much at most, in nepers.
 FALL = 3.0
-CUT = Seams(head_s=0.030, tail_s=0.006, fade_s=0.005, back_s=0.030, lags=1, late=0.6)
+CUT = Seams(head_s=0.025, tail_s=0.010, fade_s=0.010, back_s=0.030, lags=1, late=0.3)
 STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.016, back_s=0.060, lags=9, late=0.4)
 
 
