@@ -20,6 +20,8 @@ Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
 # Seconds of segments that are kept; the one that is being read is always.
 KEPT_S = 8.0
+# What sounds on starts anew after that long at the latest.
+THROUGH_S = 8.0
 
 
 class StretchedSource:
@@ -38,8 +40,8 @@ class StretchedSource:
             struck = np.array([segment.source[0] for segment in segments if segment.starts])
             if sounds_on(source, struck):
                 sustained = Sustained(source)
-                through = plan(source, time_map, np.zeros(len(time_map.source_s), dtype=bool))
-                self._layers = [_Layer(Struck(source, sustained), segments, chord.fill), _Layer(sustained, through, chord.fill)]
+                through = plan(source, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
+                self._layers = [_Layer(Struck(source, sustained), segments, seam.fill_strike), _Layer(sustained, through, chord.fill_sustained)]
         self.first_frame = segments[0].target[0]
         self.frames = segments[-1].target[1]
 

@@ -24,6 +24,7 @@ OVERLAP = 4
 HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
 # Segments shorter than this have no room for a window that tells notes apart.
 SEAM_S = 0.2
+SUSTAINED_HZ = 5000.0
 SMALLEST_WINDOW = 256
 BATCH = 128
 
@@ -37,7 +38,12 @@ def fill(source: Source, segment: Segment) -> Samples:
     return vocoded(source, segment)
 
 
-def vocoded(source: Source, segment: Segment) -> Samples:
+def fill_sustained(source: Source, segment: Segment) -> Samples:
+    """As `fill` for a source that holds nothing above SUSTAINED_HZ and no attacks."""
+    return vocoded(source, segment, SUSTAINED_HZ)
+
+
+def vocoded(source: Source, segment: Segment, highest_hz: float | None = None) -> Samples:
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     most = min(round((MOST_HEAD_S if segment.starts else EASED_S) * rate), int(HEAD_SHARE * shorter))
@@ -49,7 +55,8 @@ def vocoded(source: Source, segment: Segment) -> Samples:
     hop = window // OVERLAP
     if shorter - head - tail <= 2 * hop:
         return seamed(source, segment, STRIKE)
-    made = _vocoder(source, segment, window, head)
+    bins = window // 2 + 1 if highest_hz is None else min(window // 2 + 1, int(highest_hz * window / rate) + 4)
+    made = _vocoder(source, segment, window, head, bins)
     if head:
         join = min(head // 2, round(0.004 * rate))
         own = source.read(segment.source[0], segment.source[0] + head)
@@ -68,7 +75,7 @@ def _rise(frames: int) -> Samples:
     return rise
 
 
-def _vocoder(source: Source, segment: Segment, window: int, head: int) -> Samples:
+def _vocoder(source: Source, segment: Segment, window: int, head: int, bins: int) -> Samples:
     have, length = segment.have, segment.length
     hop = window // OVERLAP
     out_points, in_points = course(segment, head, 0)
@@ -93,10 +100,10 @@ def _vocoder(source: Source, segment: Segment, window: int, head: int) -> Sample
     for first in range(0, len(centres), BATCH):
         batch = slice(first, min(first + BATCH, len(centres)))
         starts = places[batch] - window // 2 + margin
-        spectra = _spectra(sound, starts, shape)
+        spectra = _spectra(sound, starts, shape)[..., :bins]
         changed = ~untouched[batch]
         if changed.any():
-            earlier = _spectra(sound, starts[changed] - hop, shape)
+            earlier = _spectra(sound, starts[changed] - hop, shape)[..., :bins]
             regions = _regions(spectra[changed])
         taken = 0
         for k in range(len(spectra)):

@@ -137,11 +137,14 @@ def attacks_near(source: Source, frames: IntArray) -> IntArray:
     return moved
 
 
-def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *, lasting: bool = False) -> list[Segment]:
+def plan(
+    source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *, lasting: bool = False, longest_s: float = LONGEST_S
+) -> list[Segment]:
     """Split a time map into segments at its attacks.
 
     attacks  which of the map's points carry one, shape (n,); measured when None
     lasting  see `attacks_at`
+    longest_s  no segment is longer, in the source or the target
     Returns  segments that follow each other without gap, in source and target
     """
     rate = source.sample_rate_hz
@@ -161,7 +164,7 @@ def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *,
     while len(edges) > 1 and min(last[0] - edges[-1][0], last[1] - edges[-1][1]) < closest:
         edges.pop()
     edges.append(last)
-    eased = {edges[0], last, *_eased(source, edges, a, b)}
+    eased = {edges[0], last, *_eased(source, edges, a, b, longest_s)}
     edges = sorted({*edges, *eased})
     segments = []
     for (s0, t0), (s1, t1) in itertools.pairwise(edges):
@@ -178,10 +181,10 @@ def plan(source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *,
     return segments
 
 
-def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArray) -> set[tuple[int, int]]:
+def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArray, longest_s: float) -> set[tuple[int, int]]:
     """Edges for where none came for too long: (source frame, target frame)."""
     rate = source.sample_rate_hz
-    longest, span = round(LONGEST_S * rate), round(QUIET_S * rate)
+    longest, span = round(longest_s * rate), round(QUIET_S * rate)
     found: set[tuple[int, int]] = set()
     for (s0, t0), (s1, t1) in itertools.pairwise(edges):
         while max(s1 - s0, t1 - t0) > longest:

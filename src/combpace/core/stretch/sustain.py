@@ -14,7 +14,7 @@ import numpy as np
 from scipy import fft, ndimage
 
 from combpace.core.audio import Samples, Source
-from combpace.core.clocks import IntArray
+from combpace.core.clocks import FloatArray, IntArray
 
 WINDOW_S, OVERLAP = 0.1858, 4
 # Frames on either side, this one included, whose median a partial must reach.
@@ -34,12 +34,12 @@ BLOCK_S, KEPT_BLOCKS = 2.0, 6
 class Sustained:
     """The sustained part of a source, itself a `Source`: any range read is the same as the whole."""
 
-    def __init__(self, source: Source, even: float = EVEN) -> None:
+    def __init__(self, source: Source, even: float = EVEN, block_s: float = BLOCK_S) -> None:
         self._source, self._even = source, even
         rate = source.sample_rate_hz
         self._window = 1 << max(6, round(np.log2(WINDOW_S * rate)))
         self._hop = self._window // OVERLAP
-        self._block = max(1, round(BLOCK_S * rate / self._hop)) * self._hop
+        self._block = max(1, round(block_s * rate / self._hop)) * self._hop
         self._kept: OrderedDict[int, Samples] = OrderedDict()
 
     @property
@@ -84,13 +84,13 @@ class Sustained:
         spectra = fft.rfft(view * shape, axis=-1)
         used = min(spectra.shape[-1], int(HIGHEST_HZ * window / self.sample_rate_hz))
         size = np.sqrt(np.square(np.abs(spectra[..., :used])).sum(axis=0))
-        around = np.lib.stride_tricks.sliding_window_view(size, FRAMES, axis=0)
-        medians = np.median(around, axis=-1)
-        stays = np.minimum(medians[:count], medians[reach : reach + count])
-        quarters = np.partition(np.lib.stride_tricks.sliding_window_view(size, 2 * reach + 1, axis=0), (reach // 2, 2 * reach - reach // 2), axis=-1)
-        even = quarters[..., 2 * reach - reach // 2] < self._even * quarters[..., reach // 2]
+        middle = _median_of_five([size[k : k + count + reach] for k in range(FRAMES)])
+        stays = np.minimum(middle[:count], middle[reach:])
         about = ndimage.median_filter(stays[:, ::4], size=(1, 2 * ABOUT // 4 + 1)).repeat(4, axis=1)[:, :used]
-        peaks = even & (stays >= ndimage.maximum_filter1d(stays, 2 * LOBE + 1, axis=1)) & (stays > CLEAR * about)
+        peaks = (stays >= ndimage.maximum_filter1d(stays, 2 * LOBE + 1, axis=1)) & (stays > CLEAR * about)
+        at, bins = np.nonzero(peaks)
+        levels = np.sort(size[at[:, None] + np.arange(2 * reach + 1), bins[:, None]], axis=1)
+        peaks[at, bins] = levels[:, 2 * reach - reach // 2] < self._even * levels[:, reach // 2]
         tonal = ndimage.maximum_filter1d(peaks.astype(np.uint8), 2 * LOBE + 1, axis=1) > 0
         mask = np.where(tonal, np.minimum(1, stays / np.maximum(size[reach : reach + count], 1e-12)), 0).astype(np.float32)
         kept = np.zeros((self.channels, count, window // 2 + 1), np.complex64)
@@ -102,6 +102,15 @@ class Sustained:
         at = begin - first
         # Squared Hann windows a quarter apart add up to 3/2.
         return np.asarray(made[:, at : at + self._block] / np.float32(1.5), np.float32)
+
+
+def _median_of_five(levels: list[FloatArray]) -> FloatArray:
+    """Element by element, by comparing whole arrays: many times faster than sorting."""
+    a, b, c, d, e = levels
+    low = np.maximum(np.minimum(a, b), np.minimum(c, d))
+    high = np.minimum(np.maximum(a, b), np.maximum(c, d))
+    middle: FloatArray = np.maximum(np.minimum(e, low), np.minimum(np.maximum(e, low), high))
+    return middle
 
 
 class Struck:
@@ -126,9 +135,9 @@ class Struck:
         return self._source.read(start, stop) - self._sustained.read(start, stop)
 
 
-def sounds_on(source: Source, attacks: IntArray, most: int = 32) -> bool:
+def sounds_on(source: Source, attacks: IntArray, most: int = 12) -> bool:
     """Whether most of what is heard just before attacks goes on through them, judged at up to `most` of them."""
-    sustained = Sustained(source, VERY_EVEN)
+    sustained = Sustained(source, VERY_EVEN, 0.0)
     span = round(0.02 * source.sample_rate_hz)
     shares = []
     for frame in attacks[:: max(1, -(-len(attacks) // most))]:
