@@ -127,12 +127,14 @@ def _smoothest(lags: FloatArray, found: FloatArray, shortest: float) -> tuple[Fl
     octaves = np.log2(lags / shortest)
     gain = found - OCTAVE * octaves
     total, back = gain[0].copy(), np.zeros(lags.shape, np.int64)
+    # Where nothing is periodic a step costs little.
+    step = STEP * np.abs(octaves[1:, :, None] - octaves[:-1, None, :]) * np.minimum(found[1:, :, None], found[:-1, None, :])
+    each = np.arange(lags.shape[1])
     for k in range(1, len(lags)):
-        # Where nothing is periodic a step costs little.
-        cost = STEP * np.abs(octaves[k][:, None] - octaves[k - 1][None, :]) * np.minimum(found[k][:, None], found[k - 1][None, :])
-        ways = total[None, :] - cost
-        back[k] = np.argmax(ways, axis=1)
-        total = ways[np.arange(len(total)), back[k]] + gain[k]
+        ways = total - step[k - 1]
+        best = ways.argmax(axis=1)
+        back[k] = best
+        total = ways[each, best] + gain[k]
     path = np.zeros(len(lags), np.int64)
     path[-1] = int(np.argmax(total))
     for k in range(len(lags) - 1, 0, -1):

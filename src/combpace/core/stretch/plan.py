@@ -25,6 +25,7 @@ ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
 MOSTLY = 0.4
 BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
 # Starts of the spans of 12 ms that are compared, from the frame.
+GROWTH_BATCH = 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
@@ -94,15 +95,18 @@ def _growths(source: Source, frames: IntArray) -> tuple[FloatArray, FloatArray]:
     lags = [round(ms * rate / 1000) for ms in (*LONG_BEFORE_MS, *BEFORE_MS, *AFTER_MS)]
     span = lags[-1] - lags[0] + size
     short, long = np.zeros((len(frames), len(starts))), np.zeros((len(frames), len(starts)))
-    for index, frame in enumerate(frames):
-        sound = source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0)
-        windows = np.stack([sound[lag - lags[0] : lag - lags[0] + size] for lag in lags])
-        bands = np.add.reduceat(np.square(np.abs(fft.rfft(windows * window, axis=1))) * tilt, starts, axis=1)
-        after = bands[-len(AFTER_MS) :].max(axis=0)
-        floor = 3e-3 * after.sum() + 1e-9
-        past = bands[: -len(AFTER_MS)] + floor
-        short[index] = 10 * np.log10((after + floor) / past[-len(BEFORE_MS) :].max(axis=0))
-        long[index] = 10 * np.log10((after + floor) / past.max(axis=0))
+    offsets = np.array(lags) - lags[0]
+    for begin in range(0, len(frames), GROWTH_BATCH):
+        batch = frames[begin : begin + GROWTH_BATCH]
+        sounds = np.stack([source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in batch])
+        windows = np.lib.stride_tricks.sliding_window_view(sounds, size, axis=1)[:, offsets]
+        bands = np.add.reduceat(np.square(np.abs(fft.rfft(windows * window, axis=2))) * tilt, starts, axis=2)
+        after = bands[:, -len(AFTER_MS) :].max(axis=1)
+        floor = 3e-3 * after.sum(axis=1, keepdims=True) + 1e-9
+        before = bands[:, : -len(AFTER_MS)]
+        rows = slice(begin, begin + len(batch))
+        short[rows] = 10 * np.log10((after + floor) / (before[:, -len(BEFORE_MS) :].max(axis=1) + floor))
+        long[rows] = 10 * np.log10((after + floor) / (before.max(axis=1) + floor))
     return short, long
 
 
