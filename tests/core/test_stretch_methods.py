@@ -3,7 +3,7 @@ import unittest
 import librosa
 import numpy as np
 
-from combpace.core.audio import ArraySource, Audio
+from combpace.core.audio import ArraySource, Audio, SideBySide
 from combpace.core.clocks import FloatArray
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, far_stretched, stretch
 from combpace.core.stretch.pitch import periods
@@ -128,6 +128,20 @@ class PropertyTest(unittest.TestCase):
             here, there = made[0][:-delay], made[1][delay:]
             with self.subTest(method=method):
                 self.assertLess(10 * np.log10(np.square(there - 0.8 * here).sum() / np.square(there).sum()), -30)
+
+    def test_mics_of_a_bundle_keep_their_phase(self) -> None:
+        near = struck(PLAYED, 3.2).samples[0]
+        delay = 75
+        far = 0.3 * np.concatenate([np.zeros(delay), near[:-delay]])
+        mics = [ArraySource(audio(near)), ArraySource(audio(far))]
+        for method in METHODS:
+            together = [StretchedSource(SideBySide(mics), TO_GRID, method, channels=SideBySide(mics).channels_of(k)) for k in (0, 1)]
+            here, there = (made.read(0, 3 * RATE)[0].astype(np.float64) for made in together)
+            with self.subTest(method=method):
+                self.assertEqual([made.channels for made in together], [1, 1])
+                rest = there[delay:] - 0.3 * here[:-delay]
+                # Line blends periods of what has none here: noise.
+                self.assertLess(10 * np.log10(np.square(rest).sum() / np.square(there).sum()), -18 if method == "line" else -25)
 
     def test_rates_channels_and_points_at_the_edges(self) -> None:
         for rate in (8000, 22050, 192000):

@@ -97,7 +97,7 @@ class FitTest(PlaceTest):
         choice = self.seen().document.rules[self.loose]
         self.assertEqual((choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)), (0.8, (2, 5), "chord", "1/8t"))
         self.assertIsNone(choice.rule.ignore_beyond_ms)
-        for field, value in (("strength", "120"), ("strength", "much"), ("grid", "1/7"), ("bars", "9-2"), ("method", "line"), ("tempo", "1")):
+        for field, value in (("strength", "120"), ("strength", "much"), ("grid", "1/7"), ("bars", "9-2"), ("method", "magic"), ("tempo", "1")):
             with self.subTest(field=field, value=value), self.assertRaises(ParameterError):
                 fit.change_rule(self.place, self.session, self.version, self.loose, field, value)
 
@@ -119,6 +119,13 @@ class FitTest(PlaceTest):
         seen = self.seen()
         self.assertEqual(fit.take_fit(seen, mate).take.id, self.loose)
         np.testing.assert_array_equal(fit.take_fit(seen, mate).fit.time_map.target_s, fit.take_fit(seen, self.loose).fit.time_map.target_s)
+        together = seen.document.bundle_of(mate)
+        files, own = fit.bundle_files(self.place, together, seen.rows, mate)
+        self.assertEqual((len(files), own), (2, [take.id for take in together].index(mate)))
+        alone = fit.take_fit(seen, mate).key
+        takes.change_take(self.place, self.session, self.version, mate, "bundle", "")
+        self.assertEqual(fit.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate), ((), 0))
+        self.assertNotEqual(fit.take_fit(self.seen(), mate).key, alone)
 
     def test_a_changed_map_moves_the_fitted_take_and_not_the_lead(self) -> None:
         from combpace.services import bars

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -109,6 +109,29 @@ class ArraySource:
     def read(self, start: int, stop: int) -> Samples:
         samples = self._audio.samples
         return zero_padded(start, stop, self.frames, self.channels, lambda lo, hi: samples[:, lo:hi])
+
+
+class SideBySide:
+    """All channels of several sources with a common start, one after the other; the longest ends it."""
+
+    def __init__(self, sources: Sequence[Source]) -> None:
+        """Raises ParameterError for no source, or for different sample rates."""
+        rates = {source.sample_rate_hz for source in sources}
+        if len(rates) != 1:
+            raise ParameterError("Takes that sound as one need one sample rate. Nothing was changed.")
+        self._sources = tuple(sources)
+        self.sample_rate_hz = rates.pop()
+        self.channels = sum(source.channels for source in sources)
+        self.frames = max(source.frames for source in sources)
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames [start, stop), shape (channels, stop - start); zeros wherever there is no sound."""
+        return np.concatenate([source.read(start, stop) for source in self._sources])
+
+    def channels_of(self, index: int) -> slice:
+        """Which channels a source's are."""
+        first = sum(source.channels for source in self._sources[:index])
+        return slice(first, first + self._sources[index].channels)
 
 
 def blocks(source: Source, size: int) -> Iterator[Samples]:

@@ -153,12 +153,12 @@ def stretch_file(path: Path, points: Path, out: Path, method: str, on_progress: 
 
 
 def read_points(path: Path) -> TimeMap:
-    """source_s,target_s per line, decimal point, no header; the first line is 0,0."""
+    """source_s,target_s per line, decimal point, with or without that as header; the first line of numbers is 0,0."""
     if not path.is_file():
         raise MediaError(f"There is no file “{path}”.")
     rows = []
     for number, line in enumerate(path.read_text(encoding="utf-8-sig").splitlines(), 1):
-        if not line.strip():
+        if not line.strip() or (number == 1 and line.replace(" ", "").lower() == "source_s,target_s"):
             continue
         cells = line.split(",")
         try:

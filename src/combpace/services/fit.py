@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,12 +17,13 @@ from combpace.core.errors import ParameterError
 from combpace.core.fitting import Fit, HandPeg, fit
 from combpace.core.grid import Grid, parse_grid
 from combpace.core.onsets import ANALYSIS_VERSION, Onsets
-from combpace.core.stretch import StretchedSource, check_method, choose_method, far_stretched
+from combpace.core.stretch import check_method, choose_method, far_stretched
 from combpace.core.timemap import TimeMap
 from combpace.media.encode import write_sound
 from combpace.services import document as forms
 from combpace.services import jobs, words
 from combpace.services.document import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.services.sounding import stretched
 from combpace.services.workplace import EDIT_REACH_S, Reading, Workplace, reading
 from combpace.store.history import Revision
 from combpace.store.models import FileRow, TakeRow
@@ -74,11 +76,29 @@ def _derive(seen: Reading, timing: str) -> TakeFit:
             found = choose_method(source, made.time_map, entry.kind)
         method, reason = found.method, found.reason
     reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
-    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method))
+    shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
+    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
 
 
-def fit_key(decoded_sha: str, time_map: TimeMap, method: str) -> str:
-    digest = hashlib.sha256(f"{decoded_sha}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
+def bundle_shas(together: Sequence[TakeEntry], rows: Mapping[str, TakeRow]) -> tuple[str, ...]:
+    """The decoded files that are stretched as one with a take: all of its bundle that are there and share a sample rate, in the
+    bundle's order; none where it is alone."""
+    there = [rows[take.id] for take in together if take.id in rows and rows[take.id].decoded_sha]
+    if len(there) < 2 or len({row.sample_rate_hz for row in there}) > 1:
+        return ()
+    return tuple(str(row.decoded_sha) for row in there)
+
+
+def bundle_files(workplace: Workplace, together: Sequence[TakeEntry], rows: Mapping[str, TakeRow], take_id: str) -> tuple[tuple[Path, ...], int]:
+    """(files of all that are stretched as one with a take, which of them is its own); no files where it is alone."""
+    shas = bundle_shas(together, rows)
+    own = rows[take_id].decoded_sha
+    return (tuple(workplace.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
+
+
+def fit_key(decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = ()) -> str:
+    """What a render is kept by: everything its sound depends on."""
+    digest = hashlib.sha256(f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
     digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
     digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
     return digest.hexdigest()
@@ -200,7 +220,7 @@ def keep(workplace: Workplace, session_id: str, version: int, take_id: str) -> R
     renders_of: list[tuple[TakeEntry, FileRow]] = []
     for mate in together:
         row = seen.rows[mate.id]
-        file = rendered(workplace, session_id, fit_key(row.decoded_sha or "", made.fit.time_map, made.method))
+        file = rendered(workplace, session_id, fit_key(row.decoded_sha or "", made.fit.time_map, made.method, bundle_shas(together, seen.rows)))
         if file is None:
             raise ParameterError(f"{mate.name} is not rendered as it stands now; render it first, then keep it. Nothing was changed.")
         renders_of.append((mate, file))
@@ -249,11 +269,14 @@ def order_render(workplace: Workplace, session_id: str, version: int, take_id: s
 def render_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
     """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    seen = reading(workplace, args["session"])
+    together = [seen.document.take(take_id) for take_id in args["takes"]]
     made: list[str] = []
     for number, take_id in enumerate(args["takes"]):
         row = workplace.take_row(take_id)
         assert row.decoded_sha is not None
-        key = fit_key(row.decoded_sha, time_map, args["method"])
+        files, own = bundle_files(workplace, together, seen.rows, take_id)
+        key = fit_key(row.decoded_sha, time_map, args["method"], bundle_shas(together, seen.rows))
         known = rendered(workplace, args["session"], key)
         if known is not None:
             made.append(known.id)
@@ -263,16 +286,16 @@ def render_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> d
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
         with workplace.source(row) as source:
-            stretched = StretchedSource(source, time_map, args["method"])
+            fitted = stretched(source, time_map, args["method"], files, own)
             target = workplace.blobs.new_path(".wav")
             try:
                 share(0.0)
-                written = write_sound(stretched, target, "wav32f", start=stretched.first_frame, on_progress=share)
+                written = write_sound(fitted, target, "wav32f", start=fitted.first_frame, on_progress=share)
                 size = target.stat().st_size
                 sha = workplace.blobs.adopt(target)
             finally:
                 target.unlink(missing_ok=True)
-        details = {"take": take_id, "first_frame": stretched.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
+        details = {"take": take_id, "first_frame": fitted.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
         with workplace.database.writing() as db:
             file = FileRow(
                 session_id=args["session"], kind="render", key=key, name=f"{row.name} fitted", sha=sha, bytes=size, details=json.dumps(details)

@@ -174,14 +174,19 @@ def _sounding(workplace: Workplace, seen: Reading, plan: dict[str, Any], session
             yield sounding(source, Sounding(plan["offset_s"]), source.sample_rate_hz)
         return
     time_map = TimeMap(np.array(made["source_s"]), np.array(made["target_s"]))
+    together = seen.document.bundle_of(plan["take"])
     assert row.decoded_sha is not None
-    known = fit.rendered(workplace, session_id, fit.fit_key(row.decoded_sha, time_map, made["method"]))
+    known = fit.rendered(workplace, session_id, fit.fit_key(row.decoded_sha, time_map, made["method"], fit.bundle_shas(together, seen.rows)))
     if known is not None:
         with FileSource(workplace.blob(known.sha)) as render:
             yield Placed(render, json.loads(known.details)["first_frame"])
         return
     with workplace.source(row) as source:
-        yield sounding(source, Sounding(plan["offset_s"], (time_map, made["method"])), source.sample_rate_hz)
+        yield sounding(
+            source,
+            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, *fit.bundle_files(workplace, together, seen.rows, row.id)),
+            source.sample_rate_hz,
+        )
 
 
 def _starts_s(plan: dict[str, Any]) -> float:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
-from combpace.core.audio import Samples, Source
+from combpace.core.audio import Samples, SideBySide, Source
 from combpace.core.stretch import StretchedSource
 from combpace.core.timemap import TimeMap
+from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
 
 
@@ -33,11 +35,15 @@ class Sounding:
     offset_s  where its first frame lies when it sounds as played
     fit       time map (take time -> session time) and method, or None for as played
     speed     0.5-1: slowed by this, pitch kept
+    bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same for each: they are
+              stretched as one, so that their phase stays
     """
 
     offset_s: float
     fit: tuple[TimeMap, str] | None = None
     speed: float = 1.0
+    bundle: tuple[Path, ...] = ()
+    own: int = 0
 
 
 def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
@@ -53,7 +59,15 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
     if how.speed != 1.0:
         # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
         time_map, method = time_map.then_scaled(1.0 / how.speed), "chord"
-    return at_rate(StretchedSource(source, time_map, method), sample_rate_hz)
+    return at_rate(stretched(source, time_map, method, how.bundle, how.own), sample_rate_hz)
+
+
+def stretched(source: Source, time_map: TimeMap, method: str, bundle: tuple[Path, ...] = (), own: int = 0) -> StretchedSource:
+    """A take along a time map, together with the mics of its bundle where it has some (see `Sounding`)."""
+    if len(bundle) < 2:
+        return StretchedSource(source, time_map, method)
+    together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
+    return StretchedSource(together, time_map, method, channels=together.channels_of(own))
 
 
 def stereo(block: Samples) -> Samples:

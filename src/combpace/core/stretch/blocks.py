@@ -27,13 +27,15 @@ THROUGH_S = 8.0
 class StretchedSource:
     """A `Source` over another one, moved along a time map. Frame 0 is target time 0; sound may lie before it.
 
-    Reading any range gives the same samples as reading everything.
+    Reading any range gives the same samples as reading everything. The mics of a bundle keep their phase when each is read
+    from all of them side by side: one plan, the same cuts and the same periods for all.
     """
 
-    def __init__(self, source: Source, time_map: TimeMap, method: str, attacks: BoolArray | None = None) -> None:
+    def __init__(self, source: Source, time_map: TimeMap, method: str, attacks: BoolArray | None = None, *, channels: slice | None = None) -> None:
+        """channels: which of the source's are wanted; all of them have their say."""
         if method not in _FILLERS:
             raise ParameterError(f"“{method}” is not a method that exists; use Cut, Strike, Chord or Line.")
-        self._source = source
+        self._source, self._channels = source, channels or slice(0, source.channels)
         segments = plan(source, time_map, attacks, lasting=method in ("chord", "line"))
         self._layers = [_Layer(source, segments, _FILLERS[method])]
         if method == "chord" and any(segment.starts for segment in segments):
@@ -51,13 +53,13 @@ class StretchedSource:
 
     @property
     def channels(self) -> int:
-        return self._source.channels
+        return len(range(*self._channels.indices(self._source.channels)))
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop) of the output; zeros outside of the map's targets."""
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
         for layer in self._layers:
-            layer.add_to(block, start)
+            layer.add_to(block, start, self._channels)
         return block
 
 
@@ -69,14 +71,14 @@ class _Layer:
         self._starts = [segment.target[0] for segment in segments]
         self._made: OrderedDict[int, Samples] = OrderedDict()
 
-    def add_to(self, block: Samples, start: int) -> None:
+    def add_to(self, block: Samples, start: int, channels: slice) -> None:
         lo, hi = max(start, self._starts[0]), min(start + block.shape[1], self._segments[-1].target[1])
         at = max(0, bisect_right(self._starts, lo) - 1)
         while at < len(self._segments) and self._starts[at] < hi:
             offset = self._starts[at]
             begin, end = max(offset, lo), min(self._segments[at].target[1], hi)
             if end > begin:
-                block[:, begin - start : end - start] += self._sound(at)[:, begin - offset : end - offset]
+                block[:, begin - start : end - start] += self._sound(at)[channels, begin - offset : end - offset]
             at += 1
 
     def _sound(self, index: int) -> Samples:

@@ -145,7 +145,12 @@ def get_sound(
     entry = seen.document.take(take_id)
     row = seen.rows[take_id]
     made = fit.take_fit(seen, take_id) if fitted else None
-    how = Sounding(entry.offset_s, (made.fit.time_map, made.method) if made else None, speed)
+    how = Sounding(
+        entry.offset_s,
+        (made.fit.time_map, made.method) if made else None,
+        speed,
+        *fit.bundle_files(place, seen.document.bundle_of(take_id), seen.rows, take_id),
+    )
     channels, data = preview.segment(place.blob(row.decoded_sha), how, rate, segment)
     headers = {"X-Channels": str(channels), "Cache-Control": IMMUTABLE if v else "no-store"}
     return Response(data, media_type="application/octet-stream", headers=headers)
