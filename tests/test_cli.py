@@ -168,7 +168,7 @@ class RefusalTest(CliTest):
             ("analyse", self.file, "--bpm-range", "fast"),
             ("fit", self.file, *out),
             ("fit", self.file, *out, "--bpm", "120"),
-            ("fit", self.file, *out, "--own", "--method", "strike"),
+            ("fit", self.file, *out, "--own", "--method", "magic"),
             ("fit", self.file, *out, "--own", "--grid", "1/5"),
             ("fit", self.file, *out, "--map", str(bad)),
             ("fit", self.file, "-o", self.path("no/where.wav"), "--own"),

@@ -216,6 +216,14 @@ class ChoiceTest(unittest.TestCase):
         self.assertIn("1 span is stretched beyond x0.8 to x1.25 (as far as x1.60)", far)
 
 
+class MorePointsTest(unittest.TestCase):
+    def test_points_on_a_map_change_nothing_about_it(self) -> None:
+        more = TO_GRID.through(np.array([0.5, 0.30005, 1.27, 2.0, 9.0, -1.0, 2.0002]))
+        self.assertEqual(len(more.source_s), len(TO_GRID.source_s) + 2)
+        at = np.linspace(-0.5, 3.5, 200)
+        np.testing.assert_allclose(more.to_target(at), TO_GRID.to_target(at), atol=1e-12)
+
+
 class PreviewTest(unittest.TestCase):
     def test_a_preview_is_the_render(self) -> None:
         seconds = np.arange(round(3.2 * RATE)) / RATE

@@ -49,6 +49,17 @@ class TimeMap:
         """The same map with all targets `offset_s` later."""
         return TimeMap(self.source_s, self.target_s + offset_s)
 
+    def through(self, times: FloatArray) -> TimeMap:
+        """The same map with more points on it: the source times given, where they lie inside and 1 ms from any other."""
+        times = np.sort(as_floats(times))
+        times = times[(times > self.source_s[0]) & (times < self.source_s[-1])]
+        near = np.searchsorted(self.source_s, times)
+        free = np.minimum(times - self.source_s[near - 1], self.source_s[near] - times) > 0.001
+        times = times[free]
+        times = times[np.concatenate([[True], np.diff(times) > 0.001])] if len(times) else times
+        source = np.sort(np.concatenate([self.source_s, times]))
+        return TimeMap(source, self.to_target(source))
+
     def then_scaled(self, factor: float) -> TimeMap:
         """The same map with all targets multiplied by a factor: slow listening."""
         return TimeMap(self.source_s, self.target_s * factor)

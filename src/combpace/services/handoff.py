@@ -184,7 +184,7 @@ def _sounding(workplace: Workplace, seen: Reading, plan: dict[str, Any], session
     with workplace.source(row) as source:
         yield sounding(
             source,
-            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, *fit.bundle_files(workplace, together, seen.rows, row.id)),
+            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, (), *fit.bundle_files(workplace, together, seen.rows, row.id)),
             source.sample_rate_hz,
         )
 

@@ -50,7 +50,9 @@ class Previewer:
         for attempt in range(2):
             pool = self._worker()
             try:
-                return pool.submit(_stretched, path, how.offset_s, fit, how.speed, (how.bundle, how.own), sample_rate_hz, number).result(timeout=60)
+                return pool.submit(_stretched, path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), sample_rate_hz, number).result(
+                    timeout=60
+                )
             except BrokenProcessPool:
                 self._replace(pool)
                 if attempt:
@@ -94,13 +96,14 @@ def _stretched(
     offset_s: float,
     fit: tuple[np.ndarray, np.ndarray, str] | None,
     speed: float,
+    attacks: tuple[float, ...],
     bundle: tuple[tuple[Path, ...], int],
     rate: int,
     number: int,
 ) -> tuple[int, bytes]:
-    key = (path, offset_s, speed, bundle, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
+    key = (path, offset_s, speed, attacks, bundle, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
     if key not in _KEPT:
-        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, *bundle)
+        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, attacks, *bundle)
         _KEPT[key] = _Kept(path, how, rate)
         while len(_KEPT) > 12:
             _KEPT.popitem(last=False)

@@ -35,6 +35,7 @@ class Sounding:
     offset_s  where its first frame lies when it sounds as played
     fit       time map (take time -> session time) and method, or None for as played
     speed     0.5-1: slowed by this, pitch kept
+    attacks   take seconds: where slowed sound must not smear, whatever the map pulls
     bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same for each: they are
               stretched as one, so that their phase stays
     """
@@ -42,6 +43,7 @@ class Sounding:
     offset_s: float
     fit: tuple[TimeMap, str] | None = None
     speed: float = 1.0
+    attacks: tuple[float, ...] = ()
     bundle: tuple[Path, ...] = ()
     own: int = 0
 
@@ -58,7 +60,7 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
         time_map, method = TimeMap(np.array([0.0, duration]), np.array([how.offset_s, how.offset_s + duration])), "chord"
     if how.speed != 1.0:
         # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
-        time_map, method = time_map.then_scaled(1.0 / how.speed), "chord"
+        time_map, method = time_map.then_scaled(1.0 / how.speed).through(np.array(how.attacks)), "chord"
     return at_rate(stretched(source, time_map, method, how.bundle, how.own), sample_rate_hz)
 
 

@@ -149,6 +149,7 @@ def get_sound(
         entry.offset_s,
         (made.fit.time_map, made.method) if made else None,
         speed,
+        tuple(float(time) for time in seen.onsets(take_id).times) if speed != 1.0 else (),
         *fit.bundle_files(place, seen.document.bundle_of(take_id), seen.rows, take_id),
     )
     channels, data = preview.segment(place.blob(row.decoded_sha), how, rate, segment)
