@@ -32,6 +32,20 @@ class SteadyTest(unittest.TestCase):
         found = steady_tempo(pace_of(times), marks(times), 75.0)
         self.assertAlmostEqual(found.bpm, 100.0, places=4)
 
+    def test_attacks_between_the_beats_sharpen_it(self) -> None:
+        # 40 s of programmed music at 123.45 BPM: beats read to half a millisecond, swung eighths and late sixteenths more exactly.
+        rng = np.random.default_rng(5)
+        period = 60 / 123.45
+        true = 0.25 + period * np.arange(80)
+        read = true + 0.0005 * rng.standard_normal(80) + np.linspace(0, 0.0008, 80)
+        between = np.concatenate([true + 0.5 * period + 0.009, true + 0.25 * period + 0.004, true])
+        attacks = np.sort(between + 0.00005 * rng.standard_normal(len(between)))
+        found = steady_tempo(pace_of(read), marks(attacks), 41.0)
+        alone = steady_tempo(pace_of(read), marks([]), 41.0)
+        self.assertLess(abs(found.bpm - 123.45), 0.0005)
+        self.assertLess(abs(found.bpm - 123.45), 0.2 * abs(alone.bpm - 123.45))
+        self.assertAlmostEqual(found.first_downbeat_s, 0.25, delta=0.001)
+
     def test_verdicts(self) -> None:
         k = np.arange(100)
         rng = np.random.default_rng(3)
