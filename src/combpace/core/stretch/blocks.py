@@ -19,7 +19,7 @@ from combpace.core.timemap import TimeMap
 Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
 # Seconds of segments that are kept; the one that is being read is always.
-KEPT_S = 8.0
+KEPT_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
 

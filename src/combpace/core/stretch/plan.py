@@ -22,7 +22,7 @@ PRE_S = 0.0025
 # Growth in decibels, in any band, that makes a point an attack.
 ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
 # Where more than this share of points are attacks beyond doubt, points are where attacks are.
-MOSTLY = 0.4
+MOSTLY, NEARLY_ALL = 0.4, 0.7
 BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
 # Starts of the spans of 12 ms that are compared, from the frame.
 GROWTH_BATCH = 32
@@ -71,12 +71,14 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
 
     lasting  a growth below PLAIN_DB must also pass what was heard over the 80 ms before: partials that beat grow and fade
              all the time, and to take that for an attack would break a sustained sound. Where most frames pass, the frames
-             do lie on attacks, and FAINT_DB is enough for the others
+             do lie on attacks, and FAINT_DB is enough for the others, or nothing where nearly all do
     """
     short, long = _growths(source, frames)
     if not lasting:
         return np.asarray((short > ATTACK_DB).any(axis=1))
     sure: BoolArray = np.asarray(((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1))
+    if len(sure) and sure.mean() > NEARLY_ALL:
+        return np.ones(len(sure), dtype=bool)
     if len(sure) and sure.mean() > MOSTLY:
         return np.asarray((short > FAINT_DB).any(axis=1))
     return sure

@@ -28,7 +28,7 @@ VERY_EVEN, EVEN = 1.4, 1.7
 LOBE = 2
 # Share of the power before attacks that makes what sounds on a layer of its own.
 SOUNDS_ON = 0.65
-BLOCK_S, KEPT_BLOCKS = 2.0, 6
+BLOCK_S, KEPT_BLOCKS = 2.0, 4
 
 
 class Sustained:
@@ -135,12 +135,12 @@ class Struck:
         return self._source.read(start, stop) - self._sustained.read(start, stop)
 
 
-def sounds_on(source: Source, attacks: IntArray, most: int = 12) -> bool:
+def sounds_on(source: Source, attacks: IntArray, most: int = 32) -> bool:
     """Whether most of what is heard just before attacks goes on through them, judged at up to `most` of them."""
     sustained = Sustained(source, VERY_EVEN, 0.0)
     span = round(0.02 * source.sample_rate_hz)
     shares = []
-    for frame in attacks[:: max(1, -(-len(attacks) // most))]:
+    for frame in attacks[np.linspace(0, len(attacks) - 1, min(most, len(attacks))).round().astype(int)]:
         whole = source.read(int(frame) - span, int(frame))
         power = float(np.square(whole, dtype=np.float64).sum())
         if power > 0:
