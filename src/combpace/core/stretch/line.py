@@ -67,14 +67,21 @@ def fill(source: Source, segment: Segment) -> Samples:
     after = np.interp(there - between + 1, phase, grid)
     share = np.clip((between - 0.5) / width + 0.5, 0, 1)
     share = share * share * (3 - 2 * share) if width < 1 else share
+    sides = [(before, 1 - share), (after, share)]
     if segment.ends:
-        # The next attack is not heard ahead of its time.
-        share *= np.clip((have - after) / max(1.0, 0.5 * float(period.min())), 0, 1)
+        # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
+        reach_in = 0.5 * float(period.min())
+        kept = []
+        for place, weight in sides:
+            inside = np.clip((have - place) / reach_in, 0, 1)
+            kept.append((place, weight * inside))
+            kept.append((np.interp(np.interp(place, grid, phase) - 1, phase, grid), weight * (1 - inside)))
+        sides = kept
     made = np.empty((source.channels, length), np.float32)
     step = round(BATCH_S * rate)
     for begin in range(head, length, step):
         part = slice(begin, min(begin + step, length))
-        made[:, part] = _read(source, s0, before[part], after[part], share[part])
+        made[:, part] = _read(source, s0, [(place[part], weight[part]) for place, weight in sides])
     made[:, :head] = source.read(s0, s0 + head)
     if tail:
         own = source.read(segment.source[1] - tail, segment.source[1])
@@ -84,18 +91,20 @@ def fill(source: Source, segment: Segment) -> Samples:
     return made
 
 
-def _read(source: Source, s0: int, before: FloatArray, after: FloatArray, share: FloatArray) -> Samples:
-    """The source between frames, at two places faded into each other, shape (channels, n)."""
-    lo = int(np.floor(min(before.min(), after.min()))) - MARGIN
-    hi = int(np.ceil(max(before.max(), after.max()))) + MARGIN
+def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -> Samples:
+    """The source between frames, at several places faded into each other: (places, weights) each of shape (n,); shape (channels, n)."""
+    used = [np.flatnonzero(weight) for _, weight in sides]
+    ranges = [(float(place[index].min()), float(place[index].max())) for (place, _), index in zip(sides, used, strict=True) if len(index)]
+    lo = int(np.floor(min(low for low, _ in ranges))) - MARGIN
+    hi = int(np.ceil(max(high for _, high in ranges))) + MARGIN
     sound = source.read(s0 + lo, s0 + hi)
-    made = np.zeros((sound.shape[0], len(before)), np.float32)
-    sides = [(np.flatnonzero(weight), weight, place) for weight, place in ((1 - share, before - lo), (share, after - lo))]
+    made = np.zeros((sound.shape[0], len(sides[0][0])), np.float32)
     for channel, samples in enumerate(sound):
         knots = ndimage.spline_filter1d(samples, ORDER, output=np.float64)
-        for used, weight, place in sides:
-            read = ndimage.map_coordinates(knots, [place[used]], order=ORDER, prefilter=False)
-            made[channel, used] += (read * weight[used]).astype(np.float32)
+        for (place, weight), index in zip(sides, used, strict=True):
+            if len(index):
+                read = ndimage.map_coordinates(knots, [place[index] - lo], order=ORDER, prefilter=False)
+                made[channel, index] += (read * weight[index]).astype(np.float32)
     return made
 
 
