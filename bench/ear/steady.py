@@ -32,7 +32,11 @@ def programmed(count: int) -> Iterator[tuple[int, float]]:
     while count:
         made = song(seed, 40.0)
         gaps = np.diff([time for bar in made.bars for time in bar.beats])
-        if made.kind in ("drums", "band", "loud", "pair", "sparse", "chug", "riff") and np.ptp(gaps) < 1e-9 and len({bar.meter for bar in made.bars}) == 1:
+        if (
+            made.kind in ("drums", "band", "loud", "pair", "sparse", "chug", "riff")
+            and np.ptp(gaps) < 1e-9
+            and len({bar.meter for bar in made.bars}) == 1
+        ):
             count -= 1
             yield seed, 60 / float(gaps[0])
         seed += 1
