@@ -21,7 +21,7 @@ def spectrogram(samples: np.ndarray, rate: int, centre_s: float, path: Path) -> 
     level = 10 * np.log10(power + 1e-14)
     grey = np.clip(255 * (1 + (level - level.max()) / RANGE_DB), 0, 255).astype(np.uint8)[::-1]
     grey[:, int(np.argmin(np.abs(times + lo / rate - centre_s)))] |= 64
-    _png(np.repeat(grey, 1, axis=0), path)
+    _png(grey, path)
 
 
 def _png(grey: np.ndarray, path: Path) -> None:

@@ -1,6 +1,7 @@
 import numpy as np
 import soundfile as sf
 
+from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.services import fit, look, onsets, sessions, takes
 from combpace.services.workplace import edited
@@ -126,6 +127,17 @@ class FitTest(PlaceTest):
         takes.change_take(self.place, self.session, self.version, mate, "bundle", "")
         self.assertEqual(fit.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate), ((), 0))
         self.assertNotEqual(fit.take_fit(self.seen(), mate).key, alone)
+
+    def test_what_rings_in_one_mic_is_cut_in_none(self) -> None:
+        end = float(self.beats[-1]) + 1
+        dry = struck(self.beats, end)
+        hum = 0.05 * np.random.default_rng(2).standard_normal(dry.frames)
+        close = bring_in(self.place, self.session, dry, "drum close.wav")
+        room = bring_in(self.place, self.session, Audio((dry.samples + hum).astype(np.float32), dry.sample_rate_hz), "drum room.wav")
+        self.assertEqual(fit.take_fit(self.seen(), close).method, "cut")
+        takes.bundle(self.place, self.session, self.version, [close, room], "Drum")
+        self.assertEqual(fit.take_fit(self.seen(), close).method, "strike")
+        self.assertEqual(fit.take_fit(self.seen(), room).method, "strike")
 
     def test_a_changed_map_moves_the_fitted_take_and_not_the_lead(self) -> None:
         from combpace.services import bars

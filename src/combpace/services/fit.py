@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +18,9 @@ from combpace.core.errors import ParameterError
 from combpace.core.fitting import Fit, HandPeg, fit
 from combpace.core.grid import Grid, parse_grid
 from combpace.core.onsets import ANALYSIS_VERSION, Onsets
-from combpace.core.stretch import check_method, choose_method, far_stretched
+from combpace.core.stretch import Choice, check_method, choose_method, far_stretched
 from combpace.core.timemap import TimeMap
+from combpace.media.decode import FileSource
 from combpace.media.encode import write_sound
 from combpace.services import document as forms
 from combpace.services import jobs, words
@@ -72,12 +74,27 @@ def _derive(seen: Reading, timing: str) -> TakeFit:
     made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), seen.duration_s(timing), choice.rule, pegs.pegs)
     method, reason = choice.method, ""
     if method == "auto":
-        with seen.workplace.source(row) as source:
-            found = choose_method(source, made.time_map, entry.kind)
+        files, _ = bundle_files(seen.workplace, seen.document.bundle_of(timing), seen.rows, timing)
+        mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
+        found = _chosen(files or (seen.workplace.blob(row.decoded_sha),), *mapped, entry.kind)
         method, reason = found.method, found.reason
     reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+
+
+@lru_cache(maxsize=64)
+def _chosen(files: tuple[Path, ...], source_s: bytes, target_s: bytes, kind: str) -> Choice:
+    """The method for all mics of a bundle; remembered, for every two seconds of a preview ask for it.
+
+    A close mic falls silent where the room still rings: what must not be cut in one of them is cut in none.
+    """
+    time_map = TimeMap(np.frombuffer(source_s), np.frombuffer(target_s))
+    choices = []
+    for file in files:
+        with FileSource(file) as source:
+            choices.append(choose_method(source, time_map, kind))
+    return next((choice for choice in choices if choice.method != "cut"), choices[0])
 
 
 def bundle_shas(together: Sequence[TakeEntry], rows: Mapping[str, TakeRow]) -> tuple[str, ...]:

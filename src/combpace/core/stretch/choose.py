@@ -45,16 +45,20 @@ def choose_method(source: Source, time_map: TimeMap, kind: str = "unknown") -> C
     frames = frames[:: max(1, -(-len(frames) // MOST_PLACES))]
     if not len(frames):
         return Choice("chord", "No attacks are pulled, so the sound is stretched as a whole (Chord).")
-    level, alike, tonal = _before(source, frames), _periodic(source, frames), _in_peaks(source, frames)
-    if kind != "drums" and alike > ONE_VOICE and tonal > ONE_VOICE_TONAL:
+    level = _before(source, frames)
+    tonal = 0.0 if kind == "drums" else _in_peaks(source, frames)
+    alike = _periodic(source, frames) if tonal > ONE_VOICE_TONAL else 0.0
+    if alike > ONE_VOICE:
         return Choice(
             "line", f"It is one voice: {100 * alike:.0f} % like itself from one period to the next, so it is stretched by its periods (Line)."
         )
     if level < DIED_AWAY_DB:
         return Choice("cut", f"Sounds have died away by {-level:.0f} dB before the next attack, so they can be moved without stretching (Cut).")
-    if kind == "drums" or tonal < NOTES:
-        return Choice("strike", f"Hits still ring at {level:.0f} dB when the next one comes, so only their tails are stretched (Strike).")
-    return Choice("chord", f"Notes still ring at {level:.0f} dB when the next one starts, so they are stretched together (Chord).")
+    if tonal < NOTES:
+        return Choice(
+            "strike", f"Hits still ring {max(0.0, -level):.0f} dB below the next one when it comes, so only their tails are stretched (Strike)."
+        )
+    return Choice("chord", f"Notes still ring {max(0.0, -level):.0f} dB below the next one when it starts, so they are stretched together (Chord).")
 
 
 def far_stretched(time_map: TimeMap) -> str:

@@ -92,7 +92,7 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
         jumps = _back(heard, loud, length - have, (head, have - tail), fade, seams, rate)
     made = _assembled(sound, jumps, fade, length)
     if length > have:
-        begin, level = _levels(power, jumps, length - have, round(LEVEL_S * rate), rate, ends)
+        begin, level = _levels(power, jumps, length - have, round(LEVEL_S * rate), ends)
         made[:, begin : begin + len(level)] *= level
     return made
 
@@ -150,7 +150,7 @@ def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], f
     return jumps
 
 
-def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int, rate: int, ends: bool) -> tuple[int, Samples]:
+def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int, ends: bool) -> tuple[int, Samples]:
     """(first frame, gains) of the repeated part: what is heard again goes on dying away instead of starting over.
 
     Along the part the level goes once from where the first jump leaves to where the last one left, as it does in the
@@ -219,6 +219,3 @@ def fades(out: Samples, into: Samples, rise: Samples) -> FloatArray:
     level = 1 / np.sqrt(fall * fall + rise * rise + 2 * alike * fall * rise)
     gains: FloatArray = np.stack([fall * level, rise * level]).astype(np.float32)
     return gains
-
-
-__all__ = ["CUT", "STRIKE", "Seams", "fades", "fill", "fill_cut", "fill_strike", "fitted"]

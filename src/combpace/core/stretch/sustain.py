@@ -36,23 +36,12 @@ class Sustained:
 
     def __init__(self, source: Source, even: float = EVEN, block_s: float = BLOCK_S) -> None:
         self._source, self._even = source, even
+        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
         rate = source.sample_rate_hz
         self._window = 1 << max(6, round(np.log2(WINDOW_S * rate)))
         self._hop = self._window // OVERLAP
         self._block = max(1, round(block_s * rate / self._hop)) * self._hop
         self._kept: OrderedDict[int, Samples] = OrderedDict()
-
-    @property
-    def sample_rate_hz(self) -> int:
-        return self._source.sample_rate_hz
-
-    @property
-    def channels(self) -> int:
-        return self._source.channels
-
-    @property
-    def frames(self) -> int:
-        return self._source.frames
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop), shape (channels, n); zeros outside of the source."""
@@ -118,18 +107,7 @@ class Struck:
 
     def __init__(self, source: Source, sustained: Sustained) -> None:
         self._source, self._sustained = source, sustained
-
-    @property
-    def sample_rate_hz(self) -> int:
-        return self._source.sample_rate_hz
-
-    @property
-    def channels(self) -> int:
-        return self._source.channels
-
-    @property
-    def frames(self) -> int:
-        return self._source.frames
+        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
 
     def read(self, start: int, stop: int) -> Samples:
         return self._source.read(start, stop) - self._sustained.read(start, stop)
