@@ -2,6 +2,7 @@ import numpy as np
 
 from combpace.core.errors import MapConflictError, ParameterError, StaleError
 from combpace.services import bars, sessions, takes
+from combpace.services.workplace import write_analysis
 from tests.support.places import PlaceTest, breathing, bring_in
 
 
@@ -104,6 +105,46 @@ class MeterFromTest(PlaceTest):
             bars.set_meter(self.place, self.session, self.version, "3/4", 5)
         with self.assertRaises(ParameterError):
             bars.set_meter(self.place, self.session, self.version, "3/4", 0)
+
+
+class ReadAgainTest(PlaceTest):
+    def tempo(self) -> float:
+        line = self.seen().need_map()
+        return 60.0 * 4 / float(np.median(np.diff(line.to_seconds(line.bar_lines(0, 4)))))
+
+    def test_near_half_the_tempo_with_what_was_fixed_and_undone(self) -> None:
+        before, first = self.tempo(), self.line(0)
+        bars.set_bar_1(self.place, self.session, self.version, first)
+        note = bars.read_again(self.place, self.session, self.version, before / 2).note
+        self.assertIn("is read again near", note)
+        line = self.seen().need_map()
+        self.assertAlmostEqual(line.bpm_at(8.0) / before, 0.5, delta=0.06)
+        self.assertEqual(self.line(0), first)
+        self.assertEqual([knot.quarters for knot in line.knots if knot.fixed], [0.0])
+        sessions.undo(self.place, self.session, self.version, forwards=False)
+        self.assertAlmostEqual(self.tempo(), before, places=9)
+
+    def test_a_meter_that_was_stated_stays(self) -> None:
+        bars.set_meter(self.place, self.session, self.version, "3/4")
+        bars.read_again(self.place, self.session, self.version, self.seen().need_map().bpm_at(0.0))
+        self.assertEqual([str(meter) for meter in self.seen().need_map().meters], ["3/4"])
+
+    def test_what_is_fixed_inside_a_bar_is_named_and_nothing_changes(self) -> None:
+        bars.pull(self.place, self.session, self.version, float(self.beats[5]), 5.0)
+        version = self.version
+        with self.assertRaisesRegex(ParameterError, "inside a bar.*Nothing was changed"):
+            bars.read_again(self.place, self.session, version, 60.0)
+        self.assertEqual(self.version, version)
+
+    def test_what_an_earlier_version_heard_has_to_be_heard_again(self) -> None:
+        seen = self.seen()
+        heard = seen.analysis(self.lead)
+        assert heard is not None
+        path = self.place.blobs.new_path(".npz")
+        write_analysis(path, heard.onsets, heard.pace, heard.activation, {**heard.facts, "version": 1})
+        takes._update(self.place, self.lead, analysis_sha=self.place.blobs.adopt(path))
+        with self.assertRaisesRegex(ParameterError, "earlier version.*Nothing was changed"):
+            bars.read_again(self.place, self.session, self.version, 60.0)
 
 
 class PlacedTest(PlaceTest):

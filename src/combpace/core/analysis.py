@@ -11,7 +11,7 @@ from combpace.core import solving
 from combpace.core.audio import Source
 from combpace.core.bars import BarHints, own_pace, read_bars
 from combpace.core.beats import Beats, TempoSpan, heard_at, no_beats, track_beats
-from combpace.core.clocks import TakeTimes
+from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets, nearest_onset
 from combpace.core.pattern import hear_pattern
@@ -56,6 +56,7 @@ class Analysis:
     pace    its own pace, or None where no pulse was found
     steady  the fit of one tempo, or None
     sure    0-1, how sure the reading of the bars is
+    pulse   what was heard of the pulse: with it, `read` reads anew what the user states more of
     """
 
     onsets: Onsets
@@ -64,6 +65,7 @@ class Analysis:
     steady: SteadyTempo | None
     sure: float
     heard: OnsetStrength = field(repr=False)
+    pulse: Pulse = field(repr=False)
 
 
 def analyse(
@@ -86,34 +88,37 @@ def analyse(
     pulse = hear_pulse(source, heard)
     tell("finding the bars", 0.0)
     beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz)
-    return Analysis(onsets, beats, pace, steady, sure, heard)
+    return Analysis(onsets, beats, pace, steady, sure, heard, pulse)
 
 
-def read(pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
+def read(
+    pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float, known: FloatArray | None = None
+) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
     """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how sure the bars are).
 
-    Each hint goes to the attack nearest to it within 60 ms. No pace and no fit where there is no pulse.
+    Each hint goes to the attack nearest to it within 60 ms. No pace and no fit where there is no pulse. With `known`, the
+    `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast.
     """
     bars = tuple(sorted((caught(time, onsets, duration_s), number) for time, number in hints.bars))
     downbeats = sorted(caught(time, onsets, duration_s) for time in hints.downbeats)
     meters = sorted((caught(time, onsets, duration_s), meter) for time, meter in hints.meters)
     others = [caught(time, onsets, duration_s) for time in hints.others]
     held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
-    beats = track_beats(pulse, onsets, hints.tempi, held)
+    beats = track_beats(pulse, onsets, hints.tempi, held, known=known)
     if len(beats) < 2:
         return no_beats(), None, None, 0.0
 
     def beat_at(time_s: float) -> int:
         return int(np.argmin(np.abs(np.asarray(beats.times) - time_s)))
 
-    known = BarHints(
+    stated = BarHints(
         meters=tuple([(0, hints.meter)] if hints.meter else []) + tuple((beat_at(time), meter) for time, meter in meters),
         downbeats=frozenset(beat_at(time) for time in held),
         others=frozenset(beat_at(time) for time in others),
     )
     pattern = hear_pattern(pulse, beats.rough)
     # A bar of a free intro may be counted like any other; little is struck on its beats.
-    reading = read_bars(pattern, known, trust=heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK))
+    reading = read_bars(pattern, stated, trust=heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK))
     beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
     sure = sure_of_bars(bar_features(reading, beats.confidence))
     pace = own_pace(beats, reading, sure)

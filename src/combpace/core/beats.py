@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -11,10 +10,11 @@ import numpy as np
 from combpace.core.attack_pulse import attack_pulse, attacks_of
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
-from combpace.core.following import LONGEST, SHORTEST, Weights, follow
+from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
 from combpace.core.pattern import hear_pattern, log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, METERS, Pulse
+from combpace.core.resolving import solved_again
 from combpace.core.tempomap import parse_meter
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
@@ -114,20 +114,33 @@ def _without_free_ends(pulse: Pulse, rough: FloatArray) -> FloatArray:
     return rough[good[0] : last if last > (1 - LONGEST_ENDING) * len(rough) else len(rough)]
 
 
-def track_beats(pulse: Pulse, onsets: Onsets, tempi: Sequence[TempoSpan] = (), held: Sequence[float] = (), weights: Weights | None = None) -> Beats:
+def track_beats(
+    pulse: Pulse,
+    onsets: Onsets,
+    tempi: Sequence[TempoSpan] = (),
+    held: Sequence[float] = (),
+    weights: Weights | None = None,
+    known: FloatArray | None = None,
+) -> Beats:
     """Follow the pulse through a take.
 
     pulse    what the network heard
     onsets   attack starts; beats are laid on them
     tempi    what may be read, where the user says so
     held     moments that are beats, exactly
+    known    `rough` of a reading of the same take without these; then it is solved again only about what disagrees with it
     Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries them
     """
     if len(onsets) < 3 and not len(held):
         return no_beats()
     exact = np.unique(np.asarray(held, np.float64))
-    rough = best_of(pulse, pulses(pulse, tempi, exact, weights or Weights()))
-    if not len(exact):
+    weights = weights or Weights()
+    solved = None
+    if known is not None:
+        odds = log_odds(pulse.beat.astype(np.float64), 10.0)
+        solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
+    rough = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else solved / FRAMES_PER_S
+    if not len(exact) and solved is None:
         rough = _without_free_ends(pulse, rough)
     if len(rough) < 2:
         return no_beats()
@@ -160,11 +173,15 @@ def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: 
             found.append(row)
         return fresh
 
-    for name, band in (("first", EVERY), *(("band", band) for band in BANDS)):
+    # Where the user says what may be read anywhere, nothing else is looked at.
+    whole = [span for span in asked if span[0] <= 0 and span[1] >= len(odds) - 1]
+    least, most = max([EVERY[0], *(span[2] for span in whole)]), min([EVERY[1], *(span[3] for span in whole)])
+    every = (least, most) if least + 2 <= most else EVERY
+    for name, band in (("first", every), *(("band", band) for band in BANDS if not whole)):
         runs = follow(odds, weights, asked, held * FRAMES_PER_S, band)
         if sum(map(len, runs)) < LEAST_BEATS and (found or asked or len(held)):
             runs = follow(odds, sure, asked, held * FRAMES_PER_S, band)
-        row = _joined(_without_scraps(runs, held * FRAMES_PER_S)) / FRAMES_PER_S
+        row = joined(_without_scraps(runs, held * FRAMES_PER_S)) / FRAMES_PER_S
         if is_new(row, 2):
             yield name, row
         elif not found and not asked and not len(held):
@@ -244,20 +261,6 @@ def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray
     while len(kept) > 1 and is_scrap(kept[-1]):
         kept.pop()
     return kept
-
-
-def _joined(runs: list[FloatArray]) -> FloatArray:
-    """One row of beats: where the pulse stopped and started again, beats are counted through."""
-    if not runs:
-        return np.zeros(0)
-    out = [runs[0]]
-    for before, after in itertools.pairwise(runs):
-        gaps = np.concatenate([np.diff(before[-4:]), np.diff(after[:4])])
-        gap = after[0] - before[-1]
-        usual = float(np.median(gaps)) if len(gaps) else gap
-        count = max(1, round(gap / usual))
-        out += [before[-1] + gap * np.arange(1, count) / count, after]
-    return np.concatenate(out)
 
 
 def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> tuple[FloatArray, FloatArray]:

@@ -72,14 +72,15 @@ def analyse_bundle(
     heard = onset_strength(whole, lambda share: tell("listening to the bundle", share))
     onsets = detect_onsets(whole, heard, onset_settings)
     tell("following the pulse", 0.0)
-    beats, pace, steady, sure = read(hear_pulse(whole, heard), onsets, hints or Hints(), whole.frames / whole.sample_rate_hz)
+    pulse = hear_pulse(whole, heard)
+    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz)
     each, strengths = [], []
     for number, source in enumerate(sources):
         strengths.append(onset_strength(source))
         each.append(detect_onsets(source, strengths[-1], onset_settings))
         tell("placing attacks", (number + 1) / len(sources))
     own = without_bleed(each, [levels_of(found, strength) for found, strength in zip(each, strengths, strict=True)])
-    return [Analysis(found, beats, pace, steady, sure, strength) for found, strength in zip(own, strengths, strict=True)]
+    return [Analysis(found, beats, pace, steady, sure, strength, pulse) for found, strength in zip(own, strengths, strict=True)]
 
 
 def levels_of(onsets: Onsets, heard: OnsetStrength) -> FloatArray:

@@ -83,6 +83,11 @@ def follow(
     stopped = np.full(frames, -1)
     silent, silent_from = 0.0, -1
     columns = np.arange(count)
+    is_held = bool(since[-1] >= 0)
+    # Room for the totals of a block with gaps that do not exist on either side, seen through one window for all blocks.
+    room = np.full((block, count + 2 * reach), NEVER, np.float32)
+    windows = np.lib.stride_tricks.sliding_window_view(room, 2 * reach + 1, axis=1)
+    earlier = longest - gaps[None, :]
     for first in range(0, frames, block):
         rows = np.arange(first, min(first + block, frames))
         # A pulse may start where another stopped at least the shortest gap ago, and no beat was held since.
@@ -104,20 +109,21 @@ def follow(
         stopped[rows] = origin
         quiet = quiet.astype(np.float32)
         rows, quiet = rows[live[rows]], quiet[live[rows]]
-        carried = ready[longest + rows[:, None] - gaps[None, :], columns[None, :]] + pay
-        carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = NEVER
+        carried = ready[rows[:, None] + earlier, columns] + pay
+        if is_held:
+            carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = NEVER
         fresh[rows] = quiet[:, None] >= carried
         total = np.maximum(carried, quiet[:, None]) + gain[rows][:, None]
         for start, stop, low, high in tempi:
             within = (rows >= start) & (rows <= stop)
             total[np.ix_(within, (low > gaps) | (high < gaps))] = NEVER
         best_gap[rows] = np.argmax(total, axis=1)
-        best[rows] = total[np.arange(len(rows)), best_gap[rows]]
-        padded = np.pad(total, ((0, 0), (reach, reach)), constant_values=NEVER)
-        into = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1, axis=1) + move
-        chosen = np.argmax(into, axis=2)
-        link[rows] = np.clip(columns + chosen - reach, 0, count - 1)
-        ready[longest + rows] = np.take_along_axis(into, chosen[:, :, None], axis=2)[:, :, 0]
+        best[rows] = total.max(axis=1)
+        room[: len(rows), reach : reach + count] = total
+        into = windows[: len(rows)] + move
+        chosen = into.argmax(axis=2)
+        link[rows] = np.minimum(np.maximum(columns + chosen - reach, 0), count - 1)
+        ready[longest + rows] = into.max(axis=2)
     begin = max(0, int(since[frames]))
     t = begin + int(np.argmax(best[begin:]))
     if best[t] <= 0 and since[frames] < 0:
@@ -132,6 +138,20 @@ def follow(
         runs.append(np.array(run[::-1], np.float64))
         t = int(stopped[t])
     return runs[::-1]
+
+
+def joined(runs: list[FloatArray]) -> FloatArray:
+    """One row of beats: where the pulse stopped and started again, beats are counted through."""
+    if not runs:
+        return np.zeros(0)
+    out = [runs[0]]
+    for before, after in itertools.pairwise(runs):
+        gaps = np.concatenate([np.diff(before[-4:]), np.diff(after[:4])])
+        gap = after[0] - before[-1]
+        usual = float(np.median(gaps)) if len(gaps) else gap
+        count = max(1, round(gap / usual))
+        out += [before[-1] + gap * np.arange(1, count) / count, after]
+    return np.concatenate(out)
 
 
 def _moves(w: Weights, gaps: IntArray) -> tuple[FloatArray, int]:

@@ -7,11 +7,13 @@ likely a beat and a downbeat are at each moment and which meter is heard; `beats
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy import fft, ndimage
 
 from combpace.core.audio import Source
@@ -74,8 +76,8 @@ def inputs_of(source: Source, heard: OnsetStrength) -> Float32Array:
     # Running means may end a hair below zero.
     whole = np.maximum(ndimage.uniform_filter1d(heard.level, max(1, round(0.3 * rate)))[at], 0.0)
     share = np.sqrt(np.minimum(whole / max(float(np.quantile(whole, 0.9)), 1e-7), 2.0))
-    return np.concatenate(
-        [rises, np.clip((levels - usual) / spread, -3, 3), share[:, None], harmonic_novelty(source, pairs)], axis=1, dtype=np.float32
+    return _halved(
+        np.concatenate([rises, np.clip((levels - usual) / spread, -3, 3), share[:, None], harmonic_novelty(source, pairs)], axis=1, dtype=np.float32)
     )
 
 
@@ -134,8 +136,25 @@ def hear_pulse(source: Source, heard: OnsetStrength) -> Pulse:
 def pulse_from(inputs: Float32Array) -> Pulse:
     """What the network says of features that `inputs_of` made."""
     out = network(inputs, weights_of(WEIGHTS))
-    beat, down = (sigmoid(out[:, k * PAIR : (k + 1) * PAIR]).reshape(-1) for k in (0, 1))
-    return Pulse(beat, down, np.repeat(softmax(out[:, 2 * PAIR :]), PAIR, axis=0), inputs)
+    beat, down = (_halved(sigmoid(out[:, k * PAIR : (k + 1) * PAIR]).reshape(-1)) for k in (0, 1))
+    return Pulse(beat, down, np.repeat(_halved(softmax(out[:, 2 * PAIR :])), PAIR, axis=0), inputs)
+
+
+def kept_pulse(pulse: Pulse) -> dict[str, NDArray[np.float16]]:
+    """Arrays of half precision that `pulse_of` makes the same pulse from."""
+    named = {"beat": pulse.beat, "downbeat": pulse.downbeat, "meter": pulse.meter[::PAIR], "inputs": pulse.inputs}
+    return {name: rows.astype(np.float16) for name, rows in named.items()}
+
+
+def pulse_of(kept: Mapping[str, NDArray[np.float16]]) -> Pulse:
+    """The pulse that `kept_pulse` kept, to the bit."""
+    beat, downbeat, meter, inputs = (kept[name].astype(np.float32) for name in ("beat", "downbeat", "meter", "inputs"))
+    return Pulse(beat, downbeat, np.repeat(meter, PAIR, axis=0), inputs)
+
+
+def _halved(rows: Float32Array) -> Float32Array:
+    """At half precision, so that what is kept of a pulse is all of it."""
+    return rows.astype(np.float16).astype(np.float32)
 
 
 @cache

@@ -11,11 +11,12 @@ from typing import Any
 import numpy as np
 
 from combpace.core import solving
-from combpace.core.analysis import caught
+from combpace.core.analysis import Hints, caught, read
+from combpace.core.beats import TempoSpan
 from combpace.core.clocks import SessionTimes, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo import steady_tempo
-from combpace.core.tempomap import MAX_BPM, MIN_BPM, Meter, TempoMap, bar_index, parse_meter, steady_map
+from combpace.core.tempomap import MAX_BPM, MIN_BPM, SAME_PLACE, Meter, TempoMap, bar_index, bar_number, parse_meter, steady_map
 from combpace.services import document as forms
 from combpace.services import words
 from combpace.services.document import MapChoice, TakeEntry
@@ -24,6 +25,8 @@ from combpace.store.history import Revision
 
 # Shift frees a drag; otherwise it catches on the nearest attack this near.
 CATCH_S = 0.030
+# How far from the tempo that the user names a pulse is looked for.
+READ_WITHIN = 1.1
 
 
 def set_bar_1(workplace: Workplace, session_id: str, version: int, time_s: float) -> Revision:
@@ -136,6 +139,37 @@ def scale(workplace: Workplace, session_id: str, version: int, factor: int) -> R
         return _steady(seen, version, replace(choice, bpm=_bpm(choice.bpm * (2.0 if factor == 2 else 0.5))), note + ".")
     pace = _need_pace(seen, lead)
     return _record(seen, version, lead, pace, solving.scale_tempo(pace, factor, seen.onsets(lead.id)), note)
+
+
+def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: float) -> Revision:
+    """Read the lead's pulse again near a tempo that the user knows; what was fixed on bar lines stays where it is."""
+    seen = reading(workplace, session_id)
+    lead = seen.need_lead()
+    heard, pulse = seen.analysis(lead.id), workplace.pulse(seen.rows[lead.id]) if lead.id in seen.rows else None
+    if heard is None or pulse is None:
+        raise ParameterError(f"{lead.name} was heard by an earlier version of the program; listen to it again in Takes first. Nothing was changed.")
+    old = seen.own_pace(lead.id)
+    fixed = solving.anchors(old) if old else ()
+    bars = []
+    for knot in fixed:
+        index = old.bar_of(knot.quarters + SAME_PLACE) if old else 0
+        if old is None or abs(old.bar_line(index) - knot.quarters) > SAME_PLACE:
+            raise ParameterError(
+                f"What is fixed at {words.clock(knot.time_s + lead.offset_s)} lies inside a bar and has no place in another reading; "
+                "release it first. Nothing was changed."
+            )
+        bars.append((knot.time_s, bar_number(index)))
+    # A meter that the user stated is kept; one that was heard may be heard otherwise.
+    stated = old.meters[0] if old and heard.pace and len(old.meters) == 1 and str(old.meters[0]) != str(heard.pace.meters[0]) else None
+    span = TempoSpan(about_bpm / READ_WITHIN, about_bpm * READ_WITHIN)
+    _, new, _, _ = read(pulse, seen.onsets(lead.id), Hints(bars=tuple(bars), meter=stated, tempi=(span,)), seen.duration_s(lead.id))
+    if new is None:
+        raise ParameterError(f"No pulse near {about_bpm:g} BPM was found in {lead.name}. Nothing was changed.")
+    for knot in fixed:
+        if knot.locked:
+            new = solving.lock(new, new.place(knot.time_s), True)
+    note = f"{lead.name} is read again near {about_bpm:g} BPM"
+    return _record(seen, version, lead, old or new, new, note)
 
 
 def make_steady(

@@ -151,7 +151,7 @@ def hear_together(workplace: Workplace, take_ids: list[str], tell: Progress) -> 
 
 def _write(path: Path, heard: Analysis) -> None:
     facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "steady": steady_document(heard.steady) if heard.steady else None}
-    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts)
+    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
 
 
 def _update(workplace: Workplace, take_id: str, **values: Any) -> None:

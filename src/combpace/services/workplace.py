@@ -16,6 +16,7 @@ from sqlalchemy import select
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, take_times
 from combpace.core.errors import NotFoundError, ParameterError, StaleError
 from combpace.core.onsets import Onsets
+from combpace.core.pulse import Pulse, kept_pulse, pulse_of
 from combpace.core.tempomap import Meter, TempoMap, bar_index, steady_map
 from combpace.media.decode import FileSource
 from combpace.services import document as forms
@@ -28,6 +29,7 @@ from combpace.store.history import History, Revision
 from combpace.store.models import FileRow, SessionRow, TakeRow
 
 EDIT_REACH_S = 0.005
+PULSE = "pulse_"
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,6 +179,10 @@ class Workplace:
                 self._analyses.popitem(last=False)
         return loaded
 
+    def pulse(self, row: TakeRow) -> Pulse | None:
+        """What was heard of a take's pulse, for reading it again; None where it is not kept."""
+        return read_pulse(self.blob(row.analysis_sha)) if row.analysis_sha else None
+
 
 def stale(error: OutdatedError) -> StaleError:
     return StaleError(
@@ -187,19 +193,22 @@ def stale(error: OutdatedError) -> StaleError:
     )
 
 
-def write_analysis(path: Path, onsets: Onsets, pace: TempoMap[TakeTimes] | None, activation: FloatArray, facts: Mapping[str, Any]) -> None:
-    """Keep an analysis; `read_analysis` reads it. No pickles: arrays and JSON only."""
-    pace_json = json.dumps(forms.pace_part(pace) if pace else None)
+def write_analysis(
+    path: Path, onsets: Onsets, pace: TempoMap[TakeTimes] | None, activation: FloatArray, facts: Mapping[str, Any], pulse: Pulse | None = None
+) -> None:
+    """Keep an analysis; `read_analysis` and `read_pulse` read it. No pickles: arrays and JSON only."""
+    arrays: dict[str, Any] = {
+        "times": np.asarray(onsets.times),
+        "strength": onsets.strength,
+        "confidence": onsets.confidence,
+        "activation": np.round(np.clip(activation / 1.5, 0, 1) * 255).astype(np.uint8),
+        "pace": np.frombuffer(json.dumps(forms.pace_part(pace) if pace else None).encode(), np.uint8),
+        "facts": np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
+    }
+    if pulse is not None:
+        arrays |= {f"{PULSE}{name}": rows for name, rows in kept_pulse(pulse).items()}
     with path.open("wb") as out:
-        np.savez_compressed(
-            out,
-            times=np.asarray(onsets.times),
-            strength=onsets.strength,
-            confidence=onsets.confidence,
-            activation=np.round(np.clip(activation / 1.5, 0, 1) * 255).astype(np.uint8),
-            pace=np.frombuffer(pace_json.encode(), np.uint8),
-            facts=np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
-        )
+        np.savez_compressed(out, **arrays)
 
 
 def read_analysis(path: Path) -> TakeAnalysis:
@@ -211,6 +220,13 @@ def read_analysis(path: Path) -> TakeAnalysis:
             data["activation"].astype(np.float64) / 255.0,
             json.loads(data["facts"].tobytes()),
         )
+
+
+def read_pulse(path: Path) -> Pulse | None:
+    """What was heard of the pulse; None where an earlier version listened, which kept none."""
+    with np.load(path, allow_pickle=False) as data:
+        kept = {name.removeprefix(PULSE): data[name] for name in data.files if name.startswith(PULSE)}
+    return pulse_of(kept) if kept else None
 
 
 # -- what the decisions and the analysis say together

@@ -33,6 +33,10 @@ ACTIONS: dict[str, tuple[type[a.Args], Run]] = {
     "lock": (a.Lock, lambda p, s, v, x: bars.lock(p, s, v, x.quarters, x.locked)),
     "meter": (a.MeterText, lambda p, s, v, x: bars.set_meter(p, s, v, x.meter, x.bar)),
     "scale": (a.Factor, lambda p, s, v, x: bars.scale(p, s, v, x.factor)),
+    "read-again": (
+        a.About,
+        lambda p, s, v, x: bars.read_again(p, s, v, words.read_number(x.about_bpm, "The tempo", 30, 300)),
+    ),
     "steady": (a.Steady, _steady),
     "breathing": (a.Nothing, lambda p, s, v, x: bars.make_breathing(p, s, v)),
     "take": (a.TakeField, lambda p, s, v, x: takes.change_take(p, s, v, x.take, x.field, x.value)),

@@ -52,6 +52,10 @@ class Factor(Args):
     factor: int
 
 
+class About(Args):
+    about_bpm: str | float
+
+
 class Steady(Args):
     bpm: str | float | None = None
     bar_1_s: str | float | None = None
