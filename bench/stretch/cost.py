@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ import numpy as np
 
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.stretch import METHODS, StretchedSource, stretch
+from combpace.core.stretch.remembered import Remembered
 from combpace.core.timemap import TimeMap
 
 RATE, ROUNDS = 44100, 5
@@ -75,19 +77,31 @@ def memory_mib(method: str, seconds: int) -> float:
     return float(done.stdout.split()[-1]) if done.stdout.split() else float("nan")
 
 
-def preview_ms(method: str) -> tuple[float, float]:
-    """Four bars of stereo at 120 BPM from the middle of a take, in a warm worker: median of five places; and the first look at the take."""
+def preview_ms(method: str) -> tuple[float, float, float, float]:
+    """Four bars of stereo at 120 BPM from the middle of a take, in a warm worker, medians of five places.
+
+    Returns  a place that is heard for the first time; the same place when one of its marks has moved, with planning; planning
+             for the first time; planning again: all in ms
+    """
     sound, time_map = material(120)
-    source = ArraySource(Audio(sound, RATE))
-    begun = time.perf_counter()
-    made = StretchedSource(source, time_map, method)
-    first = 1000 * (time.perf_counter() - begun)
-    times = []
-    for place in (20, 37, 55, 71, 96):
+    source = Remembered(ArraySource(Audio(sound, RATE)))
+
+    def timed(run: Callable[[], Any]) -> tuple[float, Any]:
         begun = time.perf_counter()
-        made.read(place * RATE, (place + 8) * RATE)
-        times.append(1000 * (time.perf_counter() - begun))
-    return float(np.median(times)), first
+        made = run()
+        return 1000 * (time.perf_counter() - begun), made
+
+    first, made = timed(lambda: StretchedSource(source, time_map, method))
+    new, again, planned = [], [], []
+    for place in (20, 37, 55, 71, 96):
+        span = (place * RATE, (place + 8) * RATE)
+        new.append(timed(lambda made=made, span=span: made.read(*span))[0])
+        target = time_map.target_s.copy()
+        target[np.searchsorted(target, place + 4)] += 0.007
+        cost, moved = timed(lambda target=target: StretchedSource(source, TimeMap(time_map.source_s, target), method))
+        planned.append(cost)
+        again.append(cost + timed(lambda moved=moved, span=span: moved.read(*span))[0])
+    return float(np.median(new)), float(np.median(again)), first, float(np.median(planned))
 
 
 def report(peers: str) -> list[str]:
@@ -102,8 +116,8 @@ def report(peers: str) -> list[str]:
                 spent[name].append(by_peer(peers, name))
     middle = {name: float(np.median(values)) for name, values in spent.items()}
     lines = [
-        "| 120 s stereo | CPU s | to Signalsmith | to R3 | two workers, wall | preview of 4 bars, ms (plan) | MiB at 30, 120, 600 s |",
-        "|---|---|---|---|---|---|---|",
+        "| 120 s stereo | CPU s | to Signalsmith | to R3 | two, wall | 4 bars first, mark moved, ms | plan, again | MiB, 30, 120, 600 s |",
+        "|---|---|---|---|---|---|---|---|",
     ]
     for name in names:
         with ProcessPoolExecutor(2) as pool:
@@ -116,9 +130,10 @@ def report(peers: str) -> list[str]:
                 pool.submit(half, name, which).result()
             alone = time.perf_counter() - begun
         ratio = [f"{middle[name] / middle[other]:.2f}" if other in middle else "-" for other in ("signalsmith", "rb_r3")]
-        warm, first = preview_ms(name)
+        new, again, first, planned = preview_ms(name)
         mib = ", ".join(f"{memory_mib(name, seconds):.0f}" for seconds in (30, 120, 600))
-        lines.append(f"| {name} | {middle[name]:.2f} | {ratio[0]} | {ratio[1]} | {both / alone:.2f} | {warm:.0f} ({first:.0f}) | {mib} |")
+        parts = [f"{middle[name]:.2f}", *ratio, f"{both / alone:.2f}", f"{new:.0f}, {again:.0f}", f"{first:.0f}, {planned:.0f}", mib]
+        lines.append(f"| {name} | {' | '.join(parts)} |")
     for other in others:
-        lines.append(f"| {other} | {middle[other]:.2f} | | | | | |")
+        lines.append(f"| {other} | {middle[other]:.2f} | | | | | | |")
     return lines

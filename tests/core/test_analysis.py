@@ -4,6 +4,7 @@ import unittest
 
 import mir_eval
 import numpy as np
+from scipy import signal
 
 from combpace.core.analysis import Analysis, Hints, analyse
 from combpace.core.audio import Audio
@@ -150,6 +151,48 @@ class RobustTest(unittest.TestCase):
         self.assertEqual(len(plain.onsets), 16)
         for found, shift in ((later, 0.2), (softer, 0.0), (other, 0.0)):
             np.testing.assert_allclose(np.asarray(found.onsets.times) - shift, np.asarray(plain.onsets.times), atol=0.001)
+
+    def test_gain_rate_and_start_leave_every_bar_line_of_a_performance_where_it_is(self) -> None:
+        performance = boiler_house(bars=12)
+        plain = np.asarray(performance.sounds["Tubs kit - room left"], np.float64)
+        rng = np.random.default_rng(3)
+        silence = 1e-5 * rng.standard_normal(round(0.7351 * 44100))
+        # 48 kHz is 160 / 147 of 44.1 kHz.
+        cases = {
+            "gain": (plain * 0.11, 44100, 0.0),
+            "rate": (signal.resample_poly(plain, 160, 147), 48000, 0.0),
+            "start": (np.concatenate([silence, plain]), 44100, len(silence) / 44100),
+        }
+        first = heard(Audio(np.asarray(plain, np.float32), 44100)).pace
+        assert first is not None
+        lines = first.to_seconds(first.bar_lines(0, 12))
+        for name, (samples, rate, later) in cases.items():
+            with self.subTest(changed=name):
+                pace = heard(Audio(np.asarray(samples, np.float32), rate)).pace
+                assert pace is not None
+                self.assertEqual([str(meter) for meter in pace.meters], [str(meter) for meter in first.meters])
+                moved = np.abs(pace.to_seconds(pace.bar_lines(0, 12)) - later - lines)
+                self.assertLess(float(np.median(moved)), 0.001)
+                self.assertLess(float(moved.max()), 0.012)
+
+    def test_talk_has_no_sure_pulse(self) -> None:
+        # Syllables as of a read text: voiced, of two formants each, with irregular distances and pauses (durations of syllables
+        # about 0.1-0.3 s are common knowledge of phonetics; the sound is invented).
+        rng = np.random.default_rng(5)
+        rate, out, time = 16000, np.zeros(16000 * 30), 0.3
+        while time < 29:
+            length = rng.uniform(0.08, 0.3)
+            t = np.arange(round(length * rate)) / rate
+            pulses = signal.sawtooth(2 * np.pi * np.cumsum(rng.uniform(90, 140) * (1 - 0.2 * t / length)) / rate)
+            for hz in (rng.uniform(300, 800), rng.uniform(900, 2300)):
+                sos = signal.butter(1, (hz * 0.9, hz * 1.1), "bandpass", fs=rate, output="sos")
+                out[round(time * rate) :][: len(t)] += signal.sosfilt(sos, pulses) * np.hanning(len(t))
+            time += length + float(rng.choice([0.02, 0.06, rng.uniform(0.2, 0.9)], p=[0.5, 0.3, 0.2]))
+        found = heard(Audio(np.asarray(0.3 * out / np.abs(out).max(), np.float32), rate))
+        self.assertTrue(np.isfinite(np.asarray(found.beats.times)).all())
+        if found.pace is not None:
+            self.assertLess(float(np.mean([knot.confidence for knot in found.pace.knots])), 0.6)
+            self.assertLess(found.sure, 0.6)
 
     def test_deterministic(self) -> None:
         audio = struck(0.6 + np.arange(16) * 0.5, 9.5)

@@ -3,11 +3,12 @@ import unittest
 import librosa
 import numpy as np
 
-from combpace.core.audio import ArraySource, Audio, SideBySide
+from combpace.core.audio import ArraySource, Audio, Samples, SideBySide
 from combpace.core.clocks import FloatArray
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, far_stretched, stretch
 from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import LONGEST_S, plan
+from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
 from combpace.core.timemap import TimeMap
 from tests.support.sounds import RATE, attack_starts, source, struck
@@ -222,6 +223,44 @@ class MorePointsTest(unittest.TestCase):
         self.assertEqual(len(more.source_s), len(TO_GRID.source_s) + 2)
         at = np.linspace(-0.5, 3.5, 200)
         np.testing.assert_allclose(more.to_target(at), TO_GRID.to_target(at), atol=1e-12)
+
+
+class RememberedTest(unittest.TestCase):
+    def test_a_moved_mark_sounds_as_if_nothing_were_remembered_and_only_its_neighbours_are_made_anew(self) -> None:
+        t = np.arange(4 * RATE) / RATE
+        pad = 0.1 * np.sin(2 * np.pi * 220 * t)
+        hits = struck(np.arange(0.25, 3.9, 0.25), 4.0).samples[0]
+        for name, sound in {"hits": hits, "hits over a pad": hits + pad}.items():
+            plain = ArraySource(audio(sound, 0.6 * sound))
+            memory = Remembered(plain)
+            marks = np.arange(0.25, 3.9, 0.25)
+            for method in METHODS:
+                made: list[int] = []
+                for late in (0.0, 0.013):
+                    target = marks + 0.01 * np.sin(7 * marks)
+                    target[6] += late
+                    time_map = TimeMap(np.array([0.0, *marks, 4.0]), np.array([0.0, *target, 4.0]))
+                    new = count_made(memory, time_map, method)
+                    made.append(new[0])
+                    with self.subTest(sound=name, method=method, late=late):
+                        np.testing.assert_array_equal(new[1], StretchedSource(plain, time_map, method).read(0, 4 * RATE))
+                with self.subTest(sound=name, method=method):
+                    # Of hits, two segments touch the mark; what sounds on is one segment through all of them.
+                    self.assertLessEqual(made[1], 3)
+                    self.assertGreater(made[0], 10)
+
+    def test_memory_is_bounded(self) -> None:
+        memory = Remembered(ArraySource(audio(np.zeros(RATE))))
+        for k in range(60):
+            memory.sound(k, lambda: np.zeros((1, RATE), np.float32))
+        self.assertLessEqual(sum(made.shape[1] for made in memory._sounds.values()), 41 * RATE)
+
+
+def count_made(memory: Remembered, time_map: TimeMap, method: str) -> tuple[int, Samples]:
+    """(how many segments were made anew, what was read)."""
+    kept = set(memory._sounds)
+    sound = StretchedSource(memory, time_map, method).read(0, memory.frames)
+    return len(set(memory._sounds) - kept), sound
 
 
 class PreviewTest(unittest.TestCase):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import multiprocessing
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
@@ -13,6 +14,7 @@ import numpy as np
 
 from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
+from combpace.core.stretch.remembered import Remembered
 from combpace.core.timemap import TimeMap
 from combpace.media.decode import FileSource
 from combpace.services.sounding import Sounding, sounding, stereo
@@ -20,6 +22,8 @@ from combpace.services.sounding import Sounding, sounding, stereo
 SEGMENT_S = 2
 SPEEDS = (0.5, 1.0)
 MOST_CHANNELS = 2
+# Takes of which the worker remembers what it made, some 15 MB each.
+MOST_REMEMBERED = 6
 
 
 class Previewer:
@@ -81,10 +85,22 @@ class _Kept:
     """An opened sound with what it is turned into."""
 
     def __init__(self, path: Path, how: Sounding, sample_rate_hz: int) -> None:
-        self.source: Source = sounding(FileSource(path), how, sample_rate_hz)
+        files = how.bundle if len(how.bundle) > 1 else (path,)
+        self.source: Source = sounding(FileSource(path), how, sample_rate_hz, lambda opened: _remembered(files, opened))
+
+
+def _remembered(files: tuple[Path, ...], opened: Callable[[], Source]) -> Source:
+    """What the worker has measured and made of these files: a mark that moves costs what lies about it."""
+    if files not in _REMEMBERED:
+        _REMEMBERED[files] = Remembered(opened())
+        while len(_REMEMBERED) > MOST_REMEMBERED:
+            _REMEMBERED.popitem(last=False)
+    _REMEMBERED.move_to_end(files)
+    return _REMEMBERED[files]
 
 
 _KEPT: OrderedDict[tuple[object, ...], _Kept] = OrderedDict()
+_REMEMBERED: OrderedDict[tuple[Path, ...], Remembered] = OrderedDict()
 
 
 def _nothing() -> None:

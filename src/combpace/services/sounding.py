@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,6 +13,9 @@ from combpace.core.stretch import StretchedSource
 from combpace.core.timemap import TimeMap
 from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
+
+# Gives the source that remembers: the one that is kept, or a new one about what is opened here.
+Kept = Callable[[Callable[[], Source]], Source]
 
 
 class Placed:
@@ -48,8 +52,8 @@ class Sounding:
     own: int = 0
 
 
-def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
-    """A take on the session's clock (divided by the speed), at a rate."""
+def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | None = None) -> Source:
+    """A take on the session's clock (divided by the speed), at a rate. `kept`: see `stretched`."""
     rate = source.sample_rate_hz
     if how.fit is None and how.speed == 1.0:
         return at_rate(Placed(source, round(how.offset_s * rate)), sample_rate_hz)
@@ -61,15 +65,20 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int) -> Source:
     if how.speed != 1.0:
         # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
         time_map, method = time_map.then_scaled(1.0 / how.speed).through(np.array(how.attacks)), "chord"
-    return at_rate(stretched(source, time_map, method, how.bundle, how.own), sample_rate_hz)
+    return at_rate(stretched(source, time_map, method, how.bundle, how.own, kept), sample_rate_hz)
 
 
-def stretched(source: Source, time_map: TimeMap, method: str, bundle: tuple[Path, ...] = (), own: int = 0) -> StretchedSource:
-    """A take along a time map, together with the mics of its bundle where it has some (see `Sounding`)."""
+def stretched(
+    source: Source, time_map: TimeMap, method: str, bundle: tuple[Path, ...] = (), own: int = 0, kept: Kept | None = None
+) -> StretchedSource:
+    """A take along a time map, together with the mics of its bundle where it has some (see `Sounding`).
+
+    kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole bundle
+    """
     if len(bundle) < 2:
-        return StretchedSource(source, time_map, method)
+        return StretchedSource(kept(lambda: source) if kept else source, time_map, method)
     together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
-    return StretchedSource(together, time_map, method, channels=together.channels_of(own))
+    return StretchedSource(kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own))
 
 
 def stereo(block: Samples) -> Samples:

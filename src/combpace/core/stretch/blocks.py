@@ -13,6 +13,7 @@ from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
 from combpace.core.stretch import chord, line, seam
 from combpace.core.stretch.plan import Segment, plan
+from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
 
@@ -20,6 +21,8 @@ Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
 # Seconds of segments that are kept; the one that is being read is always.
 KEPT_S = 4.0
+# Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
+TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
 
@@ -37,13 +40,17 @@ class StretchedSource:
             raise ParameterError(f"“{method}” is not a method that exists; use Cut, Strike, Chord or Line.")
         self._source, self._channels = source, channels or slice(0, source.channels)
         segments = plan(source, time_map, attacks, lasting=method in ("chord", "line"))
-        self._layers = [_Layer(source, segments, _FILLERS[method])]
+        memory = source if isinstance(source, Remembered) else None
+        self._layers = [_Layer(source, segments, _FILLERS[method], memory)]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])
             if sounds_on(source, struck):
-                sustained = Sustained(source)
+                sustained = source.thing("sustained", lambda: Sustained(source)) if isinstance(source, Remembered) else Sustained(source)
                 through = plan(source, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
-                self._layers = [_Layer(Struck(source, sustained), segments, seam.fill_strike), _Layer(sustained, through, chord.fill_sustained)]
+                self._layers = [
+                    _Layer(Struck(source, sustained), segments, seam.fill_strike, memory, "struck"),
+                    _Layer(sustained, through, chord.fill_sustained, memory, "sustained"),
+                ]
         self.first_frame = segments[0].target[0]
         self.frames = segments[-1].target[1]
 
@@ -58,16 +65,19 @@ class StretchedSource:
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop) of the output; zeros outside of the map's targets."""
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
-        for layer in self._layers:
-            layer.add_to(block, start, self._channels)
+        step = round(TOGETHER_S * self.sample_rate_hz)
+        for first in range(0, block.shape[1], step):
+            for layer in self._layers:
+                layer.add_to(block[:, first : first + step], start + first, self._channels)
         return block
 
 
 class _Layer:
     """Segments of one source, made when they are asked for."""
 
-    def __init__(self, source: Source, segments: list[Segment], fill: Fill) -> None:
-        self._source, self._segments, self._fill = source, segments, fill
+    def __init__(self, source: Source, segments: list[Segment], fill: Fill, memory: Remembered | None = None, part: str = "whole") -> None:
+        """memory: what keeps segments beyond this map; part: what the source is of the one that remembers."""
+        self._source, self._segments, self._fill, self._memory, self._part = source, segments, fill, memory, part
         self._starts = [segment.target[0] for segment in segments]
         self._made: OrderedDict[int, Samples] = OrderedDict()
 
@@ -86,10 +96,15 @@ class _Layer:
             self._made.move_to_end(index)
             return self._made[index]
         segment = self._segments[index]
-        unmoved = segment.have == segment.length and segment.inner_source == segment.inner_target
-        sound = self._source.read(*segment.source) if unmoved else self._fill(self._source, segment)
+        if self._memory is not None:
+            return self._memory.sound((self._part, self._fill, segment.shape), lambda: self._new(segment))
+        sound = self._new(segment)
         self._made[index] = sound
         kept = sum(made.shape[1] for made in self._made.values())
         while len(self._made) > 1 and kept > KEPT_S * self._source.sample_rate_hz:
             kept -= self._made.popitem(last=False)[1].shape[1]
         return sound
+
+    def _new(self, segment: Segment) -> Samples:
+        unmoved = segment.have == segment.length and segment.inner_source == segment.inner_target
+        return self._source.read(*segment.source) if unmoved else self._fill(self._source, segment)

@@ -26,7 +26,7 @@ HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
 SEAM_S = 0.2
 SUSTAINED_HZ = 5000.0
 SMALLEST_WINDOW = 256
-BATCH = 128
+BATCH = 64
 
 Complex = NDArray[np.complex64]
 
@@ -114,7 +114,7 @@ def _vocoder(source: Source, segment: Segment, window: int, head: int, bins: int
             if turn is not None:
                 spectra[k] *= turn
             before = spectra[k]
-        frames = fft.irfft(spectra, window, axis=-1).astype(np.float32) * shape
+        frames = fft.irfft(spectra, window, axis=-1) * shape
         for k, centre in enumerate(centres[batch]):
             at = int(centre) - window // 2 + window
             made[:, at : at + window] += frames[k]

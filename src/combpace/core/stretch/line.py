@@ -16,6 +16,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import Segment, course, kept_head
+from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.seam import fades
 
 # What stays as it is: after the start of a segment, and before its end, where it turns into the source's own samples.
@@ -37,7 +38,7 @@ def fill(source: Source, segment: Segment) -> Samples:
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     s0 = segment.source[0]
-    at, period, alike = periods(source, s0, segment.source[1])
+    at, period, alike = _periods(source, segment.source)
     steady = _is_steady(at - s0, period, alike, have)
     if steady:
         # One pitch is held: what single frames differ by is noise.
@@ -67,15 +68,19 @@ def fill(source: Source, segment: Segment) -> Samples:
     after = np.interp(there - between + 1, phase, grid)
     share = np.clip((between - 0.5) / width + 0.5, 0, 1)
     share = share * share * (3 - 2 * share) if width < 1 else share
-    sides = [(before, 1 - share), (after, share)]
+    sides = [(before, 1 - share), (after, share.copy())]
     if segment.ends:
         # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
         reach_in = 0.5 * float(period.min())
         kept = []
         for place, weight in sides:
-            inside = np.clip((have - place) / reach_in, 0, 1)
-            kept.append((place, weight * inside))
-            kept.append((np.interp(np.interp(place, grid, phase) - 1, phase, grid), weight * (1 - inside)))
+            late = np.flatnonzero(place > have - reach_in)
+            beyond = weight[late] * (1 - np.clip((have - place[late]) / reach_in, 0, 1))
+            earlier, share_of = np.zeros(length), np.zeros(length)
+            earlier[late] = np.interp(np.interp(place[late], grid, phase) - 1, phase, grid)
+            share_of[late] = beyond
+            weight[late] -= beyond
+            kept += [(place, weight), (earlier, share_of)]
         sides = kept
     made = np.empty((source.channels, length), np.float32)
     step = round(BATCH_S * rate)
@@ -89,6 +94,14 @@ def fill(source: Source, segment: Segment) -> Samples:
         gains = fades(made[:, length - tail :], own, rise)
         made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
     return made
+
+
+def _periods(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, FloatArray]:
+    """As `periods`, from memory where the source has one: they do not depend on where a segment goes."""
+    if not isinstance(source, Remembered):
+        return periods(source, *span)
+    found: tuple[IntArray, FloatArray, FloatArray] = source.thing(("periods", span), lambda: periods(source, *span))
+    return found
 
 
 def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -> Samples:

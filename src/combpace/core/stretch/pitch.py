@@ -6,6 +6,8 @@ fundamental frequency"), a few candidates a frame, and the smoothest way through
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from scipy import fft, signal
 
@@ -42,7 +44,7 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
     # Pitch is far below half the rate: the search goes over a slower copy, every other frame.
     slower = max(1, int(rate / TRACKED_RATE_HZ))
-    low = signal.resample_poly(sound, 1, slower) if slower > 1 else sound
+    low = signal.resample_poly(sound, 1, slower, window=_lowpass(slower)) if slower > 1 else sound
     coarse_at = at[::2]
     places = (coarse_at - lo) // slower
     coarse, alike = _tracked(low, places, rate / slower, round(2.2 * rate / LOWEST_HZ / slower))
@@ -54,6 +56,13 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     sure = alike > VOICED
     period[sure] = _refined(sound, at[sure] - lo, period[sure], round(COMPARED_S * rate))
     return at, np.interp(at, at[sure], period[sure]), alike
+
+
+@cache
+def _lowpass(slower: int) -> FloatArray:
+    """What `resample_poly` would design anew at each call: Kaiser, beta 5, ten zero crossings on either side."""
+    taps: FloatArray = signal.firwin(20 * slower + 1, 1.0 / slower, window=("kaiser", 5.0))
+    return taps
 
 
 def _tracked(sound: FloatArray, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
@@ -102,6 +111,8 @@ def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) ->
     begins = np.maximum(at - (whole + span) // 2, 0)
     refined = period.copy()
     view = np.lib.stride_tricks.sliding_window_view(deep, span)
+    # One stretch holds all places that the other may be compared at.
+    wide = np.lib.stride_tricks.sliding_window_view(deep, span + len(steps) - 1)
     total = np.concatenate([[0.0], np.cumsum(np.square(deep))])
     for k in range(0, len(at), BATCH):
         part = slice(k, k + BATCH)
@@ -109,10 +120,11 @@ def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) ->
         here = view[first]
         energy = total[first + span] - total[first]
         same = np.empty((len(first), len(steps)))
-        for j, step in enumerate(steps):
-            later = np.minimum(first + whole[part] + step, len(view) - 1)
-            there = np.einsum("ij,ij->i", here, view[later])
-            same[:, j] = there / np.sqrt(np.maximum(energy * (total[later + span] - total[later]), 1e-20))
+        later = np.minimum(first + whole[part] + steps[0], len(wide) - 1)
+        there = wide[later]
+        for j in range(len(steps)):
+            product = np.einsum("ij,ij->i", here, there[:, j : j + span])
+            same[:, j] = product / np.sqrt(np.maximum(energy * (total[later + j + span] - total[later + j]), 1e-20))
         # Least-squares parabola through five points.
         bend = (same @ np.array([2.0, -1, -2, -1, 2])) / 14
         slope = (same @ np.array([-2.0, -1, 0, 1, 2])) / 10

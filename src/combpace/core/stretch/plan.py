@@ -15,6 +15,7 @@ from scipy import fft
 
 from combpace.core.audio import Source
 from combpace.core.clocks import BoolArray, FloatArray, IntArray
+from combpace.core.stretch.remembered import measured
 from combpace.core.timemap import TimeMap
 
 # A segment starts this long before its attack.
@@ -65,6 +66,11 @@ class Segment:
     def length(self) -> int:
         return self.target[1] - self.target[0]
 
+    @property
+    def shape(self) -> tuple[object, ...]:
+        """All that its sound depends on: where it lies in the output does not matter."""
+        return (self.source, self.length, self.inner_source, self.inner_target, self.starts, self.ends)
+
 
 def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> BoolArray:
     """Whether the sound grows at each frame: 12 ms just after against the louder of two spans just before, in seven bands.
@@ -73,7 +79,7 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
              all the time, and to take that for an attack would break a sustained sound. Where most frames pass, the frames
              do lie on attacks, and FAINT_DB is enough for the others, or nothing where nearly all do
     """
-    short, long = _growths(source, frames)
+    short, long = measured(source, _growths, frames).swapaxes(0, 1)
     if not lasting:
         return np.asarray((short > ATTACK_DB).any(axis=1))
     sure: BoolArray = np.asarray(((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1))
@@ -84,8 +90,8 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
     return sure
 
 
-def _growths(source: Source, frames: IntArray) -> tuple[FloatArray, FloatArray]:
-    """Growth in dB per frame and band over the 20 ms before, and over the 80 ms before; each of shape (frames, bands)."""
+def _growths(source: Source, frames: IntArray) -> FloatArray:
+    """Growth in dB over the 20 ms before and over the 80 ms before, per frame and band, shape (frames, 2, bands)."""
     rate = source.sample_rate_hz
     size = max(32, round(0.0116 * rate))
     window = np.hanning(size + 1)[:size].astype(np.float32)
@@ -96,7 +102,7 @@ def _growths(source: Source, frames: IntArray) -> tuple[FloatArray, FloatArray]:
     tilt = ((freqs / 1000 + 0.05) ** 2).astype(np.float32)
     lags = [round(ms * rate / 1000) for ms in (*LONG_BEFORE_MS, *BEFORE_MS, *AFTER_MS)]
     span = lags[-1] - lags[0] + size
-    short, long = np.zeros((len(frames), len(starts))), np.zeros((len(frames), len(starts)))
+    grown = np.zeros((len(frames), 2, len(starts)))
     offsets = np.array(lags) - lags[0]
     for begin in range(0, len(frames), GROWTH_BATCH):
         batch = frames[begin : begin + GROWTH_BATCH]
@@ -107,9 +113,9 @@ def _growths(source: Source, frames: IntArray) -> tuple[FloatArray, FloatArray]:
         floor = 3e-3 * after.sum(axis=1, keepdims=True) + 1e-9
         before = bands[:, : -len(AFTER_MS)]
         rows = slice(begin, begin + len(batch))
-        short[rows] = 10 * np.log10((after + floor) / (before[:, -len(BEFORE_MS) :].max(axis=1) + floor))
-        long[rows] = 10 * np.log10((after + floor) / (before.max(axis=1) + floor))
-    return short, long
+        grown[rows, 0] = 10 * np.log10((after + floor) / (before[:, -len(BEFORE_MS) :].max(axis=1) + floor))
+        grown[rows, 1] = 10 * np.log10((after + floor) / (before.max(axis=1) + floor))
+    return grown
 
 
 def attacks_near(source: Source, frames: IntArray) -> IntArray:
@@ -161,7 +167,7 @@ def plan(
     pre, closest = round(PRE_S * rate), round(CLOSEST_S * rate)
     edges: list[tuple[int, int]] = [(int(a[0]), int(b[0]))]
     found = np.flatnonzero(hard)
-    for index, at in zip(found, attacks_near(source, a[found]), strict=True):
+    for index, at in zip(found, measured(source, attacks_near, a[found]), strict=True):
         to = b[index] if at == a[index] else round(float(np.interp(at, a, b)))
         edge = (int(at) - pre, int(to) - pre)
         if min(edge[0] - edges[-1][0], edge[1] - edges[-1][1]) >= closest:

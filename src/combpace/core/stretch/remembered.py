@@ -1,0 +1,68 @@
+"""A source with what was measured in it and made from it, so that a map that changes in one place costs what that place costs."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from combpace.core.audio import Samples, Source
+from combpace.core.clocks import IntArray
+
+Rows = NDArray[Any]
+# Seconds of made sound that are kept.
+KEPT_S = 40.0
+MOST_ROWS, MOST_THINGS = 200_000, 5_000
+
+
+class Remembered:
+    """A `Source` that remembers, for stretching it again and again, from one thread."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self._rows: dict[tuple[str, int], Any] = {}
+        self._things: dict[Hashable, Any] = {}
+        self._sounds: OrderedDict[Hashable, Samples] = OrderedDict()
+        self._length = 0
+
+    def read(self, start: int, stop: int) -> Samples:
+        """As the source's."""
+        return self._source.read(start, stop)
+
+    def rows(self, measure: Callable[[Source, IntArray], Rows], frames: IntArray) -> Rows:
+        """What `measure` says of each frame, measured where it is asked for the first time."""
+        name = measure.__qualname__
+        if len(self._rows) > MOST_ROWS:
+            self._rows.clear()
+        new = np.array(sorted({int(frame) for frame in frames if (name, int(frame)) not in self._rows}), dtype=np.int64)
+        if len(new):
+            self._rows |= {(name, int(frame)): row for frame, row in zip(new, measure(self._source, new), strict=True)}
+        return np.array([self._rows[name, int(frame)] for frame in frames]) if len(frames) else measure(self._source, frames)
+
+    def thing(self, key: Hashable, make: Callable[[], Any]) -> Any:
+        """What was made under this key, made where it is asked for the first time."""
+        if key not in self._things:
+            if len(self._things) >= MOST_THINGS:
+                self._things.clear()
+            self._things[key] = make()
+        return self._things[key]
+
+    def sound(self, key: Hashable, make: Callable[[], Samples]) -> Samples:
+        """As `thing` for sound, of which the last KEPT_S are kept."""
+        if key in self._sounds:
+            self._sounds.move_to_end(key)
+            return self._sounds[key]
+        made = self._sounds[key] = make()
+        self._length += made.shape[1]
+        while len(self._sounds) > 1 and self._length > KEPT_S * self.sample_rate_hz:
+            self._length -= self._sounds.popitem(last=False)[1].shape[1]
+        return made
+
+
+def measured(source: Source, measure: Callable[[Source, IntArray], Rows], frames: IntArray) -> Rows:
+    """What `measure` says of each frame of a source, from memory where it has one."""
+    return source.rows(measure, frames) if isinstance(source, Remembered) else measure(source, frames)
