@@ -151,6 +151,33 @@ class StretchTest(CliTest):
         starts = attack_starts(*sf.read(self.path("out.wav")))
         self.assertLess(float(np.min(np.abs(starts - self.beats[4] - 0.1))), 0.001)
 
+    def test_mics_of_one_performance_keep_their_phase_and_it_is_said_why(self) -> None:
+        samples, rate = sf.read(self.file, dtype="float32")
+        late = 37
+        sf.write(self.path("far.wav"), np.concatenate([np.zeros(late, np.float32), samples[:-late]]), rate, subtype="FLOAT")
+        duration = len(samples) / rate
+        (self.folder / "p.csv").write_text(f"0,0\n{self.beats[4]},{self.beats[4] + 0.05}\n{duration},{duration * 1.05}\n")
+        status, said, err = self.run_main("stretch", self.file, self.path("far.wav"), "--points", self.path("p.csv"), "-o", self.path("both"))
+        self.assertEqual((status, err), (0, ""))
+        self.assertRegex(said, r"\((Cut|Strike|Chord|Line)\)\.")
+        near, far = (sf.read(self.path(f"both/{Path(name).stem}.wav"), dtype="float32")[0] for name in (self.file, "far.wav"))
+        self.assertEqual(len(near), round(duration * 1.05 * rate))
+        both = np.fft.irfft(np.fft.rfft(far, 2 * len(far)) * np.conj(np.fft.rfft(near, 2 * len(near))))
+        self.assertEqual(int(np.argmax(both)), late)
+
+    def test_several_files_are_not_written_over_themselves_nor_over_each_other(self) -> None:
+        (self.folder / "p.csv").write_text("0,0\n1,1\n")
+        before = Path(self.file).read_bytes()
+        for files, out in (
+            ((self.file, self.file), "both"),
+            ((self.file, self.path("x/" + Path(self.file).name)), "."),
+            ((self.file, self.file), "p.csv"),
+        ):
+            with self.subTest(out=out):
+                status, _, err = self.run_main("stretch", *files, "--points", self.path("p.csv"), "-o", self.path(out))
+                self.assertEqual((status, err.count("\n")), (2, 1))
+        self.assertEqual(Path(self.file).read_bytes(), before)
+
 
 class RefusalTest(CliTest):
     def test_one_clear_line_and_status_2(self) -> None:

@@ -76,10 +76,10 @@ def _parser() -> argparse.ArgumentParser:
     _add_hints(fit)
     fit.set_defaults(run=_fit)
 
-    stretch = commands.add_parser("stretch", help="stretch one file along a table of points")
-    stretch.add_argument("file", type=Path)
+    stretch = commands.add_parser("stretch", help="stretch a file, or the mics of one performance as one, along a table of points")
+    stretch.add_argument("file", type=Path, nargs="+")
     stretch.add_argument("--points", type=Path, required=True, metavar="CSV")
-    stretch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.wav")
+    stretch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file; for several files a folder")
     stretch.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     stretch.set_defaults(run=_stretch)
     return parser
@@ -154,14 +154,19 @@ def _fit(options: argparse.Namespace) -> int:
     print(
         f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move {report.document['largest_move_ms']} ms, {report.method}"
     )
+    if report.reason:
+        print(report.reason)
     return 0
 
 
 def _stretch(options: argparse.Namespace) -> int:
-    from combpace.services.files import stretch_file
+    from combpace.services.files import stretch_files
 
-    method = stretch_file(options.file, options.points, options.out, options.method, _progress())
-    print(f"{options.out}: {method}")
+    done = stretch_files(options.file, options.points, options.out, options.method, _progress())
+    for path in done.written:
+        print(f"{path}: {done.method}")
+    if done.reason:
+        print(done.reason)
     return 0
 
 

@@ -1,4 +1,4 @@
-"""The job without a session: analyse, fit and stretch single files. The command line is a thin layer over this."""
+"""The job without a session: analyse, fit and stretch files. The command line is a thin layer over this."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from combpace.core.analysis import Analysis, Hints, analyse
-from combpace.core.audio import Source
+from combpace.core.audio import SideBySide, Source
 from combpace.core.bundles import analyse_bundle
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
@@ -139,17 +139,60 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
         return FitReport(made, name, reason, document)
 
 
-def stretch_file(path: Path, points: Path, out: Path, method: str, on_progress: Progress = _quiet) -> str:
-    """Stretch a file along a table of points and write round(last target * rate) frames. Returns the method used."""
+@dataclass(frozen=True, slots=True)
+class Stretched:
+    """What a stretch did: the method, why it was chosen ("" where the user chose), the files written."""
+
+    method: str
+    reason: str
+    written: tuple[Path, ...]
+
+
+def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, on_progress: Progress = _quiet) -> Stretched:
+    """Stretch a file along a table of points, or the mics of one performance as one, phase kept.
+
+    out      the WAV to write; for several files the folder for them, each under its own name
+    Returns  what was done; each file has round(last target * rate) frames
+    """
     name = check_method(method)
     time_map = read_points(points)
-    with opened(path, on_progress) as (source, decoded):
-        if abs(float(time_map.source_s[-1]) - decoded.duration_s) > 0.5:
+    targets = (out,) if len(paths) == 1 else tuple(out / f"{path.stem}.wav" for path in paths)
+    if len(paths) > 1:
+        _refuse_folder(out, paths, targets)
+    with ExitStack() as stack:
+        both = [stack.enter_context(opened(path, on_progress)) for path in paths]
+        for path, (_, decoded) in zip(paths, both, strict=True):
+            if len(paths) == 1 and abs(float(time_map.source_s[-1]) - decoded.duration_s) > 0.5:
+                raise ParameterError(
+                    f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but “{path.name}” ends at {decoded.duration_s:.3f} s. "
+                    "Nothing was written."
+                )
+        if len(paths) == 1:
+            used, reason, _ = _render(both[0][0], time_map, name, out, on_progress)
+            return Stretched(used, reason, targets)
+        together = SideBySide([source for source, _ in both])
+        if abs(float(time_map.source_s[-1]) - together.frames / together.sample_rate_hz) > 0.5:
             raise ParameterError(
-                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but “{path.name}” ends at {decoded.duration_s:.3f} s. "
-                "Nothing was written."
+                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but the longest of these files ends at "
+                f"{together.frames / together.sample_rate_hz:.3f} s. Nothing was written."
             )
-        return _render(source, time_map, name, out, on_progress)[0]
+        used, reason = _chosen(together, time_map, name)
+        out.mkdir(exist_ok=True)
+        for index, target in enumerate(targets):
+            _write_stretched(StretchedSource(together, time_map, used, channels=together.channels_of(index)), time_map, target, on_progress)
+        return Stretched(used, reason, targets)
+
+
+def _refuse_folder(out: Path, paths: Sequence[Path], targets: Sequence[Path]) -> None:
+    if out.exists() and not out.is_dir():
+        raise ParameterError(f"Several files are written to a folder, and “{out}” is a file. Nothing was written.")
+    if not out.parent.is_dir():
+        raise MediaError(f"There is no folder “{out.parent}” to write to.")
+    if len(set(targets)) < len(targets):
+        raise ParameterError("Two of these files have the same name and would be written over each other. Nothing was written.")
+    for path, target in zip(paths, targets, strict=True):
+        if target.exists() and path.exists() and target.samefile(path):
+            raise ParameterError(f"“{path.name}” would be written over itself; name another folder. Nothing was written.")
 
 
 def read_points(path: Path) -> TimeMap:
@@ -174,13 +217,21 @@ def read_points(path: Path) -> TimeMap:
 
 
 def _render(source: Source, time_map: TimeMap, name: str, out: Path, tell: Progress) -> tuple[str, str, tuple[int, float]]:
-    reason = ""
-    if name == "auto":
-        choice = choose_method(source, time_map)
-        name, reason = choice.method, choice.reason
-    made = StretchedSource(source, time_map, name)
-    frames = round(float(time_map.target_s[-1]) * source.sample_rate_hz)
+    name, reason = _chosen(source, time_map, name)
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")
+    return name, reason, _write_stretched(StretchedSource(source, time_map, name), time_map, out, tell)
+
+
+def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
+    """(method, why): the one that was asked for, or what suits the sound."""
+    if name != "auto":
+        return name, ""
+    choice = choose_method(source, time_map)
+    return choice.method, choice.reason
+
+
+def _write_stretched(made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress) -> tuple[int, float]:
+    frames = round(float(time_map.target_s[-1]) * made.sample_rate_hz)
     written = write_sound(made, out, "wav24", stop=frames, on_progress=lambda share: tell("rendering", share))
-    return name, reason, (written.frames, written.gain_db)
+    return written.frames, written.gain_db
