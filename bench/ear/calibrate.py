@@ -8,6 +8,7 @@ reliability table and Brier skill per kind of music, on songs that were held out
 from __future__ import annotations
 
 import argparse
+import pickle
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
@@ -16,8 +17,10 @@ from scipy import optimize
 
 from bench.ear.generated import truth_of
 from bench.ear.songs import song
+from combpace.core import sureness_weights
+from combpace.core.analysis import trust_in
 from combpace.core.audio import ArraySource
-from combpace.core.bars import read_bars
+from combpace.core.bars import BarReading, read_bars
 from combpace.core.beats import track_beats
 from combpace.core.onsets import detect_onsets
 from combpace.core.pattern import hear_pattern
@@ -28,7 +31,8 @@ from combpace.core.sureness import BAR_NAMES, BEAT_NAMES, bar_features, beat_fea
 OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "sureness_weights.py"
 FIRST = 3_000_000
 BEAT_S, BAR_S = 0.040, 0.070
-Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+RIDGE = 1e-3
+Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray]
 
 
 def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
@@ -36,7 +40,7 @@ def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
 
 
 def one(seed: int) -> Rows | None:
-    """(kind, features of beats, right, features of bars, right) of one song; what is not asked is left out."""
+    """(kind, features of beats, right, asked, reading of bars, right, asked) of one song."""
     made = song(seed)
     source = ArraySource(made.audio)
     heard = onset_strength(source)
@@ -45,12 +49,9 @@ def one(seed: int) -> Rows | None:
     if len(beats) < 4:
         return None
     pattern = hear_pattern(pulse, beats.rough)
-    reading = read_bars(pattern)
+    reading = read_bars(pattern, trust=trust_in(pulse, beats))
     times = np.asarray(beats.times)
     truth, _ = truth_of(made)
-    rows = beat_features(pulse, pattern, beats)
-    right = nearest(times, truth) < BEAT_S
-    bars = bar_features(reading, sure_of_beats(rows))
     starts = times[np.array(reading.starts)]
     lines = np.array([bar.start_s for bar in made.bars])
     near = np.argmin(np.abs(starts[:, None] - lines[None, :]), axis=1)
@@ -60,7 +61,7 @@ def one(seed: int) -> Rows | None:
         asked &= (times < a) | (times > b)
         whole &= (starts < a) | (starts > b)
     whole[-1] = False
-    return made.kind, rows[asked], right[asked], bars[whole], fits[whole]
+    return made.kind, beat_features(pulse, pattern, beats), nearest(times, truth) < BEAT_S, asked, reading, fits, whole
 
 
 def fitted(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, float]:
@@ -71,8 +72,8 @@ def fitted(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, float]:
     def loss(p: np.ndarray) -> tuple[float, np.ndarray]:
         u = z @ p[:-1] + p[-1]
         q = 1 / (1 + np.exp(-u))
-        value = float(np.mean(np.logaddexp(0, u) - y * u) + 1e-3 * (p[:-1] ** 2).sum())
-        return value, np.append(z.T @ (q - y) / len(y) + 2e-3 * p[:-1], np.mean(q - y))
+        value = float(np.mean(np.logaddexp(0, u) - y * u) + RIDGE * (p[:-1] ** 2).sum())
+        return value, np.append(z.T @ (q - y) / len(y) + 2 * RIDGE * p[:-1], np.mean(q - y))
 
     p = optimize.minimize(loss, np.zeros(x.shape[1] + 1), jac=True, method="L-BFGS-B").x
     weights = p[:-1] / spread
@@ -100,32 +101,44 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=400)
     parser.add_argument("--only-report", action="store_true")
+    parser.add_argument("--rows", type=Path, help="where what was heard of all songs is kept")
     options = parser.parse_args()
-    with ProcessPoolExecutor(2) as pool:
-        made = [rows for rows in pool.map(one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
+    if options.rows and options.rows.exists():
+        made = pickle.loads(options.rows.read_bytes())
+    else:
+        with ProcessPoolExecutor(2) as pool:
+            made = [rows for rows in pool.map(one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
+        if options.rows:
+            options.rows.write_bytes(pickle.dumps(made))
     test = np.arange(len(made)) % 3 == 0
+    kinds = np.array([rows[0] for rows in made])
 
-    def parts(which: np.ndarray, x: int, y: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def beats_of(which: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         chosen = [rows for rows, use in zip(made, which, strict=True) if use]
-        kinds = np.concatenate([np.full(len(rows[y]), rows[0]) for rows in chosen])
-        return np.concatenate([rows[x] for rows in chosen]), np.concatenate([rows[y] for rows in chosen]), kinds
+        each = np.concatenate([np.full(rows[3].sum(), rows[0]) for rows in chosen])
+        return np.concatenate([rows[1][rows[3]] for rows in chosen]), np.concatenate([rows[2][rows[3]] for rows in chosen]), each
+
+    def bars_of(which: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        chosen = [rows for rows, use in zip(made, which, strict=True) if use]
+        features = [bar_features(rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in chosen]
+        each = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in chosen])
+        return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in chosen]), each
 
     if not options.only_report:
         lines = ['"""Made by `.venv/bin/python -m bench.ear.calibrate`; do not edit."""\n\n# fmt: off\n']
-        for name, names, x, y in (("BEATS", BEAT_NAMES, 1, 2), ("BARS", BAR_NAMES, 3, 4)):
-            features, right, _ = parts(~test, x, y)
+        for name, names, parts in (("BEATS", BEAT_NAMES, beats_of), ("BARS", BAR_NAMES, bars_of)):
+            features, right, _ = parts(~test)
             weights, bias = fitted(features, right.astype(float))
             assert len(weights) == len(names)
             lines.append(f"{name} = (({', '.join(f'{w:.4f}' for w in weights)}), {bias:.4f})\n")
+            # Bars are judged by how sure their beats are: these first.
+            setattr(sureness_weights, name, (tuple(weights), bias))
         OUT.write_text("".join(lines))
-        from importlib import reload
-
-        from combpace.core import sureness_weights
-
-        reload(sureness_weights)
-    for name, model, x, y in (("Beats", sure_of_beats, 1, 2), ("Bars", sure_of_bars, 3, 4)):
-        features, right, kinds = parts(test, x, y)
-        report(name, model(features), right, kinds)
+    counts = ", ".join(f"{(kinds == kind).sum()} {kind}" for kind in sorted(set(kinds)))
+    print(f"{len(made)} songs: {counts}")
+    for name, model, parts in (("Beats", sure_of_beats, beats_of), ("Bars", sure_of_bars, bars_of)):
+        features, right, each = parts(test)
+        report(name, model(features), right, each)
 
 
 if __name__ == "__main__":

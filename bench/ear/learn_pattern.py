@@ -40,7 +40,7 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
     pulse = pulse_from(x.astype(np.float32))
     down = np.min(np.abs(beats[:, None] - lines[None, :]), axis=1) < 0.015
     meter = meters[np.clip(np.round(beats * FRAMES_PER_S / PAIR + 1).astype(int), 0, len(meters) - 1)]
-    offered = [row for _, row in pulses(pulse, (), np.zeros(0), Weights())]
+    offered = [way.row for way in pulses(pulse, (), np.zeros(0), Weights())]
     order = [0, *(1 + rng.permutation(len(offered) - 1)).tolist()] if offered else []
     a, b = int(rng.integers(0, 4)), len(beats) - int(rng.integers(0, 4))
     rows = [beats, beats[a:b], *(offered[k] for k in order)][:ROWS]

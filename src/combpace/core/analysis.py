@@ -117,8 +117,7 @@ def read(
         others=frozenset(beat_at(time) for time in others),
     )
     pattern = hear_pattern(pulse, beats.rough)
-    # A bar of a free intro may be counted like any other; little is struck on its beats.
-    reading = read_bars(pattern, stated, trust=heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK))
+    reading = read_bars(pattern, stated, trust=trust_in(pulse, beats))
     beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
     sure = sure_of_bars(bar_features(reading, beats.confidence))
     pace = own_pace(beats, reading, sure)
@@ -134,6 +133,12 @@ def read(
         for time, number in bars:
             pace = solving.set_bar(pace, time, number, onsets)
     return beats, pace, steady, float(np.mean(sure))
+
+
+def trust_in(pulse: Pulse, beats: Beats) -> FloatArray:
+    """How well each beat is heard, in log odds: a bar of a free intro may be counted like any other, but little is struck on its beats."""
+    trust: FloatArray = heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK)
+    return trust
 
 
 def caught(time_s: float, onsets: Onsets, duration_s: float, reach_s: float = HINT_REACH_S) -> float:

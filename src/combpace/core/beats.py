@@ -12,24 +12,25 @@ from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
-from combpace.core.pattern import hear_pattern, log_odds, other_levels
-from combpace.core.pulse import FRAMES_PER_S, METERS, Pulse
+from combpace.core.pattern import Pattern, log_odds, other_levels
+from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
-from combpace.core.tempomap import parse_meter
+from combpace.core.ways import NAMES, Way, features, jumps_of, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
 BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
-# How ways to count compare, as log odds of being counted right. FIRST: being the best at any tempo. EMPTY: a stretch without beats. RARE:
-# a tempo (of quarters) one deviation from the usual, squared (common practice: most music lies between 70 and 160). UNKNOWN: what the
-# attacks alone are worth at least. CERTAIN: what needs no comparison.
-FIRST, EMPTY, RARE, UNKNOWN, CERTAIN = 0.5, -2.0, 0.6, -1.2, 3.2
-# Mean log odds below which beats are heard but faintly; and how much more another way must then be worth than the attacks.
-FAINT, AGAINST = -0.6, 4.0
+# Mean log odds of being counted right, less EMPTY for a stretch without beats, from which on no other ways are looked for.
+CERTAIN, EMPTY = 3.2, -2.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
-USUAL_BPM, USUAL_OCTAVES = 108.0, 0.55
-QUARTERS_A_BEAT = tuple(parse_meter(name).beat_quarters for name in METERS)
+# What an octave from the usual tempo costs, squared: most music lies between 70 and 160 quarters a minute (common practice), the songs that
+# the worth of ways was learnt from lie farther out.
+RARE = 1.0
+# How sure the count is where nothing was compared: the pattern was certain, or the user said enough.
+SURE = 0.98
+# Two ways to count are one where this share of the beats of each lies this near to one of the other, in seconds.
+ALIKE, ALIKE_S = 0.8, 0.06
 # Log odds from which a first or last beat counts though nothing is struck on it.
 HEARD = 0.5
 # How much less than usual four beats must be heard for them to be free playing before or after the pulse.
@@ -71,12 +72,14 @@ class Beats:
     confidence  0-1, how sure each is
     rough       where the pulse put each of them before it was laid on its attack, seconds
     carried     0-1, how much of an attack carries each
+    counted     0-1, how sure it is that the take is counted in this way at all
     """
 
     times: TakeTimes
     confidence: FloatArray = field(default_factory=lambda: np.zeros(0))
     rough: FloatArray = field(default_factory=lambda: np.zeros(0))
     carried: FloatArray = field(default_factory=lambda: np.zeros(0))
+    counted: float = SURE
 
     def __len__(self) -> int:
         return len(self.times)
@@ -139,7 +142,7 @@ def track_beats(
     if known is not None:
         odds = log_odds(pulse.beat.astype(np.float64), 10.0)
         solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
-    rough = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else solved / FRAMES_PER_S
+    rough, counted = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else (solved / FRAMES_PER_S, SURE)
     if not len(exact) and solved is None:
         rough = _without_free_ends(pulse, rough)
     if len(rough) < 2:
@@ -152,14 +155,14 @@ def track_beats(
     first, last = _struck_ends(pulse, rough, carried)
     good[:first], good[last + 1 :] = False, False
     times, carried, rough = times[good], carried[good], rough[good]
-    return Beats(take_times(times), carried, rough, carried)
+    return Beats(take_times(times), carried, rough, carried, counted)
 
 
-def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[tuple[str, FloatArray]]:
-    """Ways to count a take, each with what it is: the best pulse at any tempo first.
+def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Way]:
+    """Ways to count a take: the best pulse at any tempo first.
 
-    "first", the best in each of the "band"s, the best through "attacks" alone, and the first and the last "counted otherwise".
-    Each is looked for only when it is asked for.
+    Then the best in each band, the best through attacks alone, these and the first counted otherwise, and steady ones. Each is
+    looked for only when it is asked for. Where the user states tempi or beats, what obeys these alone.
     """
     odds = log_odds(pulse.beat.astype(np.float64), 10.0)
     asked = [span.gaps for span in tempi]
@@ -183,69 +186,63 @@ def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: 
             runs = follow(odds, sure, asked, held * FRAMES_PER_S, band)
         row = joined(_without_scraps(runs, held * FRAMES_PER_S)) / FRAMES_PER_S
         if is_new(row, 2):
-            yield name, row
+            yield Way(name, row)
         elif not found and not asked and not len(held):
             return
     if asked or len(held):
         return
     struck = attack_pulse(attacks_of(pulse)) / FRAMES_PER_S
     if is_new(struck, 4):
-        yield "attacks", struck
+        yield Way("attacks", struck)
     for base in (found[0], struck):
-        for name, row in other_levels(base):
+        for row in other_levels(base):
             if is_new(row, 4):
-                yield name, row
+                yield Way("counted otherwise", row)
+    yield from take_of(pulse).steady()
 
 
 def _same(a: FloatArray, b: FloatArray) -> bool:
     return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
 
 
-def best_of(pulse: Pulse, ways: Iterable[tuple[str, FloatArray]]) -> FloatArray:
-    """The way to count that the pattern of beats speaks for most.
+def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
+    """The way to count that most speaks for, in seconds, and how sure that is, 0-1.
 
-    Time without beats counts against a way, and so do a rare tempo and a jump; the best at any tempo is given a little. Where
-    the network is convinced of nothing, or hears even the beats of the best way only faintly, it does not know this music, and
-    the attacks decide, unless the pattern speaks much against them. Where it is certain of one, no more are looked for.
+    Where the pattern of the first is certain, no others are looked for.
     """
-    best, most = np.zeros(0), -np.inf
-    struck, struck_worth = np.zeros(0), -np.inf
-    duration = len(pulse.beat) / FRAMES_PER_S
-    for name, row in ways:
-        pattern = hear_pattern(pulse, row)
-        gaps = np.diff(row)
-        gaps = np.append(gaps, np.median(gaps))
-        worth = float(((log_odds(pattern.level.astype(np.float64), 4.0) - EMPTY) * gaps).sum()) / duration + EMPTY
-        unit = QUARTERS_A_BEAT[int(np.argmax(pattern.meter.mean(axis=0)))]
-        worth -= RARE * (np.log2(60.0 * unit / float(np.median(gaps)) / USUAL_BPM) / USUAL_OCTAVES) ** 2
-        worth -= JUMP * min(1, jumps_of(row))
-        worth = worth + FIRST if name == "first" else max(worth, UNKNOWN) if name == "attacks" else worth
-        if worth > most:
-            best, most = row, worth
-        if name == "attacks":
-            struck, struck_worth = row, worth
-        if worth > CERTAIN:
-            break
-    if len(struck) and most - struck_worth < AGAINST and float(heard_at(pulse, best).mean()) < FAINT:
-        return struck
-    return best
+    take = take_of(pulse)
+    ways: list[Way] = []
+    values: list[FloatArray] = []
+    first = np.zeros(0)
+    for way in offered:
+        first = first if len(first) else way.row
+        if len(way.row) < 4:
+            continue
+        found, pattern = features(take, way)
+        if not ways and _certain(way.row, pattern, take.duration_s):
+            return way.row, SURE
+        ways.append(way)
+        values.append(found)
+    if not ways:
+        return first, 0.5
+    worth = worth_of(np.array(values), [way.kind for way in ways])
+    worth -= JUMP * np.array([min(1, jumps_of(way.row)) for way in ways]) + RARE * np.array(values)[:, NAMES.index("octaves squared")]
+    likely = np.exp(worth - worth.max())
+    best = ways[int(np.argmax(worth))].row
+    alike = np.array([_alike(best, way.row) for way in ways])
+    return best, float(likely[alike].sum() / likely.sum())
 
 
-def jumps_of(row: FloatArray) -> int:
-    """How often a pulse moves by more than a third of a beat within four beats and then goes on as before: musicians do not."""
+def _alike(a: FloatArray, b: FloatArray) -> bool:
+    near = np.abs(a[:, None] - b[None, :]) < ALIKE_S
+    return bool(near.any(axis=1).mean() > ALIKE and near.any(axis=0).mean() > ALIKE)
+
+
+def _certain(row: FloatArray, pattern: Pattern, duration_s: float) -> bool:
     gaps = np.diff(row)
-    if len(gaps) < 16:
-        return 0
-    ahead = np.lib.stride_tricks.sliding_window_view(gaps, 4)
-    usual = np.median(np.lib.stride_tricks.sliding_window_view(gaps, 6), axis=1)
-    # Before, during and after: six gaps, four, six.
-    count = len(gaps) - 15
-    before, during, after = usual[:count], ahead[6 : 6 + count], usual[10 : 10 + count]
-    usual_here = 0.5 * (before + after)
-    off = np.abs(during / usual_here[:, None] - 1.0).max(axis=1)
-    moved = during.sum(axis=1) / usual_here - 4.0
-    jumped = (np.abs(np.log(after / before)) < 0.06) & (np.abs(moved - np.round(moved)) > 0.38) & (off > 0.08)
-    return int((np.diff(np.append(0, jumped.astype(int))) > 0).sum())
+    gaps = np.append(gaps, np.median(gaps))
+    level = float(((log_odds(pattern.level.astype(np.float64), 4.0) - EMPTY) * gaps).sum()) / duration_s + EMPTY
+    return level > CERTAIN and not jumps_of(row)
 
 
 def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray]:

@@ -24,6 +24,8 @@ PARTS, GROUPS = 4, 4
 # Beats on either side over which likeness is averaged.
 REACH = 12
 INPUTS = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S) + len(LAGS) + 4 + len(METERS) + 1
+# Columns of how alike beats are.
+ALIKE = slice(PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S), PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S) + len(LAGS))
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,11 +117,16 @@ def likeness(rows: FloatArray) -> FloatArray:
 
 def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:
     """What the network says of a row of beats (seconds, at least two)."""
-    out = network(inputs_of_beats(pulse, beats), weights_of(WEIGHTS))
+    return pattern_from(inputs_of_beats(pulse, beats))
+
+
+def pattern_from(inputs: Float32Array) -> Pattern:
+    """What the network says of features that `inputs_of_beats` made."""
+    out = network(inputs, weights_of(WEIGHTS))
     return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
 
 
-def other_levels(beats: FloatArray) -> Iterator[tuple[str, FloatArray]]:
+def other_levels(beats: FloatArray) -> Iterator[FloatArray]:
     """The same pulse counted otherwise: twice, half, in thirds and against thirds, in every phase."""
     if len(beats) < 6:
         return
@@ -128,13 +135,13 @@ def other_levels(beats: FloatArray) -> Iterator[tuple[str, FloatArray]]:
         steps = np.arange((len(beats) - 1) * count + 1) / count
         return np.interp(steps, np.arange(len(beats)), beats)
 
-    yield "double", finer(2)
+    yield finer(2)
     for phase in range(2):
-        yield "half", beats[phase::2]
+        yield beats[phase::2]
     for phase in range(3):
-        yield "two thirds", finer(2)[phase::3]
-        yield "third", beats[phase::3]
+        yield finer(2)[phase::3]
+        yield beats[phase::3]
     for phase in range(2):
-        yield "three halves", finer(3)[phase::2]
-    yield "triple", finer(3)
-    yield "off the beat", 0.5 * (beats[1:] + beats[:-1])
+        yield finer(3)[phase::2]
+    yield finer(3)
+    yield 0.5 * (beats[1:] + beats[:-1])

@@ -17,7 +17,10 @@ from combpace.core.clocks import FloatArray
 from combpace.core.pattern import Pattern, log_odds
 from combpace.core.pulse import Pulse
 
-BEAT_NAMES = ("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved")
+BEAT_NAMES = (
+    *("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved"),
+    *("log odds of the count", "all gaps the same"),
+)
 BAR_NAMES = ("log odds of the reading", "mean of five", "least of five", "beats sure", "log odds of the meter", "not 4/4", "length")
 
 
@@ -40,8 +43,12 @@ def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
             here,
             _around(here, 9),
             beats.carried,
-            np.maximum(np.append(odd[:1], odd), np.append(odd, odd[-1:])),
+            # Players move gaps by some hundredths; more than that is a slip.
+            np.maximum(np.maximum(np.append(odd[:1], odd), np.append(odd, odd[-1:])) - 0.08, 0.0),
             np.minimum(np.abs(np.asarray(beats.times) - beats.rough), 0.05) * 20.0,
+            np.full(len(beats), log_odds(np.array([beats.counted]))[0]),
+            # A steady row that was laid over a take: right as a whole or wrong as a whole.
+            np.full(len(beats), float(odd.max() < 1e-6)),
         ]
     )
 
