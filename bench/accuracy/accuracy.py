@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 import mir_eval
@@ -107,9 +108,64 @@ def start_up() -> tuple[float, float]:
         return best([sys.executable, "-m", "combpace.cli", "analyse", str(short)]), best(theirs)
 
 
+def sureness(split: Path, folder: Path) -> str:
+    """How right a beat and a bar are that were said with some confidence, over all items of a split and by category."""
+    said: dict[str, list[tuple[str, float, bool]]] = {"beats": [], "bars": []}
+    for path in sorted(folder.glob("*.json")):
+        truth, heard = json.loads((split / path.name).read_text()), json.loads(path.read_text())
+        beats = np.array(truth["beats"])
+        for knot in heard["knots"]:
+            said["beats"].append((truth["category"], knot["confidence"], bool(np.min(np.abs(beats - knot["time_s"])) < 0.04)))
+        if not truth.get("bars"):
+            continue
+        starts = np.array([bar["start"] for bar in truth["bars"]])
+        for bar in heard["bars"]:
+            near = truth["bars"][int(np.argmin(np.abs(starts - bar["start_s"])))]
+            right = abs(near["start"] - bar["start_s"]) < 0.07 and near["meter"] == bar["meter"]
+            said["bars"].append((truth["category"], bar["confidence"], right))
+    lines = []
+    for name, rows in said.items():
+        if not rows:
+            continue
+        p, right, kinds = np.array([row[1] for row in rows]), np.array([row[2] for row in rows]), np.array([row[0] for row in rows])
+        parts = [
+            f"{low:.2f}-{high:.2f}: {right[(p >= low) & (p < high)].mean():.2f} of {((p >= low) & (p < high)).sum()}"
+            for low, high in ((0, 0.5), (0.5, 0.7), (0.7, 0.8), (0.8, 0.9), (0.9, 0.95), (0.95, 1.0))
+            if ((p >= low) & (p < high)).any()
+        ]
+        worst = np.argsort(p, kind="stable")[: max(1, len(p) // 10)]
+        lines.append(f"{name} said with some confidence, share that is right: {', '.join(parts)}")
+        lines.append(
+            f"  {100 * (~right).mean():.1f} % wrong; the worst tenth holds {100 * (~right[worst]).sum() / max(1, (~right).sum()):.0f} % of them"
+        )
+        skills = []
+        for kind in sorted(set(kinds)):
+            of = kinds == kind
+            usual = float(right[of].var())
+            skills.append(f"{kind} {1 - np.mean((p[of] - right[of]) ** 2) / usual:.2f}" if usual > 0.01 else f"{kind} -")
+        overall = 1 - np.mean((p - right) ** 2) / max(float(right.var()), 1e-9)
+        lines.append(f"  Brier skill {overall:.2f}; by category (- where at most 1 % is wrong): {', '.join(skills)}")
+    return "\n".join(lines)
+
+
+def by_madmom(python: str, paths: list[Path], out: Path) -> float:
+    """As `by_combpace`, from files made plain WAV first; by a Python that has madmom."""
+    with tempfile.TemporaryDirectory() as folder:
+        plain, seconds = [], 0.0
+        for path in paths:
+            sound, rate = sf.read(path, always_2d=True)
+            seconds += len(sound) / rate
+            plain.append(str(Path(folder) / f"{path.stem}.wav"))
+            sf.write(plain[-1], sound.mean(axis=1), rate, subtype="PCM_16")
+        command = [python, str(Path(__file__).with_name("madmom_says.py")), str(out), *plain]
+        done = subprocess.run(command, capture_output=True, text=True, check=True)
+    return 60 * float(done.stdout.split()[-1]) / max(seconds, 1e-9)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--librosa", action="store_true", help="run librosa too, in the same run")
+    parser.add_argument("--madmom", metavar="PYTHON", help="a Python that has madmom, which runs too (bench/accuracy/madmom_says.py)")
     parser.add_argument("--items", action="store_true")
     parser.add_argument("--write", action="store_true", help="put the tables into docs/decisions/ear.md")
     options = parser.parse_args()
@@ -123,6 +179,8 @@ def main() -> None:
         said.append(text)
 
     runs = [("combpace", by_combpace)] + ([("librosa", by_librosa)] if options.librosa else [])
+    if options.madmom:
+        runs.append(("madmom", partial(by_madmom, options.madmom)))
     for split in ("open", "real"):
         paths = sorted((BENCH / split).glob("*.flac"))
         for name, run in runs:
@@ -131,11 +189,18 @@ def main() -> None:
                 command = [sys.executable, str(BENCH / "score.py"), str(BENCH / split), folder, "--strict", *(["--items"] if options.items else [])]
                 tell(f"\n{name} on {split}: {cost:.2f} CPU s per minute of audio")
                 tell(subprocess.run(command, capture_output=True, text=True, check=True).stdout.rstrip())
+                if name == "combpace":
+                    tell(sureness(BENCH / split, Path(folder)))
     ours, theirs = start_up()
     tell(f"\nstart-up: {ours:.2f} CPU s against {theirs:.2f} of importing numpy and scipy ({ours / theirs:.2f}x)")
     tell(f"memory: {memory_per_minute(min((BENCH / 'open').glob('*.flac'))):.1f} MB for each further minute of audio")
     if options.write:
-        command_line = "`.venv/bin/python -m bench.accuracy.accuracy" + (" --librosa" if options.librosa else "") + " --write`"
+        command_line = (
+            "`.venv/bin/python -m bench.accuracy.accuracy"
+            + (" --librosa" if options.librosa else "")
+            + (" --madmom PYTHON" if options.madmom else "")
+            + " --write`"
+        )
         document = DECISIONS.read_text(encoding="utf-8")
         head, _, rest = document.partition(BEGIN)
         _, _, tail = rest.partition(END)

@@ -117,7 +117,7 @@ def fit(x: np.ndarray, quality: np.ndarray, there: np.ndarray, member: int) -> d
         said = jnp.where(there, jnp.tanh(x @ p["w1"] + p["b1"]) @ p["w2"] + x @ p["v"], -1e9)
         target = jax.nn.softmax(jnp.where(there, wanted, -1e9))
         cost = -(target * jnp.where(there, jax.nn.log_softmax(said), 0)).sum(axis=-1).mean()
-        return cost + 2e-3 * ((p["w1"] ** 2).sum() + (p["w2"] ** 2).sum()) + 1e-3 * (p["v"] ** 2).sum()
+        return cost + 1e-2 * ((p["w1"] ** 2).sum() + (p["w2"] ** 2).sum()) + 5e-3 * (p["v"] ** 2).sum()
 
     optimiser = optax.adam(optax.cosine_decay_schedule(5e-3, STEPS))
     state = optimiser.init(params)

@@ -24,9 +24,9 @@ BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
 CERTAIN, EMPTY = 3.2, -2.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
-# What an octave from the usual tempo costs, squared: most music lies between 70 and 160 quarters a minute (common practice), the songs that
-# the worth of ways was learnt from lie farther out.
-RARE = 1.0
+# Most music lies between 70 and 160 quarters a minute (common practice), the songs that the worth of ways was learnt from lie farther out:
+# a normal distribution over octaves, of this deviation.
+USUAL_OCTAVES = 0.55
 # How sure the count is where nothing was compared: the pattern was certain, or the user said enough.
 SURE = 0.98
 # Two ways to count are one where this share of the beats of each lies this near to one of the other, in seconds.
@@ -226,7 +226,9 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
     if not ways:
         return first, 0.5
     worth = worth_of(np.array(values), [way.kind for way in ways])
-    worth -= JUMP * np.array([min(1, jumps_of(way.row)) for way in ways]) + RARE * np.array(values)[:, NAMES.index("octaves squared")]
+    worth -= (
+        JUMP * np.array([min(1, jumps_of(way.row)) for way in ways]) + 0.5 / USUAL_OCTAVES**2 * np.array(values)[:, NAMES.index("octaves squared")]
+    )
     likely = np.exp(worth - worth.max())
     best = ways[int(np.argmax(worth))].row
     alike = np.array([_alike(best, way.row) for way in ways])
