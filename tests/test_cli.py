@@ -66,6 +66,8 @@ class AnalyseTest(CliTest):
         self.assertEqual(set(document["bars"][0]) >= {"bar", "start_s", "bpm", "meter", "confidence"}, True)
         self.assertEqual(set(document["onsets"][0]), {"time_s", "strength", "confidence"})
         self.assertEqual((document["beat_unit"], document["meters"][0]["meter"]), ("1/4", "4/4"))
+        self.assertGreater(document["tempo_confidence"], 0.5)
+        self.assertTrue(0 < document["meters"][0]["confidence"] <= 1)
         for time in (*document["beats"], document["duration_s"]):
             self.assertEqual(time, round(time, 6))
 

@@ -31,8 +31,7 @@ class TempoSpectrumTest(unittest.TestCase):
                 # The beat itself or its half or double: which of them is for the pattern to say.
                 ratio = tempi[0] / bpm
                 self.assertLess(np.min(np.abs(ratio / np.array([0.5, 1.0, 2.0]) - 1)), 0.002)
-                self.assertGreater(spectrum.standing(bpm / 60), 0.8 * spectrum.most)
-                self.assertLess(spectrum.standing(bpm / 60 * 1.13), 0.7 * spectrum.most)
+                self.assertGreater(spectrum.standing(bpm / 60), 1.5 * spectrum.standing(bpm / 60 * 1.13))
 
     def test_what_drifts_is_no_click(self) -> None:
         steady, moving = (TempoSpectrum(heard(struck(off_beats(100, 80, drift), 50.0))).click for drift in (0.0, 0.03))
@@ -45,7 +44,9 @@ class TempoSpectrumTest(unittest.TestCase):
 
     def test_rows_lie_in_the_phases_that_are_struck(self) -> None:
         strength = np.zeros(3000)
-        strength[20::50] = 1.0
+        for frame in (19, 20, 21):
+            # As wide as attacks are seen there.
+            strength[frame::50] = 1.0
         rows = steady_rows(2.0, 30.0, strength, np.zeros(3000), 2)
         self.assertAlmostEqual(float(rows[0][0]), 0.2, delta=0.5 / 24)
         np.testing.assert_allclose(np.diff(rows[0]), 0.5)

@@ -15,7 +15,7 @@ from combpace.core.onsets import Onsets
 from combpace.core.pattern import Pattern, log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
-from combpace.core.ways import NAMES, Way, features, jumps_of, take_of, worth_of
+from combpace.core.ways import NAMES, Way, features, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -219,16 +219,15 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         if len(way.row) < 4:
             continue
         found, pattern = features(take, way)
-        if not ways and _certain(way.row, pattern, take.duration_s):
+        if not ways and _certain(way.row, pattern, take.duration_s) and not found[NAMES.index("jumps")]:
             return way.row, SURE
         ways.append(way)
         values.append(found)
     if not ways:
         return first, 0.5
-    worth = worth_of(np.array(values), [way.kind for way in ways])
-    worth -= (
-        JUMP * np.array([min(1, jumps_of(way.row)) for way in ways]) + 0.5 / USUAL_OCTAVES**2 * np.array(values)[:, NAMES.index("octaves squared")]
-    )
+    seen = np.array(values)
+    worth = worth_of(seen, [way.kind for way in ways]) - JUMP * np.minimum(1.0, seen[:, NAMES.index("jumps")])
+    worth -= 0.5 / USUAL_OCTAVES**2 * seen[:, NAMES.index("octaves squared")]
     likely = np.exp(worth - worth.max())
     best = ways[int(np.argmax(worth))].row
     alike = np.array([_alike(best, way.row) for way in ways])
@@ -244,7 +243,7 @@ def _certain(row: FloatArray, pattern: Pattern, duration_s: float) -> bool:
     gaps = np.diff(row)
     gaps = np.append(gaps, np.median(gaps))
     level = float(((log_odds(pattern.level.astype(np.float64), 4.0) - EMPTY) * gaps).sum()) / duration_s + EMPTY
-    return level > CERTAIN and not jumps_of(row)
+    return level > CERTAIN
 
 
 def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray]:

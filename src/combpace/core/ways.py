@@ -105,9 +105,10 @@ def features(take: Take, way: Way) -> tuple[FloatArray, Pattern]:
     octaves = float(np.log2(60.0 * quarters / usual / USUAL_BPM))
     down = log_odds(pattern.downbeat.astype(np.float64), 4.0)
     moved = np.abs(np.diff(np.log(np.maximum(gaps, 1e-3))))
-    steps = np.arange(len(row))
-    line = np.polynomial.polynomial.polyfit(steps, row, 1)
-    unsteady = min(1.0, float(np.std(row - (line[0] + line[1] * steps))) / usual * 4.0)
+    steps = np.arange(len(row)) - 0.5 * (len(row) - 1)
+    # About the line of least squares.
+    slope = float(steps @ row) / float(steps @ steps)
+    unsteady = min(1.0, float(np.std(row - slope * steps)) / usual * 4.0)
     standing = take.spectrum.standing(1.0 / usual)
     novelty = take.novelty[on // PAIR].mean(axis=0) - take.novelty[half // PAIR].mean(axis=0)
     values = [

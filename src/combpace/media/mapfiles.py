@@ -39,6 +39,7 @@ def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_r
         "sample_rate_hz": sample_rate_hz,
         "bpm": None,
         "beat_unit": None,
+        "tempo_confidence": None,
         "steady": None,
         "meters": [],
         "beats": [],
@@ -55,6 +56,7 @@ def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_r
         pace, played = analysis.pace, analysis.beats.times
         ends = (float(played[0]), float(played[-1])) if pace.is_steady else (float(pace.times_s[0]), float(pace.times_s[-1]))
         document |= map_document(pace, max(0.0, ends[0] - 0.02), min(duration_s, ends[1] + 0.02), onsets.times)
+        document["tempo_confidence"] = round(float(analysis.beats.counted), 4)
     if analysis.steady is not None:
         document["steady"] = steady_document(analysis.steady)
         document["bpm"] = round(analysis.steady.bpm, 4)
@@ -84,8 +86,13 @@ def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
         "bpm": round(float(span) / first.beat_quarters, 4),
         "beat_unit": first.beat_unit,
         "meters": [
-            {"bar": meter.bar, "start_s": six(tempo_map.second(tempo_map.bar_line(bar_index(meter.bar)))), "meter": str(meter)}
-            for meter in tempo_map.meters
+            {
+                "bar": meter.bar,
+                "start_s": six(tempo_map.second(tempo_map.bar_line(bar_index(meter.bar)))),
+                "meter": str(meter),
+                "confidence": _of_meter(tempo_map, number, [sure(line.start_s) for line in lines], [line.index for line in lines]),
+            }
+            for number, meter in enumerate(tempo_map.meters)
         ],
         "beats": [six(time) for time in beats],
         "downbeats": [six(time) for time in downbeats],
@@ -105,6 +112,14 @@ def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
             for knot in tempo_map.knots
         ],
     }
+
+
+def _of_meter(tempo_map: TempoMap[ClockT], number: int, sure: list[float], bars: list[int]) -> float | None:
+    """How sure the bars in one meter are on the mean, each with its line and its meter; None where it has no bar."""
+    first = bar_index(tempo_map.meters[number].bar)
+    last = bar_index(tempo_map.meters[number + 1].bar) if number + 1 < len(tempo_map.meters) else np.inf
+    inside = [value for value, bar in zip(sure, bars, strict=True) if (number == 0 or bar >= first) and bar < last]
+    return round(float(np.mean(inside)), 4) if inside else None
 
 
 def _confidences(tempo_map: TempoMap[ClockT]) -> Any:

@@ -136,6 +136,7 @@ def pace_facts(seen: Reading) -> dict[str, Any] | None:
     return {
         "facts": facts,
         "sure": round(100 * sure),
+        "counted": round(100 * heard.facts["counted"]) if "counted" in heard.facts else None,
         "lines": lines,
         "verdict": _verdict(facts),
         "map_advice": "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it",

@@ -150,7 +150,8 @@ def hear_together(workplace: Workplace, take_ids: list[str], tell: Progress) -> 
 
 
 def _write(path: Path, heard: Analysis) -> None:
-    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "steady": steady_document(heard.steady) if heard.steady else None}
+    steady = steady_document(heard.steady) if heard.steady else None
+    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady}
     write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
 
 

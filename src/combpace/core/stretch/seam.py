@@ -41,6 +41,8 @@ BRIGHT = 4.0
 LEVEL_S = 0.024
 # What is repeated falls on by this much at most, in nepers.
 FALL = 3.0
+# Before an attack sound comes back to its own level within this: just before a hit nothing so soft is heard.
+BACK_S = 0.0025
 CUT = Seams(head_s=0.025, tail_s=0.010, fade_s=0.010, back_s=0.030, lags=1, late=0.3)
 STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.016, back_s=0.060, lags=9, late=0.4)
 
@@ -80,7 +82,6 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
         # A few samples between two points: no room for any fade.
         at = np.minimum(np.arange(length) * have // max(1, length), have - 1)
         return sound[:, at]
-    power = np.square(sound, dtype=np.float64).sum(axis=0)
     # What is bright is heard first: differences count by how bright they are.
     heard = sound + BRIGHT * np.diff(sound, axis=1, prepend=sound[:, :1])
     loud = np.square(heard, dtype=np.float64).sum(axis=0)
@@ -92,7 +93,7 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
         jumps = _back(heard, loud, length - have, (head, have - tail), fade, seams, rate)
     made = _assembled(sound, jumps, fade, length)
     if length > have:
-        begin, level = _levels(power, jumps, length - have, round(LEVEL_S * rate), ends)
+        begin, level = _levels(loud, jumps, length - have, round(LEVEL_S * rate), ends)
         made[:, begin : begin + len(level)] *= level
     return made
 
@@ -153,9 +154,10 @@ def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], f
 def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int, ends: bool) -> tuple[int, Samples]:
     """(first frame, gains) of the repeated part: what is heard again goes on dying away instead of starting over.
 
-    Along the part the level goes once from where the first jump leaves to where the last one left, as it does in the
-    source, and falls on as fast as it fell before; sound is made softer for that, never louder. Before an attack it
-    comes back to its own level under the last milliseconds.
+    Before an attack a hit that has more room keeps its own decay: at each moment it is as loud as the source is as long
+    after its start, and past the source's end it falls on as fast as it fell. Elsewhere the level goes once from where the
+    first jump leaves to where the last one left. Sound is made softer for that, never louder; just before an attack it comes
+    back to its own level.
     """
     begin, last = jumps[0][0], max(leave for leave, _ in jumps)
     end, stop = last + more, len(power) + more
@@ -164,28 +166,31 @@ def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: in
     lo, hi = np.clip(grid - span // 2, 0, len(power)), np.clip(grid + span // 2, 1, len(power))
     level = 0.5 * np.log((total[hi] - total[lo]) / (hi - lo) + 1e-12)
     read = np.concatenate([np.arange(go_on, leave) for (_, go_on), leave in zip(jumps, [*(j[0] for j in jumps[1:]), last], strict=True)])
-    wanted = np.interp(np.linspace(begin, last, end - begin), grid, level) - np.interp(read, grid, level)
-    wanted = np.minimum(wanted, 0)
-    if ends and begin > span:
-        # How fast the level falls after the attack, in nepers a frame.
-        late = grid[(grid > begin / 2) & (grid <= max(begin, last))]
-        if len(late) > 3:
-            fall = min(0.0, float(np.polyfit(late, np.interp(late, grid, level), 1)[0]))
-            wanted += np.maximum(fall * np.arange(end - begin), -FALL)
-    wanted = np.maximum(wanted, -4.5)
+    time = np.arange(begin, end)
     if ends:
-        wanted = np.concatenate([wanted, np.linspace(wanted[-1], 0, stop - end)])
+        # How fast the level falls in the later half, in nepers a frame.
+        late = grid[grid >= 0.4 * len(power)]
+        fall = min(0.0, float(np.polyfit(late, level[grid >= 0.4 * len(power)], 1)[0])) if len(late) > 3 else 0.0
+        natural = np.interp(time, grid, level) + np.maximum(fall * np.maximum(time - grid[-1], 0), -FALL)
+    else:
+        natural = np.interp(np.linspace(begin, last, end - begin), grid, level)
+    wanted = np.minimum(natural - np.interp(read, grid, level), 0)
+    wanted = np.maximum(wanted, -4.5)
+    # What is not repeated after it stays as soft, or it would swell towards the next attack.
+    back = min(stop - end, max(2, round(span * BACK_S / LEVEL_S))) if ends else 0
+    if ends:
+        wanted = np.concatenate([wanted, np.full(stop - end - back, wanted[-1])])
     gains: Samples = np.exp(wanted).astype(np.float32)
     # Where one place is left for another the gain would jump with it; a fade has no corners either.
     smooth = min(span, len(gains) // 3)
     if smooth > 1:
         kernel = np.hanning(smooth + 2)[1:-1]
-        edges = np.concatenate([np.ones(smooth), gains, np.ones(smooth)])
+        edges = np.concatenate([np.ones(smooth), gains, np.full(smooth, gains[-1] if ends else 1.0)])
         gains = np.convolve(edges, kernel / kernel.sum(), "same")[smooth:-smooth].astype(np.float32)
-        if ends:
-            # The very end is the source's own, or the next segment would not go on from it.
-            close = min(smooth, len(gains))
-            gains[-close:] += (1 - gains[-1]) * np.linspace(0, 1, close, dtype=np.float32)
+    if ends:
+        # The very end is the source's own, or the next segment would not go on from it.
+        rise = np.sin(np.linspace(0, np.pi / 2, back)) ** 2
+        gains = np.concatenate([gains, gains[-1] + (1 - gains[-1]) * rise]).astype(np.float32)
     return begin, gains
 
 
