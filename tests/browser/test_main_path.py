@@ -211,6 +211,24 @@ class MainPathTest(BrowserTest):
         self.page.wait_for_selector("#look .place")
 
 
+class ReadAgainTest(BrowserTest):
+    def test_a_lead_heard_at_the_wrong_tempo_is_read_again_near_the_one_that_is_typed(self) -> None:
+        self.drop(self.write("tub kit.wav", breathing(bars=10)[1]))
+        self.page.keyboard.press("2")
+        beat = "(combpace.state.map.toSeconds(9) - combpace.state.map.toSeconds(1)) / 8"
+        before = float(self.page.evaluate(beat))
+        field = self.page.locator('[data-act="read-again"]')
+        field.fill("soon")
+        field.press("Enter")
+        self.page.wait_for_selector("#last >> text=must be a number")
+        field.fill(f"{30 / before:.1f}")
+        field.press("Enter")
+        self.page.wait_for_function(f"Math.abs({beat} - {2 * before}) < {0.1 * before}")
+        self.assertIn("is read again near", self.said())
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function(f"Math.abs({beat} - {before}) < 1e-6")
+
+
 class TwoPagesTest(BrowserTest):
     def test_the_later_page_is_told_and_can_apply_its_change_again(self) -> None:
         self.drop(self.write("tub kit.wav", breathing()[1]))

@@ -251,9 +251,10 @@ class RememberedTest(unittest.TestCase):
 
     def test_memory_is_bounded(self) -> None:
         memory = Remembered(ArraySource(audio(np.zeros(RATE))))
-        for k in range(60):
-            memory.sound(k, lambda: np.zeros((1, RATE), np.float32))
-        self.assertLessEqual(sum(made.shape[1] for made in memory._sounds.values()), 41 * RATE)
+        for k in range(30):
+            memory.sound(k, lambda: np.zeros((8, RATE), np.float32))
+        self.assertLessEqual(sum(made.size for made in memory._sounds.values()), 8_000_000)
+        self.assertIn(29, memory._sounds)
 
 
 def count_made(memory: Remembered, time_map: TimeMap, method: str) -> tuple[int, Samples]:

@@ -22,7 +22,7 @@ from combpace.services.sounding import Sounding, sounding, stereo
 SEGMENT_S = 2
 SPEEDS = (0.5, 1.0)
 MOST_CHANNELS = 2
-# Takes of which the worker remembers what it made, some 15 MB each.
+# Takes (or bundles) of which the worker remembers what it made, some 35 MB each at most.
 MOST_REMEMBERED = 6
 
 

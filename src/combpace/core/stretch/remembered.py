@@ -13,8 +13,8 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
 
 Rows = NDArray[Any]
-# Seconds of made sound that are kept.
-KEPT_S = 40.0
+# Samples of made sound that are kept, of all channels: 90 s of stereo at 44.1 kHz, 32 MB.
+KEPT_SAMPLES = 8_000_000
 MOST_ROWS, MOST_THINGS = 200_000, 5_000
 
 
@@ -27,7 +27,7 @@ class Remembered:
         self._rows: dict[tuple[str, int], Any] = {}
         self._things: dict[Hashable, Any] = {}
         self._sounds: OrderedDict[Hashable, Samples] = OrderedDict()
-        self._length = 0
+        self._held = 0
 
     def read(self, start: int, stop: int) -> Samples:
         """As the source's."""
@@ -52,14 +52,14 @@ class Remembered:
         return self._things[key]
 
     def sound(self, key: Hashable, make: Callable[[], Samples]) -> Samples:
-        """As `thing` for sound, of which the last KEPT_S are kept."""
+        """As `thing` for sound, of which the last KEPT_SAMPLES are kept."""
         if key in self._sounds:
             self._sounds.move_to_end(key)
             return self._sounds[key]
         made = self._sounds[key] = make()
-        self._length += made.shape[1]
-        while len(self._sounds) > 1 and self._length > KEPT_S * self.sample_rate_hz:
-            self._length -= self._sounds.popitem(last=False)[1].shape[1]
+        self._held += made.size
+        while len(self._sounds) > 1 and self._held > KEPT_SAMPLES:
+            self._held -= self._sounds.popitem(last=False)[1].size
         return made
 
 

@@ -14,6 +14,7 @@ export function actionOf(field) {
   if (act === "take" || act === "rule") return { name: act, args: { take, field: name, value } };
   if (act === "threshold") return { name: act, args: { take, threshold: value } };
   if (act === "meter") return { name: act, args: { meter: value } };
+  if (act === "read-again") return { name: act, args: { about_bpm: value } };
   if (act === "map") return { name: value === "steady" ? "steady" : "breathing", args: {} };
   if (act === "steady") return { name: act, args: { [name]: value, nudged: true } };
   if (act === "bar-1") {
