@@ -69,7 +69,7 @@ def compared(kind: str, pulse: Pulse, truth: np.ndarray) -> Example:
             continue
         said = mir_eval.beat.trim_beats(way.row)
         ways.append(way)
-        values.append(features(take_of(pulse), way)[0])
+        values.append(features(take_of(pulse), way))
         f = mir_eval.beat.f_measure(truth, said)
         quality.append((f, mir_eval.beat.continuity(truth, said)[1] if len(said) > 1 else 0.0))
     return kind, ways, np.array(values), np.array(quality)

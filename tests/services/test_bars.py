@@ -1,9 +1,10 @@
 import numpy as np
 
 from combpace.core.errors import MapConflictError, ParameterError, StaleError
-from combpace.services import bars, sessions, takes
-from combpace.services.workplace import write_analysis
+from combpace.services import bars, sessions, stations, takes
+from combpace.services.workplace import reading, write_analysis
 from tests.support.places import PlaceTest, breathing, bring_in
+from tests.support.sounds import struck
 
 
 class BarsTest(PlaceTest):
@@ -116,13 +117,35 @@ class ReadAgainTest(PlaceTest):
         before, first = self.tempo(), self.line(0)
         bars.set_bar_1(self.place, self.session, self.version, first)
         note = bars.read_again(self.place, self.session, self.version, before / 2).note
-        self.assertIn("is read again near", note)
+        self.assertRegex(note, "is read again near .* BPM; 1 anchor stayed in place; ")
         line = self.seen().need_map()
         self.assertAlmostEqual(line.bpm_at(8.0) / before, 0.5, delta=0.06)
         self.assertEqual(self.line(0), first)
         self.assertEqual([knot.quarters for knot in line.knots if knot.fixed], [0.0])
         sessions.undo(self.place, self.session, self.version, forwards=False)
         self.assertAlmostEqual(self.tempo(), before, places=9)
+
+    def test_what_is_said_of_the_pace_is_said_of_the_one_in_force(self) -> None:
+        before = stations.pace_facts(self.seen())
+        assert before is not None
+        bars.read_again(self.place, self.session, self.version, before["lines"][0].bpm / 2)
+        after = stations.pace_facts(self.seen())
+        assert after is not None
+        self.assertAlmostEqual(after["lines"][0].bpm / before["lines"][0].bpm, 0.5, delta=0.02)
+        # How sure the ear was of its own count says nothing of the user's.
+        self.assertIsNone(after["counted"])
+        self.assertIsNotNone(before["counted"])
+
+    def test_a_steady_session_stays_steady_at_what_is_read(self) -> None:
+        session = sessions.create(self.place, "Even steps")
+        times = 0.5 + np.arange(48) * 0.5
+        bring_in(self.place, session, struck(times, 25.0, low_every=4), "even.wav")
+        self.assertEqual(reading(self.place, session).map_choice().kind, "steady")
+        bars.read_again(self.place, session, self.place.open(session).revision.version, 60.0)
+        seen = reading(self.place, session)
+        self.assertEqual(seen.map_choice().kind, "steady")
+        self.assertAlmostEqual(seen.need_map().bpm_at(0.0) / seen.need_map().meters[0].beat_quarters, 60.0, delta=0.05)
+        self.assertLess(float(np.min(np.abs(times - seen.need_map().second(0.0)))), 0.003)
 
     def test_a_meter_that_was_stated_stays(self) -> None:
         bars.set_meter(self.place, self.session, self.version, "3/4")

@@ -12,7 +12,7 @@ from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
-from combpace.core.pattern import Pattern, log_odds, other_levels
+from combpace.core.pattern import log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
 from combpace.core.ways import NAMES, Way, features, take_of, worth_of
@@ -218,8 +218,9 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         first = first if len(first) else way.row
         if len(way.row) < 4:
             continue
-        found, pattern = features(take, way)
-        if not ways and _certain(way.row, pattern, take.duration_s) and not found[NAMES.index("jumps")]:
+        found = features(take, way)
+        level, covered, jumps = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps"))
+        if not ways and level + EMPTY * (1 - covered) > CERTAIN and not jumps:
             return way.row, SURE
         ways.append(way)
         values.append(found)
@@ -237,13 +238,6 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
 def _alike(a: FloatArray, b: FloatArray) -> bool:
     near = np.abs(a[:, None] - b[None, :]) < ALIKE_S
     return bool(near.any(axis=1).mean() > ALIKE and near.any(axis=0).mean() > ALIKE)
-
-
-def _certain(row: FloatArray, pattern: Pattern, duration_s: float) -> bool:
-    gaps = np.diff(row)
-    gaps = np.append(gaps, np.median(gaps))
-    level = float(((log_odds(pattern.level.astype(np.float64), 4.0) - EMPTY) * gaps).sum()) / duration_s + EMPTY
-    return level > CERTAIN
 
 
 def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray]:

@@ -17,7 +17,7 @@ from scipy import ndimage
 
 from combpace.core.attack_pulse import attacks_of
 from combpace.core.clocks import FloatArray
-from combpace.core.pattern import ALIKE, LAGS, Pattern, inputs_of_beats, log_odds, pattern_from
+from combpace.core.pattern import ALIKE, LAGS, inputs_of_beats, log_odds, pattern_from
 from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, weights_of
 from combpace.core.steady_pulse import TempoSpectrum, steady_rows
 from combpace.core.tempomap import parse_meter
@@ -42,9 +42,8 @@ NAMES = (
     *(f"alike {lag} apart" for lag in LAGS),
     "beats",
 )
-# Columns that are also seen against the best of all ways.
-COMPARED = len(NAMES)
-INPUTS = len(NAMES) + COMPARED + len(KINDS) + 1
+# Each feature, the same against the best of all ways, where the way comes from, and whether a steady one meets a click.
+INPUTS = 2 * len(NAMES) + len(KINDS) + 1
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -86,8 +85,8 @@ def take_of(pulse: Pulse) -> Take:
     return Take(pulse)
 
 
-def features(take: Take, way: Way) -> tuple[FloatArray, Pattern]:
-    """(one value for each of NAMES, the pattern of the row) of at least four beats."""
+def features(take: Take, way: Way) -> FloatArray:
+    """One value for each of NAMES, of a row of at least four beats."""
     row = way.row
     gaps = np.diff(row)
     usual = float(np.median(gaps))
@@ -127,7 +126,7 @@ def features(take: Take, way: Way) -> tuple[FloatArray, Pattern]:
         *inputs[:, ALIKE].mean(axis=0).astype(np.float64),
         float(np.log1p(len(row))),
     ]
-    return np.array(values), pattern
+    return np.array(values)
 
 
 def _explained(take: Take, row: FloatArray, gaps: FloatArray, parts: int) -> float:

@@ -169,7 +169,15 @@ def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: f
         if knot.locked:
             new = solving.lock(new, new.place(knot.time_s), True)
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
-    return _record(seen, version, lead, old or new, new, note)
+    if fixed:
+        note += f"; {words.count(len(fixed), 'anchor')} stayed in place"
+    fitted = steady_tempo(new, seen.onsets(lead.id), seen.duration_s(lead.id))
+    chosen = None
+    if seen.document.map.kind == "steady" or (seen.document.map.kind == "auto" and fitted.verdict == "steady"):
+        meter = new.meters[0]
+        start = fitted.first_downbeat_s + lead.offset_s
+        chosen = MapChoice("steady", _bpm(fitted.bpm * meter.beat_quarters), start, (meter.numerator, meter.denominator))
+    return _record(seen, version, lead, old or new, new, note, chosen)
 
 
 def make_steady(
@@ -219,7 +227,10 @@ def _steady(seen: Reading, version: int, choice: MapChoice, note: str, gesture: 
     return seen.workplace.decide(seen.opened, version, {"map": forms.map_part(choice)}, note, gesture)
 
 
-def _record(seen: Reading, version: int, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], what: str) -> Revision:
+def _record(
+    seen: Reading, version: int, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], what: str, chosen: MapChoice | None = None
+) -> Revision:
+    """The lead's new pace as a decision, said with its effect; the map follows it unless another is chosen with it."""
     moved = solving.largest_move_ms(old, new)
     if moved is None:
         effect = "no bar line moved"
@@ -228,8 +239,8 @@ def _record(seen: Reading, version: int, lead: TakeEntry, old: TempoMap[TakeTime
     else:
         effect = f"bars {moved[1]} to {moved[2]} moved by up to {moved[0]:.1f} ms"
     changes: dict[str, Any] = {f"pace:{lead.id}": forms.pace_part(new)}
-    if seen.document.map.kind == "auto":
-        changes["map"] = forms.map_part(MapChoice("own"))
+    if chosen or seen.document.map.kind == "auto":
+        changes["map"] = forms.map_part(chosen or MapChoice("own"))
     return seen.workplace.decide(seen.opened, version, changes, f"{what}; {effect}.")
 
 

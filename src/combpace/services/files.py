@@ -115,7 +115,8 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
             raise ParameterError(f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. Nothing was written.")
         session_map = session_map_for(target, analysis.pace)
         made = fit(analysis.onsets, analysis.pace, session_map, Placement(path.name), decoded.duration_s, rule)
-        name, reason, written = _render(source, made.time_map, name, out, on_progress)
+        name, reason = _chosen(source, made.time_map, name)
+        written = _write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress)
         document = {
             "version": 1,
             "file": path.name,
@@ -160,24 +161,16 @@ def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, o
     if len(paths) > 1:
         _refuse_folder(out, paths, targets)
     with ExitStack() as stack:
-        both = [stack.enter_context(opened(path, on_progress)) for path in paths]
-        for path, (_, decoded) in zip(paths, both, strict=True):
-            if len(paths) == 1 and abs(float(time_map.source_s[-1]) - decoded.duration_s) > 0.5:
-                raise ParameterError(
-                    f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but “{path.name}” ends at {decoded.duration_s:.3f} s. "
-                    "Nothing was written."
-                )
-        if len(paths) == 1:
-            used, reason, _ = _render(both[0][0], time_map, name, out, on_progress)
-            return Stretched(used, reason, targets)
-        together = SideBySide([source for source, _ in both])
-        if abs(float(time_map.source_s[-1]) - together.frames / together.sample_rate_hz) > 0.5:
+        together = SideBySide([stack.enter_context(opened(path, on_progress))[0] for path in paths])
+        ends = together.frames / together.sample_rate_hz
+        if abs(float(time_map.source_s[-1]) - ends) > 0.5:
+            which = f"“{paths[0].name}” ends" if len(paths) == 1 else "the longest of these files ends"
             raise ParameterError(
-                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but the longest of these files ends at "
-                f"{together.frames / together.sample_rate_hz:.3f} s. Nothing was written."
+                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but {which} at {ends:.3f} s. Nothing was written."
             )
         used, reason = _chosen(together, time_map, name)
-        out.mkdir(exist_ok=True)
+        if len(paths) > 1:
+            out.mkdir(exist_ok=True)
         for index, target in enumerate(targets):
             _write_stretched(StretchedSource(together, time_map, used, channels=together.channels_of(index)), time_map, target, on_progress)
         return Stretched(used, reason, targets)
@@ -216,13 +209,6 @@ def read_points(path: Path) -> TimeMap:
     return TimeMap(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]))
 
 
-def _render(source: Source, time_map: TimeMap, name: str, out: Path, tell: Progress) -> tuple[str, str, tuple[int, float]]:
-    name, reason = _chosen(source, time_map, name)
-    if not out.parent.is_dir():
-        raise MediaError(f"There is no folder “{out.parent}” to write to.")
-    return name, reason, _write_stretched(StretchedSource(source, time_map, name), time_map, out, tell)
-
-
 def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
     """(method, why): the one that was asked for, or what suits the sound."""
     if name != "auto":
@@ -232,6 +218,9 @@ def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
 
 
 def _write_stretched(made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress) -> tuple[int, float]:
+    """(frames written, decibels it was lowered by)."""
+    if not out.parent.is_dir():
+        raise MediaError(f"There is no folder “{out.parent}” to write to.")
     frames = round(float(time_map.target_s[-1]) * made.sample_rate_hz)
     written = write_sound(made, out, "wav24", stop=frames, on_progress=lambda share: tell("rendering", share))
     return written.frames, written.gain_db

@@ -85,12 +85,11 @@ def _common(name: str) -> str:
 
 def _pace(seen: Reading, _: str | None) -> list[Place]:
     lead = seen.document.lead
-    heard = seen.analysis(lead.id) if lead else None
-    if heard is None or lead is None or not heard.facts.get("steady"):
+    facts = seen.steady(lead.id) if lead else None
+    if not facts:
         return []
     found = []
     session_map = seen.session_map()
-    facts = heard.facts["steady"]
     if session_map is not None and seen.map_choice().kind == "steady":
         rows = [row for row in picture.picture(seen, None)["bars"] if row["drift"] is not None]
         if len(rows) >= 4:

@@ -106,9 +106,9 @@ def pace_facts(seen: Reading) -> dict[str, Any] | None:
     """The verdict and the tempi on offer, or None while nothing was heard."""
     lead = seen.document.lead
     heard = seen.analysis(lead.id) if lead else None
-    if lead is None or heard is None or not heard.facts.get("steady"):
+    facts = seen.steady(lead.id) if lead else None
+    if lead is None or heard is None or not facts:
         return None
-    facts = heard.facts["steady"]
     session_map = seen.session_map()
     choice = seen.map_choice()
     beat = session_map.meters[0].beat_quarters if session_map else 1.0
@@ -132,11 +132,14 @@ def pace_facts(seen: Reading) -> dict[str, Any] | None:
             lines.append(TempoLine(candidate["bpm"], candidate["relation"], text, True, _same(candidate["bpm"], force)))
     if force is not None and not any(line.in_force for line in lines):
         lines.insert(0, TempoLine(force, "in force", "", True, True))
-    sure = float(np.mean([knot.confidence for knot in heard.pace.knots])) if heard.pace else 0.0
+    pace = seen.own_pace(lead.id)
+    sure = float(np.mean([knot.confidence for knot in pace.knots])) if pace else 0.0
+    # A pace that was corrected is counted as the user has it.
+    counted = None if lead.id in seen.document.paces else heard.facts.get("counted")
     return {
         "facts": facts,
         "sure": round(100 * sure),
-        "counted": round(100 * heard.facts["counted"]) if "counted" in heard.facts else None,
+        "counted": None if counted is None else round(100 * counted),
         "lines": lines,
         "verdict": _verdict(facts),
         "map_advice": "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it",
@@ -181,7 +184,8 @@ def _own_tempo(seen: Reading, take: TakeEntry) -> str:
         return ""
     if heard.pace is None:
         return "no pulse found"
-    tempo = heard.facts["steady"]["bpm"] if heard.facts.get("steady") else 0.0
+    fitted = seen.steady(take.id)
+    tempo = fitted["bpm"] if fitted else 0.0
     if take.role == "lead":
         return f"about {tempo:.1f} BPM, the map is read from it"
     if take.pace == "own":

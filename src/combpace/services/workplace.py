@@ -17,8 +17,10 @@ from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, take_times
 from combpace.core.errors import NotFoundError, ParameterError, StaleError
 from combpace.core.onsets import Onsets
 from combpace.core.pulse import Pulse, kept_pulse, pulse_of
+from combpace.core.tempo import steady_tempo
 from combpace.core.tempomap import Meter, TempoMap, bar_index, steady_map
 from combpace.media.decode import FileSource
+from combpace.media.mapfiles import steady_document
 from combpace.services import document as forms
 from combpace.services.document import Document, MapChoice, OnsetEdits, TakeEntry
 from combpace.settings import Settings
@@ -314,6 +316,14 @@ class Reading:
         if lead is None:
             raise ParameterError("There is no lead yet: drop a take first. Nothing was changed.")
         return lead
+
+    def steady(self, take_id: str) -> Mapping[str, Any] | None:
+        """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now; None without a pulse."""
+        heard, corrected = self.analysis(take_id), self.document.paces.get(take_id)
+        if heard is None or corrected is None:
+            found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
+            return found
+        return steady_document(steady_tempo(corrected, self.onsets(take_id), self.duration_s(take_id)))
 
     def duration_s(self, take_id: str) -> float:
         row = self.rows.get(take_id)

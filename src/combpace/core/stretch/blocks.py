@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
@@ -19,12 +18,12 @@ from combpace.core.timemap import TimeMap
 
 Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
-# Seconds of segments that are kept; the one that is being read is always.
-KEPT_S = 4.0
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
+# Seconds of segments that are kept for one map alone: one that sounds on, and those struck beside it.
+KEPT_S = THROUGH_S + TOGETHER_S
 
 
 class StretchedSource:
@@ -38,29 +37,25 @@ class StretchedSource:
         """channels: which of the source's are wanted; all of them have their say."""
         if method not in _FILLERS:
             raise ParameterError(f"“{method}” is not a method that exists; use Cut, Strike, Chord or Line.")
-        self._source, self._channels = source, channels or slice(0, source.channels)
-        segments = plan(source, time_map, attacks, lasting=method in ("chord", "line"))
-        memory = source if isinstance(source, Remembered) else None
-        self._layers = [_Layer(source, segments, _FILLERS[method], memory)]
+        self._channels = channels or slice(0, source.channels)
+        # Without one that outlives this map, a memory of some seconds: a preview reads ranges that share segments.
+        kept = round(KEPT_S * source.sample_rate_hz) * source.channels
+        memory = source if isinstance(source, Remembered) else Remembered(source, kept)
+        self.sample_rate_hz = source.sample_rate_hz
+        self.channels = len(range(*self._channels.indices(source.channels)))
+        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"))
+        self._layers = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])
-            if sounds_on(source, struck):
-                sustained = source.thing("sustained", lambda: Sustained(source)) if isinstance(source, Remembered) else Sustained(source)
-                through = plan(source, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
+            if sounds_on(memory, struck):
+                sustained = memory.thing("sustained", lambda: Sustained(source))
+                through = plan(memory, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
                 self._layers = [
                     _Layer(Struck(source, sustained), segments, seam.fill_strike, memory, "struck"),
                     _Layer(sustained, through, chord.fill_sustained, memory, "sustained"),
                 ]
         self.first_frame = segments[0].target[0]
         self.frames = segments[-1].target[1]
-
-    @property
-    def sample_rate_hz(self) -> int:
-        return self._source.sample_rate_hz
-
-    @property
-    def channels(self) -> int:
-        return len(range(*self._channels.indices(self._source.channels)))
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop) of the output; zeros outside of the map's targets."""
@@ -75,11 +70,10 @@ class StretchedSource:
 class _Layer:
     """Segments of one source, made when they are asked for."""
 
-    def __init__(self, source: Source, segments: list[Segment], fill: Fill, memory: Remembered | None = None, part: str = "whole") -> None:
-        """memory: what keeps segments beyond this map; part: what the source is of the one that remembers."""
+    def __init__(self, source: Source, segments: list[Segment], fill: Fill, memory: Remembered, part: str) -> None:
+        """memory: what keeps segments; part: what the source is of the one that remembers."""
         self._source, self._segments, self._fill, self._memory, self._part = source, segments, fill, memory, part
         self._starts = [segment.target[0] for segment in segments]
-        self._made: OrderedDict[int, Samples] = OrderedDict()
 
     def add_to(self, block: Samples, start: int, channels: slice) -> None:
         lo, hi = max(start, self._starts[0]), min(start + block.shape[1], self._segments[-1].target[1])
@@ -92,18 +86,8 @@ class _Layer:
             at += 1
 
     def _sound(self, index: int) -> Samples:
-        if index in self._made:
-            self._made.move_to_end(index)
-            return self._made[index]
         segment = self._segments[index]
-        if self._memory is not None:
-            return self._memory.sound((self._part, self._fill, segment.shape), lambda: self._new(segment))
-        sound = self._new(segment)
-        self._made[index] = sound
-        kept = sum(made.shape[1] for made in self._made.values())
-        while len(self._made) > 1 and kept > KEPT_S * self._source.sample_rate_hz:
-            kept -= self._made.popitem(last=False)[1].shape[1]
-        return sound
+        return self._memory.sound((self._part, self._fill, segment.shape), lambda: self._new(segment))
 
     def _new(self, segment: Segment) -> Samples:
         unmoved = segment.have == segment.length and segment.inner_source == segment.inner_target

@@ -13,7 +13,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
 
 Rows = NDArray[Any]
-# Samples of made sound that are kept, of all channels: 90 s of stereo at 44.1 kHz, 32 MB.
+# Of all channels: 90 s of stereo at 44.1 kHz, 32 MB.
 KEPT_SAMPLES = 8_000_000
 MOST_ROWS, MOST_THINGS = 200_000, 5_000
 
@@ -21,8 +21,9 @@ MOST_ROWS, MOST_THINGS = 200_000, 5_000
 class Remembered:
     """A `Source` that remembers, for stretching it again and again, from one thread."""
 
-    def __init__(self, source: Source) -> None:
-        self._source = source
+    def __init__(self, source: Source, kept_samples: int = KEPT_SAMPLES) -> None:
+        """kept_samples: how much made sound is kept, of all channels; the last one always is."""
+        self._source, self._most = source, kept_samples
         self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
         self._rows: dict[tuple[str, int], Any] = {}
         self._things: dict[Hashable, Any] = {}
@@ -52,13 +53,13 @@ class Remembered:
         return self._things[key]
 
     def sound(self, key: Hashable, make: Callable[[], Samples]) -> Samples:
-        """As `thing` for sound, of which the last KEPT_SAMPLES are kept."""
+        """As `thing` for sound, of which only the last is kept, and what was used before it as far as there is room."""
         if key in self._sounds:
             self._sounds.move_to_end(key)
             return self._sounds[key]
         made = self._sounds[key] = make()
         self._held += made.size
-        while len(self._sounds) > 1 and self._held > KEPT_SAMPLES:
+        while len(self._sounds) > 1 and self._held > self._most:
             self._held -= self._sounds.popitem(last=False)[1].size
         return made
 

@@ -169,8 +169,8 @@ def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: in
     time = np.arange(begin, end)
     if ends:
         # How fast the level falls in the later half, in nepers a frame.
-        late = grid[grid >= 0.4 * len(power)]
-        fall = min(0.0, float(np.polyfit(late, level[grid >= 0.4 * len(power)], 1)[0])) if len(late) > 3 else 0.0
+        late = grid >= 0.4 * len(power)
+        fall = min(0.0, float(np.polyfit(grid[late], level[late], 1)[0])) if late.sum() > 3 else 0.0
         natural = np.interp(time, grid, level) + np.maximum(fall * np.maximum(time - grid[-1], 0), -FALL)
     else:
         natural = np.interp(np.linspace(begin, last, end - begin), grid, level)
