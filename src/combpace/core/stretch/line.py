@@ -10,10 +10,11 @@ sample instead of grain by grain.
 from __future__ import annotations
 
 import numpy as np
-from scipy import ndimage
+from scipy import ndimage, signal
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
+from combpace.core.stretch.decay import kept
 from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.remembered import Remembered
@@ -23,6 +24,11 @@ from combpace.core.stretch.seam import fades
 HEAD_S, TAIL_S = 0.0105, 0.004
 # After its head a gliding pitch is back where the map has it within this time.
 BACK_S = 0.010
+# A consonant is no longer for a longer note: where a segment is made longer than HISS_FROM, a hiss that starts it stays as it
+# is above HISS_HZ if it stands out by HISS_DB from what follows, until it has fallen to HISS_LEFT_DB above that or by
+# HISS_FALL_DB, and for HISS_S at most.
+HISS_FROM, HISS_HZ, HISS_S, HISS_STEP_S = 1.12, 2000.0, 0.08, 0.004
+HISS_DB, HISS_LEFT_DB, HISS_FALL_DB = 10.0, 3.0, 25.0
 # Where the pitch stays within these cents of one value for this share of a segment, more of the note is left as it is, and
 # change from one period to the next is short: strings are not quite periodic, and a blend of two periods dulls them.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
@@ -48,14 +54,39 @@ def fill(source: Source, segment: Segment) -> Samples:
     else:
         head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
-    out_points, in_points = course(segment, head, 0, back)
+    way = course(segment, head, 0, back)
+    made = _run(source, segment, (at, period), way, length, width)
+    made[:, :head] = source.read(s0, s0 + head)
+    hiss = min(_hiss(source, segment), shorter // 3) if segment.starts and length > HISS_FROM * have else 0
+    if hiss > head:
+        own_way = course(segment, hiss, 0, back)
+        # Where the two ways have met again.
+        meet = int(own_way[0][2]) if len(own_way[0]) > 3 else length
+        bright = _run(source, segment, (at, period), own_way, meet, width)
+        bright[:, :hiss] = source.read(s0, s0 + hiss)
+        made[:, :meet] += _above(bright - made[:, :meet], rate, meet - hiss)
+    if tail:
+        own = source.read(segment.source[1] - tail, segment.source[1])
+        rise = (np.sin(np.linspace(0, np.pi / 2, tail + 2)[1:-1]) ** 2).astype(np.float32)
+        gains = fades(made[:, length - tail :], own, rise)
+        made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
+    if segment.ends or segment.source[1] >= source.frames:
+        made = kept(source.read(*segment.source), made, way, rate)
+    return made
+
+
+def _run(
+    source: Source, segment: Segment, pitched: tuple[IntArray, FloatArray], way: tuple[FloatArray, FloatArray], length: int, width: float
+) -> Samples:
+    """The first `length` frames along a way of points (output frame, source frame), of periods at frames of the source."""
+    (at, period), s0, have = pitched, segment.source[0], segment.have
     # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.
     reach = int(period.max()) + 2
     grid = np.arange(-reach, have + reach + 1)
     pace = 1 / np.interp(grid + s0, at, period)
     phase = np.concatenate([[0.0], np.cumsum(0.5 * (pace[1:] + pace[:-1]))])
     phase -= phase[reach]
-    place = np.interp(np.arange(length), out_points, in_points)
+    place = np.interp(np.arange(length), *way)
     # Frames of the grid are one apart: reading between them needs no search.
     whole = np.minimum(place.astype(np.int64), have + reach - 1)
     part_of, whole = place - whole, whole + reach
@@ -72,7 +103,7 @@ def fill(source: Source, segment: Segment) -> Samples:
     if segment.ends:
         # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
         reach_in = 0.5 * float(period.min())
-        kept = []
+        inside = []
         for place, weight in sides:
             late = np.flatnonzero(place > have - reach_in)
             beyond = weight[late] * (1 - np.clip((have - place[late]) / reach_in, 0, 1))
@@ -80,20 +111,25 @@ def fill(source: Source, segment: Segment) -> Samples:
             earlier[late] = np.interp(np.interp(place[late], grid, phase) - 1, phase, grid)
             share_of[late] = beyond
             weight[late] -= beyond
-            kept += [(place, weight), (earlier, share_of)]
-        sides = kept
+            inside += [(place, weight), (earlier, share_of)]
+        sides = inside
     made = np.empty((source.channels, length), np.float32)
-    step = round(BATCH_S * rate)
-    for begin in range(head, length, step):
+    step = round(BATCH_S * source.sample_rate_hz)
+    for begin in range(0, length, step):
         part = slice(begin, min(begin + step, length))
         made[:, part] = _read(source, s0, [(place[part], weight[part]) for place, weight in sides])
-    made[:, :head] = source.read(s0, s0 + head)
-    if tail:
-        own = source.read(segment.source[1] - tail, segment.source[1])
-        rise = (np.sin(np.linspace(0, np.pi / 2, tail + 2)[1:-1]) ** 2).astype(np.float32)
-        gains = fades(made[:, length - tail :], own, rise)
-        made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
     return made
+
+
+def _above(sound: Samples, rate: int, fade: int) -> Samples:
+    """What of `sound` lies above HISS_HZ, faded out over its last `fade` frames."""
+    width = 2 * round(0.001 * rate) + 1
+    high = -signal.firwin(width, min(HISS_HZ, 0.4 * rate), fs=rate)
+    high[width // 2] += 1
+    bright: Samples = signal.oaconvolve(sound, high[None], mode="same", axes=1).astype(np.float32)
+    fade = min(fade, sound.shape[1])
+    bright[:, -fade:] *= np.cos(np.linspace(0, np.pi / 2, fade, dtype=np.float32)) ** 2
+    return bright
 
 
 def _periods(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, FloatArray]:
@@ -119,6 +155,24 @@ def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -
                 read = ndimage.map_coordinates(knots, [place[index] - lo], order=ORDER, prefilter=False)
                 made[channel, index] += (read * weight[index]).astype(np.float32)
     return made
+
+
+def _hiss(source: Source, segment: Segment) -> int:
+    """How many frames the hiss or crack lasts that a segment starts with; 0 where there is none."""
+    step = max(2, round(HISS_STEP_S * source.sample_rate_hz))
+    count = min(segment.have, 4 * round(HISS_S * source.sample_rate_hz)) // step
+    within = round(HISS_S / HISS_STEP_S)
+    if count < 2 * within:
+        return 0
+    sound = source.read(segment.source[0], segment.source[0] + count * step)
+    bright = np.square(np.diff(sound, 2, axis=1, prepend=sound[:, :1], append=sound[:, -1:])).sum(axis=0)
+    level = 10 * np.log10(bright.reshape(count, step).mean(axis=1) + 1e-15)
+    top = int(np.argmax(level[:within]))
+    later = float(np.median(level[within:]))
+    if level[top] < later + HISS_DB:
+        return 0
+    over = level[top:] < max(later + HISS_LEFT_DB, level[top] - HISS_FALL_DB)
+    return step * (int(np.argmax(over)) + top) if over.any() else 0
 
 
 def _is_steady(at: IntArray, period: FloatArray, alike: FloatArray, have: int) -> bool:

@@ -13,6 +13,7 @@ import numpy as np
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray
+from combpace.core.stretch.decay import kept
 from combpace.core.stretch.plan import Segment
 
 
@@ -39,10 +40,8 @@ class Seams:
 BRIGHT = 4.0
 # Levels are compared over this span.
 LEVEL_S = 0.024
-# What is repeated falls on by this much at most, in nepers.
-FALL = 3.0
-# Before an attack sound comes back to its own level within this: just before a hit nothing so soft is heard.
-BACK_S = 0.0025
+# What is repeated is made softer by this much at most, in nepers.
+MOST_SOFTER = 4.5
 CUT = Seams(head_s=0.025, tail_s=0.010, fade_s=0.010, back_s=0.030, lags=1, late=0.3)
 STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.016, back_s=0.060, lags=9, late=0.4)
 
@@ -92,9 +91,12 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
     else:
         jumps = _back(heard, loud, length - have, (head, have - tail), fade, seams, rate)
     made = _assembled(sound, jumps, fade, length)
-    if length > have:
-        begin, level = _levels(loud, jumps, length - have, round(LEVEL_S * rate), ends)
-        made[:, begin : begin + len(level)] *= level
+    if length <= have:
+        return made
+    if ends:
+        return kept(sound, made, _way(jumps, have, length), rate, struck=True)
+    begin, level = _levels(loud, jumps, length - have, round(LEVEL_S * rate))
+    made[:, begin : begin + len(level)] *= level
     return made
 
 
@@ -151,46 +153,35 @@ def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], f
     return jumps
 
 
-def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int, ends: bool) -> tuple[int, Samples]:
-    """(first frame, gains) of the repeated part: what is heard again goes on dying away instead of starting over.
+def _way(jumps: list[tuple[int, int]], have: int, length: int) -> tuple[FloatArray, FloatArray]:
+    """Points (output frame, source frame) of pieces one after the other."""
+    out, there, read = [0.0], [0.0], 0
+    for leave, go_on in jumps:
+        at = out[-1] + leave - read
+        out += [at, at]
+        there += [float(leave), float(go_on)]
+        read = go_on
+    return np.array([*out, length]), np.array([*there, have])
 
-    Before an attack a hit that has more room keeps its own decay: at each moment it is as loud as the source is as long
-    after its start, and past the source's end it falls on as fast as it fell. Elsewhere the level goes once from where the
-    first jump leaves to where the last one left. Sound is made softer for that, never louder; just before an attack it comes
-    back to its own level.
-    """
+
+def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int) -> tuple[int, Samples]:
+    """(first frame, gains) of what is repeated where no attack follows: its level goes once from where the first jump leaves to
+    where the last one left, instead of starting over. Sound is made softer for that, never louder."""
     begin, last = jumps[0][0], max(leave for leave, _ in jumps)
-    end, stop = last + more, len(power) + more
+    end = last + more
     total = np.concatenate([[0.0], np.cumsum(power)])
     grid = np.arange(0, len(power), max(1, span // 4))
     lo, hi = np.clip(grid - span // 2, 0, len(power)), np.clip(grid + span // 2, 1, len(power))
     level = 0.5 * np.log((total[hi] - total[lo]) / (hi - lo) + 1e-12)
     read = np.concatenate([np.arange(go_on, leave) for (_, go_on), leave in zip(jumps, [*(j[0] for j in jumps[1:]), last], strict=True)])
-    time = np.arange(begin, end)
-    if ends:
-        # How fast the level falls in the later half, in nepers a frame.
-        late = grid >= 0.4 * len(power)
-        fall = min(0.0, float(np.polyfit(grid[late], level[late], 1)[0])) if late.sum() > 3 else 0.0
-        natural = np.interp(time, grid, level) + np.maximum(fall * np.maximum(time - grid[-1], 0), -FALL)
-    else:
-        natural = np.interp(np.linspace(begin, last, end - begin), grid, level)
-    wanted = np.minimum(natural - np.interp(read, grid, level), 0)
-    wanted = np.maximum(wanted, -4.5)
-    # What is not repeated after it stays as soft, or it would swell towards the next attack.
-    back = min(stop - end, max(2, round(span * BACK_S / LEVEL_S))) if ends else 0
-    if ends:
-        wanted = np.concatenate([wanted, np.full(stop - end - back, wanted[-1])])
-    gains: Samples = np.exp(wanted).astype(np.float32)
+    wanted = np.interp(np.linspace(begin, last, end - begin), grid, level) - np.interp(read, grid, level)
+    gains: Samples = np.exp(np.clip(wanted, -MOST_SOFTER, 0)).astype(np.float32)
     # Where one place is left for another the gain would jump with it; a fade has no corners either.
     smooth = min(span, len(gains) // 3)
     if smooth > 1:
         kernel = np.hanning(smooth + 2)[1:-1]
-        edges = np.concatenate([np.ones(smooth), gains, np.full(smooth, gains[-1] if ends else 1.0)])
+        edges = np.concatenate([np.ones(smooth), gains, np.ones(smooth)])
         gains = np.convolve(edges, kernel / kernel.sum(), "same")[smooth:-smooth].astype(np.float32)
-    if ends:
-        # The very end is the source's own, or the next segment would not go on from it.
-        rise = np.sin(np.linspace(0, np.pi / 2, back)) ** 2
-        gains = np.concatenate([gains, gains[-1] + (1 - gains[-1]) * rise]).astype(np.float32)
     return begin, gains
 
 

@@ -1,0 +1,152 @@
+"""Notes that get more room die away as they did: in each band a stretched note is as loud as the source is as long after its start.
+
+A string or a bell is struck once and then left alone; how fast it dies away belongs to the instrument and not to the tempo.
+Moved apart without more, its bright beginning would last longer too, and it would still be loud when the next attack comes.
+What is held, as by breath, bow or key of an organ, does not die away, and stays as it is.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import fft, ndimage
+
+from combpace.core.audio import Samples
+from combpace.core.clocks import FloatArray
+
+BAND_EDGES_HZ = (250.0, 500, 1000, 2000, 4000, 8000)
+WINDOW_S, OVERLAP = 0.0232, 4
+# The first moments of a note are its attack, and no part of how it dies away.
+ATTACK_S = 0.020
+# Slower than this, in decibels a second, a band is held, or all of the sound; farther from its curve than this it is no note that dies away.
+HELD_DB_S, WHOLE_DB_S, APART_DB = 8.0, 3.0, 4.0
+# A fall as steep as this within SMOOTH frames is a note that was let go: what comes after says nothing.
+LET_GO_DB, SMOOTH = 14.0, 9
+# Never softer by more than this, and less than this is not worth a filter.
+MOST_DB, LEAST_DB = 26.0, 0.7
+# A segment that is longer by less is left alone; shorter ones are seen through shorter windows, this many at least.
+LEAST_S, FRAMES = 0.008, 5
+BATCH = 64
+# Before the next attack all is back at its own level within this, where the coming attack covers it.
+BACK_S = 0.0025
+
+
+def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: int, *, struck: bool = False) -> Samples:
+    """`made` with the decay of `own`.
+
+    own, made  the segment in the source and stretched, (channels, frames)
+    way        points (output frame, source frame) of how one was made of the other
+    struck     the source is hits: its level as it is counts, whatever curve it follows
+    Returns    shape of `made`; its last sample is its own. `made` itself where nothing dies away or too little would change
+    """
+    window = max(32, 1 << round(np.log2(WINDOW_S * rate)))
+    while window > 32 and own.shape[1] < FRAMES * window:
+        window //= 2
+    hop = window // OVERLAP
+    if made.shape[1] - own.shape[1] < LEAST_S * rate or own.shape[1] < FRAMES * window:
+        return made
+    # Frame k begins at k * hop of the sound with a window of padding before it.
+    time = np.arange(-(window // 2), made.shape[1] + window // 2, hop, dtype=np.float64)
+    gains = _gains(own, time, np.interp(time, *way), window, rate, struck)
+    if gains is None:
+        return made
+    softer = _filtered(made, gains, window)
+    share = np.ones(made.shape[1], np.float32)
+    back = min(made.shape[1], max(2, round(BACK_S * rate)))
+    # What no gain reaches stays to the bit as it is.
+    share[: max(0, int(time[np.argmax((gains < 0).any(axis=1))]) - window // 2)] = 0
+    share[-back:] = np.cos(np.linspace(0, np.pi / 2, back)) ** 2
+    result: Samples = made + share * (softer - made)
+    return result
+
+
+def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate: int, struck: bool) -> FloatArray | None:
+    """Gain in dB per frame of output and bin, shape (frames, window // 2 + 1); None where nothing dies away."""
+    hop = window // OVERLAP
+    shape = np.hanning(window + 1)[:window].astype(np.float32)
+    starts = np.arange(0, own.shape[1] - window + 1, hop)
+    view = np.lib.stride_tricks.sliding_window_view(own, window, axis=1)
+    batches = [starts[first : first + BATCH] for first in range(0, len(starts), BATCH)]
+    power = np.concatenate([np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches])
+    if not struck:
+        # The periods of a low string are as long as a window.
+        power = ndimage.uniform_filter1d(power, SMOOTH, axis=0, mode="nearest")
+    freqs = fft.rfftfreq(window, 1 / rate)
+    edges = np.unique(np.searchsorted(freqs, [0.0, *(edge for edge in BAND_EDGES_HZ if edge < 0.45 * rate)]))
+    bands = np.add.reduceat(power, edges, axis=1)
+    whole = 10 * np.log10(power.sum(axis=1) + 1e-12)
+    level = 10 * np.log10(bands + 1e-7 * bands.sum(axis=1).max() + 1e-12)
+    at, out_s, in_s = (starts + window / 2) / rate, time / rate, there / rate
+    if struck:
+        found = [_softer_hit(at, band, out_s, in_s) for band in level.T]
+    else:
+        valid = at > ATTACK_S
+        let_go = np.flatnonzero((whole[SMOOTH:] - whole[:-SMOOTH] < -LET_GO_DB) & valid[SMOOTH:])
+        if len(let_go):
+            valid &= at < at[let_go[0]]
+        # Partials of a voice move from band to band; what it is as a whole says whether it is held.
+        if valid.sum() < 6 or np.polyfit(at[valid], whole[valid], 1)[0] > -WHOLE_DB_S:
+            return None
+        found = [_softer(at[valid], band[valid], out_s, in_s) for band in level.T]
+    if not any(gain.min() < -LEAST_DB for gain in found):
+        return None
+    centres = np.sqrt(np.maximum(freqs[edges], 0.5 * BAND_EDGES_HZ[0]) * np.append(freqs[edges[1:]], 0.5 * rate))
+    column = np.interp(np.log(np.maximum(freqs, 20)), np.log(centres), np.arange(len(centres)))
+    low = np.minimum(column.astype(int), len(centres) - 1)
+    part = column - low
+    stack = np.array(found)
+    gains: FloatArray = (stack[low] * (1 - part[:, None]) + stack[np.minimum(low + 1, len(centres) - 1)] * part[:, None]).T
+    return gains
+
+
+def _softer_hit(seconds: FloatArray, level: FloatArray, out_s: FloatArray, in_s: FloatArray) -> FloatArray:
+    """As `_softer` for hits: the level that was measured; past its end it falls on as its later part did."""
+    late = seconds >= 0.4 * seconds[-1]
+    fall = min(0.0, float(np.polyfit(seconds[late], level[late], 1)[0])) if late.sum() > 3 else 0.0
+    beyond = np.maximum(fall * np.maximum(out_s - seconds[-1], 0), -MOST_DB)
+    softer: FloatArray = np.clip(np.interp(out_s, seconds, level) + beyond - np.interp(in_s, seconds, level), -MOST_DB, 0)
+    return softer
+
+
+def _softer(seconds: FloatArray, level: FloatArray, out_s: FloatArray, in_s: FloatArray) -> FloatArray:
+    """How much softer a band is `out_s` after the start than it was at `in_s`, in dB at most 0, shape of both.
+
+    Its level is a parabola that falls ever more slowly, or a line; later than it was seen it falls on as it fell last.
+    """
+    none: FloatArray = np.zeros(len(out_s))
+    centre, end = float(seconds.mean()), float(seconds[-1])
+    bend, slope, height = (float(value) for value in np.polyfit(seconds - centre, level, 2))
+    if bend < 0 or 2 * bend * (end - centre) + slope > 0 or len(seconds) < 12:
+        bend, (slope, height) = 0.0, (float(value) for value in np.polyfit(seconds - centre, level, 1))
+    apart = level - (bend * (seconds - centre) ** 2 + slope * (seconds - centre) + height)
+    if slope > -HELD_DB_S or float(np.std(apart)) > APART_DB:
+        return none
+
+    def curve(at: FloatArray) -> FloatArray:
+        x = np.minimum(at, end) - centre
+        last = 2 * bend * (end - centre) + slope
+        value: FloatArray = bend * x * x + slope * x + last * np.maximum(at - end, 0)
+        return value
+
+    softer: FloatArray = np.clip(curve(out_s) - curve(in_s), -MOST_DB, 0)
+    return softer
+
+
+def _filtered(made: Samples, gains: FloatArray, window: int) -> Samples:
+    """`made` through short spectra with these gains in dB per frame and bin."""
+    hop = window // OVERLAP
+    shape = np.hanning(window + 1)[:window].astype(np.float32)
+    sound = np.pad(made, ((0, 0), (window, 2 * window)), "reflect" if made.shape[1] > 2 * window else "constant")
+    factor = (10 ** (gains / 20)).astype(np.float32)
+    out: Samples = np.zeros_like(sound)
+    total = np.zeros(sound.shape[1], np.float32)
+    view = np.lib.stride_tricks.sliding_window_view(sound, window, axis=1)
+    squared = shape * shape
+    for first in range(0, len(gains), BATCH):
+        starts = np.arange(first, min(first + BATCH, len(gains))) * hop
+        frames = fft.irfft(fft.rfft(view[:, starts] * shape, axis=-1) * factor[first : first + BATCH], window, axis=-1) * shape
+        for k, start in enumerate(starts):
+            out[:, start : start + window] += frames[:, k]
+            total[start : start + window] += squared
+    inside = slice(window, window + made.shape[1])
+    result: Samples = (out[:, inside] / np.maximum(total[inside], np.float32(1e-3))).astype(np.float32)
+    return result
