@@ -31,7 +31,7 @@ LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0,
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
 # An attack elsewhere within reach must stand out this much more than what lies at the point itself.
-BETTER_DB = 4.0
+BETTER_DB = 1.0
 # Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
 # stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
 LONGEST_S, QUIET_S = 16.0, 0.04
