@@ -67,9 +67,9 @@ def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate:
     view = np.lib.stride_tricks.sliding_window_view(own, window, axis=1)
     batches = [starts[first : first + BATCH] for first in range(0, len(starts), BATCH)]
     power = np.concatenate([np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches])
-    if not struck:
-        # The periods of a low string are as long as a window.
-        power = ndimage.uniform_filter1d(power, SMOOTH, axis=0, mode="nearest")
+    # The periods of a low string, or of a drum, are as long as a window or longer.
+    smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if struck else SMOOTH
+    power = ndimage.uniform_filter1d(power, smooth, axis=0, mode="nearest")
     freqs = fft.rfftfreq(window, 1 / rate)
     edges = np.unique(np.searchsorted(freqs, [0.0, *(edge for edge in BAND_EDGES_HZ if edge < 0.45 * rate)]))
     bands = np.add.reduceat(power, edges, axis=1)

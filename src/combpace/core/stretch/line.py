@@ -55,14 +55,14 @@ def fill(source: Source, segment: Segment) -> Samples:
         head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
     way = course(segment, head, 0, back)
-    made = _run(source, segment, (at, period), way, length, width)
+    made = _run(source, segment, (at, period), way, (head, length), width)
     made[:, :head] = source.read(s0, s0 + head)
     hiss = min(_hiss(source, segment), shorter // 3) if segment.starts and length > HISS_FROM * have else 0
     if hiss > head:
         own_way = course(segment, hiss, 0, back)
         # Where the two ways have met again.
         meet = int(own_way[0][2]) if len(own_way[0]) > 3 else length
-        bright = _run(source, segment, (at, period), own_way, meet, width)
+        bright = _run(source, segment, (at, period), own_way, (hiss, meet), width)
         bright[:, :hiss] = source.read(s0, s0 + hiss)
         made[:, :meet] += _above(bright - made[:, :meet], rate, meet - hiss)
     if tail:
@@ -76,10 +76,11 @@ def fill(source: Source, segment: Segment) -> Samples:
 
 
 def _run(
-    source: Source, segment: Segment, pitched: tuple[IntArray, FloatArray], way: tuple[FloatArray, FloatArray], length: int, width: float
+    source: Source, segment: Segment, pitched: tuple[IntArray, FloatArray], way: tuple[FloatArray, FloatArray], span: tuple[int, int], width: float
 ) -> Samples:
-    """The first `length` frames along a way of points (output frame, source frame), of periods at frames of the source."""
-    (at, period), s0, have = pitched, segment.source[0], segment.have
+    """Frames `span` of the output along a way of points (output frame, source frame), zeros before them, of periods at frames
+    of the source; shape (channels, end of the span)."""
+    (at, period), (first, length), s0, have = pitched, span, segment.source[0], segment.have
     # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.
     reach = int(period.max()) + 2
     grid = np.arange(-reach, have + reach + 1)
@@ -113,9 +114,9 @@ def _run(
             weight[late] -= beyond
             inside += [(place, weight), (earlier, share_of)]
         sides = inside
-    made = np.empty((source.channels, length), np.float32)
+    made = np.zeros((source.channels, length), np.float32)
     step = round(BATCH_S * source.sample_rate_hz)
-    for begin in range(0, length, step):
+    for begin in range(first, length, step):
         part = slice(begin, min(begin + step, length))
         made[:, part] = _read(source, s0, [(place[part], weight[part]) for place, weight in sides])
     return made
