@@ -41,13 +41,14 @@ def meter_of(made: Song) -> str:
     return names.pop() if len(names) == 1 else "changes"
 
 
-def seeds(each: int, first: int = FIRST) -> Iterator[int]:
-    """Seeds of `each` songs in every meter and of as many with changes."""
+def seeds(each: int, first: int = FIRST, kinds: tuple[str, ...] = ()) -> Iterator[int]:
+    """Seeds of `each` songs in every meter and of as many with changes, of some kinds only where they are named."""
     wanted = defaultdict(lambda: each)
     seed = first
     while len(wanted) < 6 or any(wanted.values()):
-        name = meter_of(song(seed, 24.0))
-        if wanted[name]:
+        made = song(seed, 24.0)
+        name = meter_of(made)
+        if wanted[name] and (not kinds or made.kind in kinds):
             wanted[name] -= 1
             yield seed
         seed += 1
@@ -113,9 +114,10 @@ def table(scores: list[Score]) -> str:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--each", type=int, default=12, help="songs of every meter")
+    parser.add_argument("--kinds", nargs="*", default=[], help="only these, as drums band loud pair")
     options = parser.parse_args()
     with ProcessPoolExecutor(2) as pool:
-        print(table(list(pool.map(one, seeds(options.each), chunksize=4))))
+        print(table(list(pool.map(one, seeds(options.each, kinds=tuple(options.kinds)), chunksize=4))))
 
 
 if __name__ == "__main__":

@@ -73,11 +73,15 @@ def add_upload(workplace: Workplace, session_id: str, path: Path, name: str) -> 
     shown = re.sub(r"\.\w{2,4}$", "", name)
     for attempt in range(20):
         opened = workplace.open(session_id)
-        role = "follower" if opened.document.lead else "lead"
-        entry = TakeEntry(take_id, shown, kind, role, "own" if kind == "loop" else "lead")
-        changes = {"takes": forms.takes_part((*opened.document.takes, entry))}
+        others, lead = opened.document.takes, opened.document.lead
+        # A loop leads only while nothing else is there; one that the user chose to lead shares the lead's pace and stays.
+        gives_way = lead is not None and lead.kind == "loop" and lead.pace == "own" and kind != "loop"
+        if gives_way:
+            others = tuple(replace(other, role="follower") for other in others)
+        entry = TakeEntry(take_id, shown, kind, "lead" if lead is None or gives_way else "follower", "own" if kind == "loop" else "lead")
+        note = f"{shown} came in and leads instead of a loop." if gives_way else f"{shown} came in."
         try:
-            workplace.decide(opened, opened.revision.version, changes, f"{shown} came in.")
+            workplace.decide(opened, opened.revision.version, {"takes": forms.takes_part((*others, entry))}, note)
             break
         except StaleError:
             # Another take arrived in the same moment: both stay.
