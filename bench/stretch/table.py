@@ -29,6 +29,9 @@ SETTINGS = {
 # What each method is for.
 CLIPS = {"cut": "ash", "strike": "ash", "chord": "bdegij", "line": "cf"}
 MAPS = "m1,m1j,m2,m3,m4a,m4b,m5"
+# What is compared where all is stretched far: the figure, the clip, our method.
+FAR = (("purity", "e", "chord"), ("cents_p95", "e", "chord"), ("cents_p95", "c", "line"), ("cents_p95", "f", "line"), ("am", "f", "line"))
+FAR_MAPS = "m3,m4b"
 PEERS = ("signalsmith", "rb_r3", "bungee", "pytsmod_pv", "rb_r2")
 Rows = list[dict[str, Any]]
 
@@ -135,6 +138,28 @@ def against(rows: Rows) -> list[str]:
             gaps = [theirs - own for own, theirs in pairs]
             spans = [f"{min(v):.2f} to {max(v):.2f}" for v in zip(*pairs, strict=True)]
             lines.append(f"| {key} | {clip} | {method} | {spans[0]} | {spans[1]} | {min(gaps):.2f} | {sum(g > 0 for g in gaps)} of {len(gaps)} |")
+    return [*lines, "", *_far(rows)] if len(lines) > 2 else []
+
+
+def _far(rows: Rows) -> list[str]:
+    """Ours against the best library, setting by setting, where all is stretched by a quarter and to the double."""
+    lines = [
+        "| figure | clip, map | method | ours, range | best library, range | ours worse by at most | better or within .1 |",
+        "|---|---|---|---|---|---|---|",
+    ]
+    for key, clip, method in FAR:
+        for way in FAR_MAPS.split(","):
+            of = [r for r in rows if r["clip"] == clip and r["map"] == way and isinstance(r.get(key), int | float)]
+            best: dict[str, float] = {}
+            for row in of:
+                if row["spec"].startswith("peers:"):
+                    best[row["setting"]] = min(best.get(row["setting"], 1e9), float(row[key]))
+            pairs = [(float(r[key]), best[r["setting"]]) for r in of if r["spec"] == f"combpace:{method}" and r["setting"] in best]
+            if pairs:
+                spans = [f"{min(v):.2f} to {max(v):.2f}" for v in zip(*pairs, strict=True)]
+                worse = [own - theirs for own, theirs in pairs]
+                met = sum(gap <= (0.1 if "cents" in key else 0) for gap in worse)
+                lines.append(f"| {key} | {clip}, {way} | {method} | {spans[0]} | {spans[1]} | {max(worse):.2f} | {met} of {len(pairs)} |")
     return lines if len(lines) > 2 else []
 
 
@@ -159,6 +184,7 @@ def main() -> None:
         rows = judged(settings, {f"combpace:{method}": clips for method, clips in CLIPS.items()}, options.maps, sys.executable, options.look)
         if options.peers:
             rows += judged(settings, {f"peers:{name}": "abcdfghi" for name in PEERS}, "m1", options.peers)
+            rows += judged(settings, {f"peers:{name}": "cef" for name in PEERS}, FAR_MAPS, options.peers)
         elif options.rows and options.rows.exists():
             rows += [row for row in json.loads(options.rows.read_text()) if row["spec"].startswith("peers:")]
         if options.rows:
