@@ -90,6 +90,22 @@ class ViewsTest(BrowserTest):
         self.page.mouse.click(box["x"] + box["width"] / 2, box["y"] + 26 + 5 * 14)
         self.assertNotEqual(self.look("combpace.state.selection.bar"), chosen)
 
+    def test_from_a_chosen_bar_on_it_is_counted_half_as_fast(self) -> None:
+        self.drop(self.lead)
+        self.go("3", "bars")
+        for _ in range(3):
+            self.page.keyboard.press("ArrowDown")
+        chosen = int(self.look("combpace.state.selection.bar"))
+        self.assertGreater(chosen, 0)
+        bpm = "combpace.state.picture.bars.find((bar) => bar.i === {}).bpm"
+        before, here = (float(self.look(bpm.format(index))) for index in (chosen - 1, chosen))
+        self.page.get_by_role("button", name="Half as fast from here").click()
+        self.page.wait_for_function(f"{bpm.format(chosen)} < {0.6 * here}")
+        self.assertAlmostEqual(float(self.look(bpm.format(chosen - 1))), before, places=2)
+        self.assertIn("half as fast from bar", self.said())
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function(f"{bpm.format(chosen)} > {0.9 * here}")
+
     def test_scrolling_zooming_and_bar_by_bar(self) -> None:
         self.drop(self.lead)
         self.page.locator("#canvas-box canvas").hover()

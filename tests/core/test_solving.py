@@ -135,11 +135,27 @@ class NumberingTest(unittest.TestCase):
 
     def test_twice_and_half(self) -> None:
         mixed = solving.set_meter_from(pace(), 8.0, Meter(1, 3, 4))
-        twice = solving.scale_tempo(mixed, 2, marks([]))
+        twice = solving.scale_tempo(mixed, 2)
         self.assertEqual([(meter.bar, str(meter)) for meter in twice.meters], [(1, "4/4"), (5, "3/4")])
-        self.assertEqual(solving.scale_tempo(twice, -2, marks([])).meters, mixed.meters)
-        self.assertEqual(lines(solving.scale_tempo(pace(), 2, marks([]))), [1.0, 2.0, 3.0, 4.0])
-        self.assertEqual(lines(solving.scale_tempo(pace(), -2, marks([]))), [1.0, 5.0, 9.0, 13.0])
+        self.assertEqual(solving.scale_tempo(twice, -2).meters, mixed.meters)
+        self.assertEqual(lines(solving.scale_tempo(pace(), 2)), [1.0, 2.0, 3.0, 4.0])
+        self.assertEqual(lines(solving.scale_tempo(pace(), -2)), [1.0, 5.0, 9.0, 13.0])
+
+    def test_twice_and_half_from_a_bar_on(self) -> None:
+        old = pace()
+        twice = solving.scale_tempo(old, 2, old.bar_line(1))
+        self.assertEqual(lines(twice), [1.0, 3.0, 4.0, 5.0])
+        self.assertAlmostEqual(twice.bpm_at(0.5), old.bpm_at(0.5))
+        self.assertAlmostEqual(twice.bpm_at(twice.bar_line(2) + 0.1), 2 * old.bpm_at(0.5))
+        self.assertEqual(lines(solving.scale_tempo(old, -2, old.bar_line(1))), [1.0, 3.0, 7.0, 11.0])
+        # What lies before keeps its beats; what was counted twice and then half is counted as it was.
+        np.testing.assert_allclose(solving.scale_tempo(twice, -2, old.bar_line(1)).times_s, old.times_s)
+        mixed = solving.set_meter_from(old, 8.0, Meter(1, 3, 4))
+        later = solving.scale_tempo(mixed, 2, mixed.bar_line(1))
+        self.assertEqual([(meter.bar, str(meter)) for meter in later.meters], [(1, "4/4"), (4, "3/4")])
+        anchored = solving.lock(old, 8.0, True)
+        fixed = [knot for knot in solving.scale_tempo(anchored, -2, old.bar_line(1)).knots if knot.fixed]
+        self.assertEqual([(knot.time_s, knot.quarters) for knot in fixed], [(old.second(8.0), 6.0)])
 
 
 class LayTest(unittest.TestCase):

@@ -108,6 +108,23 @@ class MeterFromTest(PlaceTest):
             bars.set_meter(self.place, self.session, self.version, "3/4", 0)
 
 
+class ScaleFromTest(PlaceTest):
+    def test_from_a_bar_on_and_said_so(self) -> None:
+        lines = [self.line(index) for index in range(7)]
+        note = bars.scale(self.place, self.session, self.version, -2, 3).note
+        self.assertIn("The tempo is read half as fast from bar 3 on", note)
+        self.assertEqual([round(self.line(index), 6) for index in range(5)], [round(lines[k], 6) for k in (0, 1, 2, 4, 6)])
+        bars.scale(self.place, self.session, self.version, 2, 3)
+        self.assertEqual([round(self.line(index), 3) for index in range(5)], [round(time, 3) for time in lines[:5]])
+
+    def test_a_steady_map_has_one_tempo(self) -> None:
+        bars.make_steady(self.place, self.session, self.version, 120.0)
+        with self.assertRaisesRegex(ParameterError, "one tempo"):
+            bars.scale(self.place, self.session, self.version, 2, 3)
+        with self.assertRaises(ParameterError):
+            bars.scale(self.place, self.session, self.version, 2, 0)
+
+
 class ReadAgainTest(PlaceTest):
     def tempo(self) -> float:
         line = self.seen().need_map()

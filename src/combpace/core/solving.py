@@ -286,24 +286,46 @@ def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter) -> TempoM
     return replace(pace, knots=knots, meters=(*kept, *changed))
 
 
-def scale_tempo(pace: TempoMap[ClockT], factor: int, attacks: Onsets) -> TempoMap[ClockT]:
-    """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times."""
+def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None) -> TempoMap[ClockT]:
+    """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times.
+
+    place  from the bar line nearest to it on; None for the whole map
+    """
+    index = None if place is None else nearest_bar(pace, place)
+    line = 0.0 if index is None else pace.bar_line(index)
+    before: list[Knot] = [knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE]
+    after: list[Knot] = list(pace.knots[len(before) :])
+    if before and after and after[0].quarters > line + SAME_PLACE:
+        # The line where the counting changes is a point of the map, or the tempo would change before it.
+        after.insert(0, Knot(pace.second(line), line, confidence=after[0].confidence))
+    kept: list[Knot]
     if factor == 2:
-        places = pace.quarters * 2
-        doubled: list[Knot] = [replace(knot, quarters=float(place)) for knot, place in zip(pace.knots, places, strict=True)]
+        doubled: list[Knot] = [replace(knot, quarters=line + 2 * (knot.quarters - line)) for knot in after]
         between: list[Knot] = [
             Knot(0.5 * (a.time_s + b.time_s), 0.5 * (a.quarters + b.quarters), confidence=min(a.confidence, b.confidence))
             for a, b in itertools.pairwise(doubled)
         ]
-        knots = tuple(sorted((*doubled, *between), key=lambda knot: knot.quarters))
-        return _checked(replace(pace, meters=_meters_at(pace, 2.0)), knots)
-    kept = [replace(knot, quarters=knot.quarters / 2) for knot in pace.knots if knot.fixed or round(pace.beats_from_bar_1(knot.quarters)) % 2 == 0]
-    return _checked(replace(pace, meters=_meters_at(pace, 0.5)), tuple(kept))
+        kept = [*doubled, *between]
+    else:
+        first = pace.beats_from_bar_1(line)
+        kept = [
+            replace(knot, quarters=line + 0.5 * (knot.quarters - line))
+            for knot in after
+            if knot.fixed or round(pace.beats_from_bar_1(knot.quarters) - first) % 2 == 0
+        ]
+    knots = tuple(sorted((*before, *kept), key=lambda knot: knot.quarters))
+    return _checked(replace(pace, meters=_meters_at(pace, 2.0 if factor == 2 else 0.5, index)), knots)
 
 
-def _meters_at(pace: TempoMap[ClockT], factor: float) -> tuple[Meter, ...]:
-    """The meters where each bar becomes `factor` bars; of those that would share a bar the later one holds."""
-    bars = {round(bar_index(meter.bar) * factor): meter for meter in pace.meters}
+def _meters_at(pace: TempoMap[ClockT], factor: float, start: int | None) -> tuple[Meter, ...]:
+    """The meters where each bar from index `start` on (or all) becomes `factor` bars; of those that would share a bar the later
+    one holds."""
+
+    def to(index: int) -> int:
+        first = 0 if start is None else start
+        return round(first + (index - first) * factor) if start is None or index >= first else index
+
+    bars = {to(bar_index(meter.bar)): meter for meter in pace.meters}
     return tuple(replace(meter, bar=bar_number(index)) for index, meter in sorted(bars.items()))
 
 
@@ -325,6 +347,10 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
     old_lines = old.to_seconds(old.bar_lines(start, stop - start + 1))
     new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
     distance = np.array([np.min(np.abs(old_lines - line)) for line in new_lines])
+    if len(old_lines) > 1:
+        # A line before the first or after the last of what there was is a new one.
+        half = 0.5 * float(np.median(np.diff(old_lines)))
+        distance[(new_lines < old_lines[0] - half) | (new_lines > old_lines[-1] + half)] = 0.0
     moved = np.flatnonzero(distance > 5e-5)
     if not len(moved):
         return None

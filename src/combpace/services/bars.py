@@ -127,18 +127,21 @@ def set_meter(workplace: Workplace, session_id: str, version: int, text: str, ba
     return _record(seen, version, lead, pace, new, note)
 
 
-def scale(workplace: Workplace, session_id: str, version: int, factor: int) -> Revision:
-    """Read the same music at twice (2) or half (-2) the tempo."""
+def scale(workplace: Workplace, session_id: str, version: int, factor: int, bar: int | None = None) -> Revision:
+    """Read the same music at twice (2) or half (-2) the tempo, all of it or from the line of a bar on."""
     if factor not in (2, -2):
         raise ParameterError("The tempo is read twice or half as fast. Nothing was changed.")
     seen = reading(workplace, session_id)
     lead = seen.need_lead()
     choice = seen.map_choice()
-    note = "The tempo is read twice as fast" if factor == 2 else "The tempo is read half as fast"
+    note = f"The tempo is read {'twice' if factor == 2 else 'half'} as fast{'' if bar is None else f' from bar {bar} on'}"
+    if choice.kind == "steady" and bar is not None:
+        raise ParameterError("A steady map has one tempo; follow the lead's own pace first, or read all of it at another. Nothing was changed.")
     if choice.kind == "steady" and choice.bpm:
         return _steady(seen, version, replace(choice, bpm=_bpm(choice.bpm * (2.0 if factor == 2 else 0.5))), note + ".")
     pace = _need_pace(seen, lead)
-    return _record(seen, version, lead, pace, solving.scale_tempo(pace, factor, seen.onsets(lead.id)), note)
+    place = None if bar is None else pace.bar_line(bar_index(bar))
+    return _record(seen, version, lead, pace, solving.scale_tempo(pace, factor, place), note)
 
 
 def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: float) -> Revision:

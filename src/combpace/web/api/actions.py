@@ -32,7 +32,7 @@ ACTIONS: dict[str, tuple[type[a.Args], Run]] = {
     "release": (a.Place, lambda p, s, v, x: bars.release(p, s, v, x.quarters)),
     "lock": (a.Lock, lambda p, s, v, x: bars.lock(p, s, v, x.quarters, x.locked)),
     "meter": (a.MeterText, lambda p, s, v, x: bars.set_meter(p, s, v, x.meter, x.bar)),
-    "scale": (a.Factor, lambda p, s, v, x: bars.scale(p, s, v, x.factor)),
+    "scale": (a.Factor, lambda p, s, v, x: bars.scale(p, s, v, x.factor, x.bar)),
     "read-again": (
         a.About,
         lambda p, s, v, x: bars.read_again(p, s, v, words.read_number(x.about_bpm, "The tempo", 30, 300)),

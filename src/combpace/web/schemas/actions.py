@@ -50,6 +50,7 @@ class MeterText(Args):
 
 class Factor(Args):
     factor: int
+    bar: int | None = None
 
 
 class About(Args):

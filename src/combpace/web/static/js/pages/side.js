@@ -169,7 +169,11 @@ export function drawChosen(state, mark, act) {
       if (picture.kind !== "steady") button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
     }
     button("Loop it", "L", () => act("loop"));
-    if (station === "bars" && picture.kind !== "steady") row.append(meterFrom(bar, (meter) => act("meter", { meter, bar: bar.n })));
+    if (station === "bars" && picture.kind !== "steady") {
+      button("Twice as fast from here", "", () => act("scale", { factor: 2, bar: bar.n }));
+      button("Half as fast from here", "", () => act("scale", { factor: -2, bar: bar.n }));
+      row.append(meterFrom(bar, (meter) => act("meter", { meter, bar: bar.n })));
+    }
   }
   box.replaceChildren(head, words, row);
 }
