@@ -11,13 +11,14 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
 from combpace.core.stretch import chord, line, seam
-from combpace.core.stretch.plan import Segment, plan
+from combpace.core.stretch.plan import BETTER_CHORD_DB, BETTER_DB, BETTER_LINE_DB, Segment, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
 
 Fill = Callable[[Source, Segment], Samples]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
+_BETTER_DB = {"chord": BETTER_CHORD_DB, "line": BETTER_LINE_DB}
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
@@ -43,7 +44,7 @@ class StretchedSource:
         memory = source if isinstance(source, Remembered) else Remembered(source, kept)
         self.sample_rate_hz = source.sample_rate_hz
         self.channels = len(range(*self._channels.indices(source.channels)))
-        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"))
+        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"), better_db=_BETTER_DB.get(method, BETTER_DB))
         self._layers = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])

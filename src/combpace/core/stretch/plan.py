@@ -30,8 +30,9 @@ GROWTH_BATCH = 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
-# An attack elsewhere within reach must stand out this much more than what lies at the point itself.
-BETTER_DB = 1.0
+# An attack elsewhere within reach must stand out this much more than what lies at the point itself. What a string or several
+# of them do within their first periods looks like attacks, too.
+BETTER_DB, BETTER_CHORD_DB, BETTER_LINE_DB = 1.0, 1.5, 4.0
 # Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
 # stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
 LONGEST_S, QUIET_S = 16.0, 0.04
@@ -118,15 +119,16 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
     return grown
 
 
-def attacks_near(source: Source, frames: IntArray) -> IntArray:
-    """Where the attack that each frame means begins: the frame itself unless a clearly better one lies within reach.
+def attacks_near(source: Source, frames: IntArray) -> FloatArray:
+    """The best attack within reach of each frame, and by how many decibels it stands out from what lies at the frame itself.
 
     Points set by hand or by another program lie some milliseconds beside their attack; cutting there would cut the
     attack or let it be heard twice.
+    Returns  (frame, dB), shape (frames, 2); 0 dB where the frame is as good
     """
     rate = source.sample_rate_hz
     reach, near, step = round(REACH_S * rate), round(NEAR_S * rate), max(1, round(0.00025 * rate))
-    moved = frames.copy()
+    found = np.column_stack([frames, np.zeros(len(frames))]).astype(np.float64)
     places = np.arange(-reach, reach + 1, step)
     close = np.abs(places) <= near
     spans = [tuple(max(2, round(ms * rate / 1000)) for ms in pair) for pair in ((4.0, 6.0), (12.0, 8.0))]
@@ -142,20 +144,27 @@ def attacks_near(source: Source, frames: IntArray) -> IntArray:
             soft = np.maximum(total[at] - total[at - before], 0) / before
             rises.append(10 * np.log10((loud + 1e-12) / (soft + 0.02 * loud.max() + 1e-12)))
         best = int(np.argmax(rises[0]))
-        # The longer spans must agree: within the period of a deep tone the short ones rise and fall.
-        better = rises[0][best] > rises[0][close].max() + BETTER_DB and rises[1][best] > rises[1][close].max() + BETTER_DB / 2
-        if abs(places[best]) > near and better:
-            moved[index] = frame + places[best]
-    return moved
+        if abs(places[best]) > near:
+            # The longer spans must agree by half: within the period of a deep tone the short ones rise and fall.
+            short, long = (float(rise[best] - rise[close].max()) for rise in rises)
+            found[index] = frame + places[best], max(0.0, min(short, 2 * long))
+    return found
 
 
 def plan(
-    source: Source, time_map: TimeMap, attacks: BoolArray | None = None, *, lasting: bool = False, longest_s: float = LONGEST_S
+    source: Source,
+    time_map: TimeMap,
+    attacks: BoolArray | None = None,
+    *,
+    lasting: bool = False,
+    better_db: float = BETTER_DB,
+    longest_s: float = LONGEST_S,
 ) -> list[Segment]:
     """Split a time map into segments at its attacks.
 
     attacks  which of the map's points carry one, shape (n,); measured when None
     lasting  see `attacks_at`
+    better_db  how far an attack beside a point must stand out to be what the point means
     longest_s  no segment is longer, in the source or the target
     Returns  segments that follow each other without gap, in source and target
     """
@@ -167,7 +176,8 @@ def plan(
     pre, closest = round(PRE_S * rate), round(CLOSEST_S * rate)
     edges: list[tuple[int, int]] = [(int(a[0]), int(b[0]))]
     found = np.flatnonzero(hard)
-    for index, at in zip(found, measured(source, attacks_near, a[found]), strict=True):
+    for index, (near, stands_out) in zip(found, measured(source, attacks_near, a[found]), strict=True):
+        at = int(near) if stands_out > better_db else int(a[index])
         to = b[index] if at == a[index] else round(float(np.interp(at, a, b)))
         edge = (int(at) - pre, int(to) - pre)
         if min(edge[0] - edges[-1][0], edge[1] - edges[-1][1]) >= closest:
