@@ -114,8 +114,17 @@ class ScaleFromTest(PlaceTest):
         note = bars.scale(self.place, self.session, self.version, -2, 3).note
         self.assertIn("The tempo is read half as fast from bar 3 on", note)
         self.assertEqual([round(self.line(index), 6) for index in range(5)], [round(lines[k], 6) for k in (0, 1, 2, 4, 6)])
-        bars.scale(self.place, self.session, self.version, 2, 3)
+        self.assertIn("no bar line moved", note)
+        self.assertIn("no bar line moved", bars.scale(self.place, self.session, self.version, 2, 3).note)
         self.assertEqual([round(self.line(index), 3) for index in range(5)], [round(time, 3) for time in lines[:5]])
+
+    def test_from_a_bar_of_the_lead_in_on_it_is_all_of_the_map(self) -> None:
+        line = self.line(2)
+        for bar in (-1, 1):
+            note = bars.scale(self.place, self.session, self.version, 2, bar).note
+            self.assertNotIn("from bar", note)
+            self.assertAlmostEqual(self.line(4), line, places=6)
+            sessions.undo(self.place, self.session, self.version, forwards=False)
 
     def test_a_steady_map_has_one_tempo(self) -> None:
         bars.make_steady(self.place, self.session, self.version, 120.0)

@@ -289,9 +289,9 @@ def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter) -> TempoM
 def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None) -> TempoMap[ClockT]:
     """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times.
 
-    place  from the bar line nearest to it on; None for the whole map
+    place  from the bar line nearest to it on; None, or a line that is not after bar 1's, for the whole map
     """
-    index = None if place is None else nearest_bar(pace, place)
+    index = None if place is None or nearest_bar(pace, place) <= 0 else nearest_bar(pace, place)
     line = 0.0 if index is None else pace.bar_line(index)
     before: list[Knot] = [knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE]
     after: list[Knot] = list(pace.knots[len(before) :])
@@ -346,15 +346,16 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
     start, stop = old.bar_of(float(old.quarters[0])), old.bar_of(float(old.quarters[-1]))
     old_lines = old.to_seconds(old.bar_lines(start, stop - start + 1))
     new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
-    distance = np.array([np.min(np.abs(old_lines - line)) for line in new_lines])
-    if len(old_lines) > 1:
-        # A line before the first or after the last of what there was is a new one.
-        half = 0.5 * float(np.median(np.diff(old_lines)))
-        distance[(new_lines < old_lines[0] - half) | (new_lines > old_lines[-1] + half)] = 0.0
-    moved = np.flatnonzero(distance > 5e-5)
-    if not len(moved):
+    # Where there are more lines or fewer, those that came or went did not move either.
+    few, many = (old_lines, new_lines) if len(old_lines) < len(new_lines) else (new_lines, old_lines)
+    distance = np.array([np.min(np.abs(many - line)) for line in few])
+    if len(many) > 1:
+        half = 0.5 * float(np.median(np.diff(many)))
+        distance[(few < many[0] - half) | (few > many[-1] + half)] = 0.0
+    moved = [int(np.argmin(np.abs(new_lines - few[k]))) for k in np.flatnonzero(distance > 5e-5)]
+    if not moved:
         return None
-    return 1000.0 * float(distance.max()), bar_number(first + int(moved[0])), bar_number(first + int(moved[-1]))
+    return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])
 
 
 def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:

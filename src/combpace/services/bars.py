@@ -134,7 +134,7 @@ def scale(workplace: Workplace, session_id: str, version: int, factor: int, bar:
     seen = reading(workplace, session_id)
     lead = seen.need_lead()
     choice = seen.map_choice()
-    note = f"The tempo is read {'twice' if factor == 2 else 'half'} as fast{'' if bar is None else f' from bar {bar} on'}"
+    note = f"The tempo is read {'twice' if factor == 2 else 'half'} as fast{'' if bar is None or bar <= 1 else f' from bar {bar} on'}"
     if choice.kind == "steady" and bar is not None:
         raise ParameterError("A steady map has one tempo; follow the lead's own pace first, or read all of it at another. Nothing was changed.")
     if choice.kind == "steady" and choice.bpm:

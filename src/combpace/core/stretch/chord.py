@@ -14,7 +14,7 @@ from scipy import fft
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
-from combpace.core.stretch.decay import kept
+from combpace.core.stretch.decay import of_notes
 from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.seam import STRIKE, fades
 from combpace.core.stretch.seam import fill as seamed
@@ -68,9 +68,7 @@ def vocoded(source: Source, segment: Segment, highest_hz: float | None = None) -
         own = source.read(segment.source[1] - tail, segment.source[1])
         gains = fades(made[:, length - tail :], own, _rise(tail))
         made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
-    if segment.ends or segment.source[1] >= source.frames:
-        made = kept(source.read(*segment.source), made, course(segment, head, 0), rate)
-    return made
+    return of_notes(source, segment, made, course(segment, head, 0))
 
 
 def _rise(frames: int) -> Samples:

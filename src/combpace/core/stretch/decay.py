@@ -10,8 +10,9 @@ from __future__ import annotations
 import numpy as np
 from scipy import fft, ndimage
 
-from combpace.core.audio import Samples
+from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray
+from combpace.core.stretch.plan import Segment
 
 BAND_EDGES_HZ = (250.0, 500, 1000, 2000, 4000, 8000)
 WINDOW_S, OVERLAP = 0.0232, 4
@@ -28,6 +29,13 @@ LEAST_S, FRAMES = 0.008, 5
 BATCH = 64
 # Before the next attack all is back at its own level within this, where the coming attack covers it.
 BACK_S = 0.0025
+
+
+def of_notes(source: Source, segment: Segment, made: Samples, way: tuple[FloatArray, FloatArray]) -> Samples:
+    """`made` of a segment with the decay of its notes, where an attack or nothing follows; elsewhere the sound goes on as it is."""
+    if not segment.ends and segment.source[1] < source.frames:
+        return made
+    return kept(source.read(*segment.source), made, way, source.sample_rate_hz)
 
 
 def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: int, *, struck: bool = False) -> Samples:

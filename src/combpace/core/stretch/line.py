@@ -14,7 +14,7 @@ from scipy import ndimage, signal
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
-from combpace.core.stretch.decay import kept
+from combpace.core.stretch.decay import of_notes
 from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.remembered import Remembered
@@ -70,9 +70,7 @@ def fill(source: Source, segment: Segment) -> Samples:
         rise = (np.sin(np.linspace(0, np.pi / 2, tail + 2)[1:-1]) ** 2).astype(np.float32)
         gains = fades(made[:, length - tail :], own, rise)
         made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
-    if segment.ends or segment.source[1] >= source.frames:
-        made = kept(source.read(*segment.source), made, way, rate)
-    return made
+    return of_notes(source, segment, made, way)
 
 
 def _run(
