@@ -3,11 +3,12 @@ import unittest
 import numpy as np
 from bench.ear.material import piece
 
-from combpace.core.attacks import NAMES, candidates, features, probability
+from combpace.core.attacks import DISTANCES, NAMES, RECURRING, candidates, features, probability, recurrence
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.core.onsets import OnsetSettings, detect_onsets, nearest_onset
 from combpace.core.spectra import onset_strength
+from combpace.core.starts import BANDS_HZ, PICTURE_STEPS, StartFinder
 from tests.support.sounds import marks, source, struck
 
 
@@ -41,8 +42,49 @@ class DetectTest(unittest.TestCase):
             rows = features(heard, frames)
             self.assertEqual(rows.shape, (len(frames), len(NAMES)))
             self.assertTrue(np.isfinite(rows).all())
-            sure = probability(rows)
+            regular = recurrence(heard, frames)
+            self.assertEqual(regular.shape, (len(frames), DISTANCES * len(RECURRING)))
+            self.assertTrue(np.isfinite(regular).all())
+            sure = probability(heard, frames)
+            self.assertEqual(sure.shape, (len(frames),))
             self.assertTrue(np.all((sure >= 0) & (sure <= 1)))
+
+    def test_strokes_that_go_on_regularly_recur(self) -> None:
+        # The same faint strokes under hiss: every 0.4 s, and at moments that no distance joins.
+        rng = np.random.default_rng(11)
+        means = []
+        for times in (0.3 + 0.4 * np.arange(18), np.cumsum(rng.uniform(0.25, 0.55, 18)) + 0.2):
+            made = struck(list(times), 8.0, levels=[0.02] * len(times))
+            heard = onset_strength(source(Audio(made.samples + 0.01 * rng.standard_normal(made.samples.shape).astype(np.float32), 44100)))
+            frames = candidates(heard)
+            at = frames / heard.frame_rate_hz
+            near = np.array([int(np.argmin(np.abs(at - time))) for time in times[3:-3]])
+            self.assertLess(float(np.max(np.abs(at[near] - times[3:-3]))), 0.02)
+            means.append(float(recurrence(heard, frames)[near].max(axis=1).mean()))
+        self.assertGreater(means[0], 1.3 * means[1])
+
+    def test_of_two_strokes_that_sound_together_the_soft_first_one_is_the_start(self) -> None:
+        # 12 ms apart, the first 14 dB softer: one attack.
+        rate = 44100
+        t = np.arange(4 * rate) / rate
+        rng = np.random.default_rng(13)
+        sound = 1e-3 * rng.standard_normal(len(t))
+        due = [0.5, 1.1, 1.7, 2.3, 2.9, 3.5]
+        for time in due:
+            for start, level in ((time, 0.12), (time + 0.012, 0.6)):
+                hiss = np.diff(rng.standard_normal(len(t) + 1))
+                sound += np.where(t >= start, 0.5 * level * hiss * np.exp(-np.maximum(t - start, 0) / 0.05), 0)
+        np.testing.assert_allclose(found(Audio(np.asarray(sound, np.float32), rate)), due, atol=0.002)
+
+    def test_starts_are_found_at_any_rate(self) -> None:
+        for rate in (8000, 22050, 44100, 96000):
+            t = np.arange(rate) / rate
+            tone = np.where(t >= 0.5, 0.5 * np.sin(2 * np.pi * 440 * (t - 0.5)) * np.exp(-np.maximum(t - 0.5, 0) / 0.2), 0)
+            finder = StartFinder(source(Audio(tone.astype(np.float32), rate)))
+            near = finder.near(np.array([0.506]))[0]
+            self.assertEqual(near.picture.shape, ((PICTURE_STEPS + 1) * len(BANDS_HZ),))
+            self.assertTrue(np.isfinite(near.picture).all())
+            self.assertLess(abs(finder.starts(np.array([0.506]))[0] - 0.5), 0.003, rate)
 
     def test_held_out_pieces_of_our_own(self) -> None:
         # Seeds far beyond those that the weights were learnt from (bench/ear/train.py).

@@ -3,8 +3,9 @@ import unittest
 import numpy as np
 
 from combpace.core.audio import Audio
+from combpace.core.learnt import weights_of
 from combpace.core.pattern import WEIGHTS as PATTERN
-from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, WEIGHTS, hear_pulse, inputs_of, weights_of
+from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, WEIGHTS, hear_pulse, inputs_of
 from combpace.core.spectra import onset_strength
 from tests.support.sounds import source, struck
 

@@ -3,7 +3,8 @@ import unittest
 import numpy as np
 
 from combpace.core.audio import Audio
-from combpace.core.pulse import Pulse, hear_pulse, weights_of
+from combpace.core.learnt import weights_of
+from combpace.core.pulse import Pulse, hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.steady_pulse import TempoSpectrum, steady_rows
 from combpace.core.ways import INPUTS, KINDS, NAMES, WEIGHTS, Take, Way, features, rows_of, worth_of

@@ -11,14 +11,14 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from combpace.core.attacks import candidates, features, probability
+from combpace.core.attacks import candidates, probability
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.spectra import OnsetStrength
 from combpace.core.starts import StartFinder
 
-ANALYSIS_VERSION = 5
+ANALYSIS_VERSION = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +71,7 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
     settings = settings or OnsetSettings()
     if settings.listen == "everything":
         frames = candidates(heard)
-        sure = probability(features(heard, frames)) if len(frames) else np.zeros(0)
+        sure = probability(heard, frames)
         kept = sure > least_probability(settings.threshold)
         peaks, height, sure = frames[kept].astype(np.float64), heard.total[frames[kept]].astype(np.float64), sure[kept]
     else:
@@ -79,9 +79,7 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
         sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
     if not len(peaks):
         return no_onsets()
-    finder = StartFinder(source)
-    rough = peaks / heard.frame_rate_hz
-    times = np.array([finder.start(time) for time in rough])
+    times = StartFinder(source).starts(peaks / heard.frame_rate_hz)
     scale = max(float(np.quantile(height, 0.95)), 1e-9)
     loud = np.clip(height / scale, 0.0, 1.0)
     return _spaced(times, loud, np.clip(sure, 0.0, 1.0), settings.min_gap_s)

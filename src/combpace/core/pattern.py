@@ -15,7 +15,8 @@ import numpy as np
 from scipy import ndimage
 
 from combpace.core.clocks import FloatArray
-from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, network, sigmoid, softmax, weights_of
+from combpace.core.learnt import weights_of
+from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, network, sigmoid, softmax
 from combpace.core.spectra import Float32Array
 
 WEIGHTS = "pattern_weights.npz"

@@ -9,8 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cache
-from importlib import resources
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +16,7 @@ from scipy import fft, ndimage
 
 from combpace.core.audio import Source
 from combpace.core.clocks import FloatArray, IntArray
+from combpace.core.learnt import weights_of
 from combpace.core.spectra import Float32Array, OnsetStrength, rise_of
 
 FRAMES_PER_S = 100.0
@@ -155,13 +154,6 @@ def pulse_of(kept: Mapping[str, NDArray[np.float16]]) -> Pulse:
 def _halved(rows: Float32Array) -> Float32Array:
     """At half precision, so that what is kept of a pulse is all of it."""
     return rows.astype(np.float16).astype(np.float32)
-
-
-@cache
-def weights_of(name: str) -> dict[str, Float32Array]:
-    """The weights of a network that lie beside this module, read once."""
-    with resources.files("combpace.core").joinpath(name).open("rb") as file, np.load(file) as kept:
-        return {name: kept[name].astype(np.float32) for name in kept.files}
 
 
 def network(inputs: Float32Array, w: dict[str, Float32Array]) -> Float32Array:

@@ -17,8 +17,9 @@ from scipy import ndimage
 
 from combpace.core.attack_pulse import attacks_of
 from combpace.core.clocks import FloatArray
+from combpace.core.learnt import weights_of
 from combpace.core.pattern import ALIKE, LAGS, inputs_of_beats, log_odds, pattern_from
-from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, weights_of
+from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse
 from combpace.core.steady_pulse import TempoSpectrum, steady_rows
 from combpace.core.tempomap import parse_meter
 

@@ -1,0 +1,26 @@
+"""Weights of small learnt networks, and what one of two layers says of rows of figures."""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib import resources
+
+import numpy as np
+
+from combpace.core.spectra import Float32Array
+
+# What lies further from what was learnt than this, in standard deviations, says no more.
+FURTHEST = 5.0
+
+
+@cache
+def weights_of(name: str) -> dict[str, Float32Array]:
+    """The weights of a network that lie beside this module, read once."""
+    with resources.files("combpace.core").joinpath(name).open("rb") as file, np.load(file) as kept:
+        return {name: kept[name].astype(np.float32) for name in kept.files}
+
+
+def outputs(rows: Float32Array, w: dict[str, Float32Array]) -> Float32Array:
+    """Rows (n, inputs), finite; `w` holds centre, spread, w1, b1, w2, b2 (`bench/ear/two_layers.py`); returns (n, outputs)."""
+    scaled = np.clip((rows - w["centre"]) / w["spread"], -FURTHEST, FURTHEST)
+    return np.asarray(np.tanh(scaled @ w["w1"] + w["b1"]) @ w["w2"] + w["b2"], dtype=np.float32)
