@@ -93,12 +93,14 @@ def _run(
     wanted = np.concatenate([[0.0], np.cumsum(0.5 * (pitch[1:] + pitch[:-1]))])
     there = phase[whole] + part_of * (phase[whole + 1] - phase[whole])
     # Between the period before (0) and the one after (1).
-    between = np.mod(there - wanted, 1.0)
-    before = np.interp(there - between, phase, grid)
-    after = np.interp(there - between + 1, phase, grid)
+    between = there - wanted
+    between -= np.floor(between)
     share = np.clip((between - 0.5) / width + 0.5, 0, 1)
     share = share * share * (3 - 2 * share) if width < 1 else share
-    sides = [(before, 1 - share), (after, share.copy())]
+    there -= between
+    before = np.interp(there, phase, grid)
+    there += 1
+    sides = [(before, 1 - share), (np.interp(there, phase, grid), share)]
     if segment.ends:
         # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
         reach_in = 0.5 * float(period.min())
@@ -150,7 +152,9 @@ def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -
     for channel, samples in enumerate(sound):
         knots = ndimage.spline_filter1d(samples, ORDER, output=np.float64)
         for (place, weight), index in zip(sides, used, strict=True):
-            if len(index):
+            if len(index) == len(weight):
+                made[channel] += ndimage.map_coordinates(knots, [place - lo], order=ORDER, prefilter=False) * weight
+            elif len(index):
                 read = ndimage.map_coordinates(knots, [place[index] - lo], order=ORDER, prefilter=False)
                 made[channel, index] += (read * weight[index]).astype(np.float32)
     return made

@@ -11,7 +11,7 @@ from functools import cache
 import numpy as np
 from scipy import fft, signal
 
-from combpace.core.audio import Source
+from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 
 HOP_S = 0.005
@@ -22,10 +22,11 @@ VOICED = 0.5
 # What a candidate costs for each octave below the highest, and a step from frame to frame for each octave.
 OCTAVE, STEP = 0.02, 0.6
 BATCH = 256
-WARM = 4096
+# Frames that the filter before it needs until what it held at first is forgotten (-89 dB).
+WARM = 2048
 # A sound is compared with itself one period on over at least this long.
 COMPARED_S = 0.008
-TRACKED_RATE_HZ = 8000.0
+TRACKED_RATE_HZ, LOBES = 8000.0, 6
 # Falls by 6 dB an octave, without what is slower than any pitch.
 _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
 
@@ -39,12 +40,12 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     rate = source.sample_rate_hz
     hop = max(1, round(HOP_S * rate))
     at: IntArray = start + np.arange((stop - start) // hop + 2) * hop
-    margin = round(2.5 * rate / LOWEST_HZ) + WARM
-    lo = int(at[0]) - margin
+    margin = round(2.5 * rate / LOWEST_HZ)
+    lo = int(at[0]) - margin - WARM
     sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
     # Pitch is far below half the rate: the search goes over a slower copy, every other frame.
     slower = max(1, int(rate / TRACKED_RATE_HZ))
-    low = signal.resample_poly(sound, 1, slower, window=_lowpass(slower)) if slower > 1 else sound
+    low = signal.upfirdn(_lowpass(slower), sound.astype(np.float32), 1, slower)[LOBES:] if slower > 1 else sound.astype(np.float32)
     coarse_at = at[::2]
     places = (coarse_at - lo) // slower
     coarse, alike = _tracked(low, places, rate / slower, round(2.2 * rate / LOWEST_HZ / slower))
@@ -59,39 +60,40 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
 
 
 @cache
-def _lowpass(slower: int) -> FloatArray:
-    """What `resample_poly` would design anew at each call: Kaiser, beta 5, ten zero crossings on either side."""
-    taps: FloatArray = signal.firwin(20 * slower + 1, 1.0 / slower, window=("kaiser", 5.0))
-    return taps
+def _lowpass(slower: int) -> Samples:
+    """Kaiser, beta 5, LOBES zero crossings on either side: what `resample_poly` would design anew at each call."""
+    return np.asarray(signal.firwin(2 * LOBES * slower + 1, 1.0 / slower, window=("kaiser", 5.0)), dtype=np.float32)
 
 
-def _tracked(sound: FloatArray, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
+def _tracked(sound: Samples, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
     """(periods, how alike) at frames of a sound, from windows of `size` frames about them."""
     shortest, longest = rate / HIGHEST_HZ, min(rate / LOWEST_HZ, size / 2.0)
-    window = np.hanning(size + 2)[1:-1]
+    window = np.hanning(size + 2)[1:-1].astype(np.float32)
     length = fft.next_fast_len(2 * size, real=True)
     own = fft.irfft(np.square(np.abs(fft.rfft(window, length))), length)[: int(longest) + 2]
     lags = np.full((len(at), CANDIDATES), rate / 200.0)
     found = np.zeros((len(at), CANDIDATES))
     view = np.lib.stride_tricks.sliding_window_view(sound, size)
-    penalty = OCTAVE * np.log2(np.arange(1, int(longest) + 1) / shortest)
+    penalty = (OCTAVE * np.log2(np.arange(1, int(longest) + 1) / shortest)).astype(np.float32)
+    first = int(shortest) - 1
     for begin in range(0, len(at), BATCH):
         batch = at[begin : begin + BATCH] - size // 2
         frames = view[np.clip(batch, 0, len(view) - 1)]
         frames = (frames - frames.mean(axis=1, keepdims=True)) * window
         power = np.square(np.abs(fft.rfft(frames, length, axis=1)))
         same = fft.irfft(power, length, axis=1)[:, : int(longest) + 2]
-        same = same / own * (own[0] / np.maximum(same[:, :1], 1e-12))
-        inner = same[:, 1:-1]
-        peak = (inner > same[:, :-2]) & (inner >= same[:, 2:])
-        peak[:, : int(shortest) - 1] = False
-        score = np.where(peak, inner - penalty, -1.0)
-        best = np.argsort(-score, axis=1)[:, :CANDIDATES]
+        same = same / own * (own[0] / np.maximum(same[:, :1], np.float32(1e-12)))
+        inner = same[:, 1 + first : -1]
+        peak = (inner > same[:, first:-2]) & (inner >= same[:, 2 + first :])
+        score = np.where(peak, inner - penalty[first:], np.float32(-1.0))
+        best = np.argpartition(score, -CANDIDATES, axis=1)[:, -CANDIDATES:]
         rows = np.arange(len(batch))[:, None]
-        left, mid, right = same[rows, best], same[rows, best + 1], same[rows, best + 2]
+        said = score[rows, best]
+        best += first
+        left, mid, right = (same[rows, best + k].astype(np.float64) for k in range(3))
         bend = left - 2 * mid + right
         shift = np.where(bend < -1e-12, 0.5 * (left - right) / np.minimum(bend, -1e-12), 0.0)
-        real = score[rows, best] > -0.5
+        real = said > -0.5
         lags[begin : begin + len(batch)] = np.where(real, best + 1 + np.clip(shift, -0.5, 0.5), rate / 200.0)
         found[begin : begin + len(batch)] = np.where(real, np.clip(mid, 0, 1), 0.0)
     return _smoothest(lags, found, shortest)

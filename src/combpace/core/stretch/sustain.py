@@ -29,7 +29,7 @@ VERY_EVEN, EVEN = 1.4, 1.7
 LOBE = 2
 # Share of the power before attacks that makes what sounds on a layer of its own.
 SOUNDS_ON = 0.65
-BLOCK_S, KEPT_BLOCKS = 2.0, 7
+BLOCK_S, KEPT_BLOCKS = 2.0, 6
 
 
 class Sustained:
