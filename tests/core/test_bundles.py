@@ -4,7 +4,7 @@ import numpy as np
 
 from combpace.core.analysis import analyse
 from combpace.core.audio import Audio
-from combpace.core.bundles import Together, analyse_bundle, without_bleed
+from combpace.core.bundles import Together, analyse_bundle, on_own_strokes, without_bleed
 from combpace.core.errors import ParameterError
 from tests.support.sounds import marks, source, struck
 
@@ -17,6 +17,20 @@ class BleedTest(unittest.TestCase):
         # Louder in the far mic at 2.0; about as loud in both at 3.0: that is an overhead, and stays.
         self.assertEqual(own[0].times.tolist(), [1.0, 3.0])
         self.assertEqual(own[1].times.tolist(), [1.5, 2.0, 3.0029])
+
+    def test_an_onset_that_starts_on_bleed_lies_on_the_mic_s_own_stroke(self) -> None:
+        # The tub follows the board by 8 ms; the tub's mic hears the board 28 dB softer, the board's mic hears little of the tub.
+        times = 0.5 + 0.6 * np.arange(8)
+        board, tub = struck(times, 6.0).samples, struck(times + 0.008, 6.0).samples
+        mics = [source(Audio(tub + 0.04 * board, 44100)), source(Audio(board + 0.04 * tub, 44100))]
+        early = [marks(list(times)), marks(list(times))]
+        np.testing.assert_allclose(on_own_strokes(0, mics, early, early).times, times + 0.008, atol=0.001)
+        # The board strikes first and loudest in its own mic: that is its stroke.
+        np.testing.assert_allclose(on_own_strokes(1, mics, early, early).times, times)
+        # A soft beginning that no other mic hears is the stroke's own.
+        far = [early[0], marks(list(times + 0.2))]
+        np.testing.assert_allclose(on_own_strokes(0, mics, far, far).times, times)
+        self.assertEqual(len(on_own_strokes(0, mics, [marks([]), early[1]], early)), 0)
 
     def test_a_mic_alone_keeps_all(self) -> None:
         one = marks([1.0, 2.0])

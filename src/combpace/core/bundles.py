@@ -14,11 +14,14 @@ from combpace.core.errors import ParameterError
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets
 from combpace.core.pulse import hear_pulse
 from combpace.core.spectra import OnsetStrength, onset_strength
+from combpace.core.starts import StartFinder
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
 ARRIVAL_S = 0.015
 # A mic is nearest to what it hears first, or nearly first, and at least this much louder against its own loud strokes than others do.
 NEARLY_S, LOUDER_DB = 0.001, 6.0
+# A stroke is at its loudest within this time.
+STROKE_S = 0.030
 
 
 class Together:
@@ -80,6 +83,7 @@ def analyse_bundle(
         each.append(detect_onsets(source, strengths[-1], onset_settings))
         tell("placing attacks", (number + 1) / len(sources))
     own = without_bleed(each, [levels_of(found, strength) for found, strength in zip(each, strengths, strict=True)])
+    own = [on_own_strokes(number, sources, own, each) for number in range(len(sources))]
     return [Analysis(found, beats, pace, steady, sure, strength, pulse) for found, strength in zip(own, strengths, strict=True)]
 
 
@@ -107,3 +111,41 @@ def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[
             keep &= ~((later > -NEARLY_S) & (later < ARRIVAL_S) & (levels[other][near] > levels[mine] + LOUDER_DB))
         out.append(replace(onsets, times=take_times(onsets.times[keep]), strength=onsets.strength[keep], confidence=onsets.confidence[keep]))
     return out
+
+
+def on_own_strokes(mine: int, sources: Sequence[Source], own: Sequence[Onsets], each: Sequence[Onsets]) -> Onsets:
+    """A mic's own onsets, on what is its own: where one starts softly, another mic hears a stroke there first, and hears it
+    much louder against its own loud strokes, the soft part is that stroke's bleed. The onset lies where the loud part begins.
+
+    own   onsets of all mics without bleed; each: all that they hear
+    """
+    onsets = own[mine]
+    times = np.array(onsets.times, dtype=np.float64)
+    finder = StartFinder(sources[mine])
+    ends = np.append(times[1:], np.inf)
+    loud = [_loud_db(source, found) for source, found in zip(sources, own, strict=True)]
+    for other, others in enumerate(each):
+        if other == mine or not len(others) or not len(own[other]):
+            continue
+        for k, time in enumerate(np.asarray(onsets.times)):
+            near = float(others.times[int(np.argmin(np.abs(np.asarray(others.times) - time)))])
+            if not -NEARLY_S < time - near < ARRIVAL_S or times[k] > time:
+                continue
+            begins = finder.loud_start(float(time), float(min(time + STROKE_S, ends[k] - NEARLY_S)))
+            if begins is None:
+                continue
+            here, there = (_level_db(sources[mic], at, begins - time) - loud[mic] for mic, at in ((mine, time), (other, near)))
+            if there > here + LOUDER_DB:
+                times[k] = begins
+    return replace(onsets, times=take_times(times))
+
+
+def _level_db(source: Source, start_s: float, length_s: float) -> float:
+    first = round(start_s * source.sample_rate_hz)
+    sound = source.read(first, first + max(1, round(length_s * source.sample_rate_hz)))
+    return float(10 * np.log10(np.mean(np.square(sound, dtype=np.float64)) + 1e-14))
+
+
+def _loud_db(source: Source, onsets: Onsets) -> float:
+    """How loud the loud strokes of a mic are within 30 ms."""
+    return float(np.quantile([_level_db(source, float(time), 0.03) for time in onsets.times], 0.9)) if len(onsets) else 0.0

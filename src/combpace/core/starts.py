@@ -31,6 +31,8 @@ PICTURE_STEPS = round((EARLY_S + AFTER_S) / PICTURE_S)
 # The likelihood about a change is summed over so many steps before and after its own.
 NEARBY_STEPS = 2
 WEIGHTS = "start_weights.npz"
+# What starts a sound this much below its loudest is soft.
+SOFT_DB = 15.0
 BATCH = 48
 NAMES = (
     "gain", "gain against the largest", "log of the likelihood ratio", "is before a main change", "level after against the band's peak",
@@ -120,6 +122,26 @@ class StartFinder:
                     at, gain, ratio, after = (float(value) for value in split[:, k])
                     changes[k].append((number, is_before, (int(lo[k]) + at) / rate, gain, ratio, after - float(top[k]), float(top[k])))
         return [Near(float(rough_s[k]), np.array(changes[k]), _picture(levels[k]), mixes[k], int(lo[k]) - self._margin) for k in range(count)]
+
+    def loud_start(self, start_s: float, until_s: float) -> float | None:
+        """Where the loud part begins of a sound that starts softly, seconds; None where it is loud from `start_s` on.
+
+        Loud is what is less than SOFT_DB below the loudest until `until_s`.
+        """
+        rate = self._rate
+        lo, hi = round(start_s * rate), min(round(until_s * rate), self._source.frames)
+        edge = max(round(0.001 * rate), 8)
+        if hi - lo <= 4 * edge:
+            return None
+        power = np.square(self._source.read(lo, hi).mean(axis=0, dtype=np.float64))
+        smooth = ndimage.uniform_filter1d(power, edge, mode="nearest")
+        peak = int(np.argmax(smooth))
+        if peak < 3 * edge or float(smooth[: 2 * edge].max()) > float(smooth[peak]) * 10 ** (-SOFT_DB / 10):
+            return None
+        total = np.concatenate([[0.0], np.cumsum(power)])[None]
+        at = int(_splits(total, np.array([1e-12 + 1e-6 * power.max()]), np.array([0]), np.array([min(peak + edge, hi - lo)]), edge)[0, 0])
+        mix, first = self._source.read(lo - self._margin, hi).mean(axis=0, dtype=np.float64), lo - self._margin
+        return (self._zero_crossing(mix, lo + at - first) + first) / rate if at > 0 else None
 
     def _zero_crossing(self, mix: FloatArray, at: int) -> int:
         """The zero crossing nearest to `at` within 1 ms, or `at`."""
