@@ -23,14 +23,17 @@ class BleedTest(unittest.TestCase):
         times = 0.5 + 0.6 * np.arange(8)
         board, tub = struck(times, 6.0).samples, struck(times + 0.008, 6.0).samples
         mics = [source(Audio(tub + 0.04 * board, 44100)), source(Audio(board + 0.04 * tub, 44100))]
-        early = [marks(list(times)), marks(list(times))]
-        np.testing.assert_allclose(on_own_strokes(0, mics, early, early).times, times + 0.008, atol=0.001)
+        early, loud = [marks(list(times)), marks(list(times))], [-20.0, -20.0]
+        np.testing.assert_allclose(on_own_strokes(0, mics, early[0], early, loud).times, times + 0.008, atol=0.001)
         # The board strikes first and loudest in its own mic: that is its stroke.
-        np.testing.assert_allclose(on_own_strokes(1, mics, early, early).times, times)
+        np.testing.assert_allclose(on_own_strokes(1, mics, early[1], early, loud).times, times)
         # A soft beginning that no other mic hears is the stroke's own.
         far = [early[0], marks(list(times + 0.2))]
-        np.testing.assert_allclose(on_own_strokes(0, mics, far, far).times, times)
-        self.assertEqual(len(on_own_strokes(0, mics, [marks([]), early[1]], early)), 0)
+        np.testing.assert_allclose(on_own_strokes(0, mics, far[0], far, loud).times, times)
+        # Nor is it bleed where the other mic hears it no louder: an overhead hears both as its own.
+        alike = [mics[0], mics[0]]
+        np.testing.assert_allclose(on_own_strokes(0, alike, early[0], early, loud).times, times)
+        self.assertEqual(len(on_own_strokes(0, mics, marks([]), early, loud)), 0)
 
     def test_a_mic_alone_keeps_all(self) -> None:
         one = marks([1.0, 2.0])

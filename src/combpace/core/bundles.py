@@ -13,7 +13,7 @@ from combpace.core.clocks import FloatArray, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets
 from combpace.core.pulse import hear_pulse
-from combpace.core.spectra import OnsetStrength, onset_strength
+from combpace.core.spectra import onset_strength
 from combpace.core.starts import StartFinder
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
@@ -82,20 +82,16 @@ def analyse_bundle(
         strengths.append(onset_strength(source))
         each.append(detect_onsets(source, strengths[-1], onset_settings))
         tell("placing attacks", (number + 1) / len(sources))
-    own = without_bleed(each, [levels_of(found, strength) for found, strength in zip(each, strengths, strict=True)])
-    own = [on_own_strokes(number, sources, own, each) for number in range(len(sources))]
+    levels = [levels_of(source, found) for source, found in zip(sources, each, strict=True)]
+    alone = without_bleed(each, [level - _loud(level) for level in levels])
+    loud = [_loud(levels_of(source, found)) for source, found in zip(sources, alone, strict=True)]
+    own = [on_own_strokes(number, sources, found, each, loud) for number, found in enumerate(alone)]
     return [Analysis(found, beats, pace, steady, sure, strength, pulse) for found, strength in zip(own, strengths, strict=True)]
 
 
-def levels_of(onsets: Onsets, heard: OnsetStrength) -> FloatArray:
-    """How loud each onset is within 30 ms, in dB against the loud onsets of its own mic."""
-    if not len(onsets):
-        return np.zeros(0)
-    at = np.round(np.asarray(onsets.times) * heard.frame_rate_hz).astype(int)[:, None] + np.arange(0, round(0.03 * heard.frame_rate_hz) + 1)
-    level = heard.level[np.clip(at, 0, len(heard.level) - 1)].max(axis=1).astype(np.float64)
-    decibels = 20 * np.log10(np.maximum(level, 1e-7))
-    result: FloatArray = decibels - float(np.quantile(decibels, 0.9))
-    return result
+def levels_of(source: Source, onsets: Onsets) -> FloatArray:
+    """How loud each onset is over STROKE_S, in dB."""
+    return np.array([_level_db(source, float(time), STROKE_S) for time in onsets.times])
 
 
 def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[Onsets]:
@@ -113,19 +109,17 @@ def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[
     return out
 
 
-def on_own_strokes(mine: int, sources: Sequence[Source], own: Sequence[Onsets], each: Sequence[Onsets]) -> Onsets:
+def on_own_strokes(mine: int, sources: Sequence[Source], onsets: Onsets, each: Sequence[Onsets], loud: Sequence[float]) -> Onsets:
     """A mic's own onsets, on what is its own: where one starts softly, another mic hears a stroke there first, and hears it
     much louder against its own loud strokes, the soft part is that stroke's bleed. The onset lies where the loud part begins.
 
-    own   onsets of all mics without bleed; each: all that they hear
+    onsets  its own, without bleed; each: all that each mic hears; loud: how loud loud strokes are in each mic, in dB
     """
-    onsets = own[mine]
     times = np.array(onsets.times, dtype=np.float64)
     finder = StartFinder(sources[mine])
     ends = np.append(times[1:], np.inf)
-    loud = [_loud_db(source, found) for source, found in zip(sources, own, strict=True)]
     for other, others in enumerate(each):
-        if other == mine or not len(others) or not len(own[other]):
+        if other == mine or not len(others):
             continue
         for k, time in enumerate(np.asarray(onsets.times)):
             near = float(others.times[int(np.argmin(np.abs(np.asarray(others.times) - time)))])
@@ -146,6 +140,6 @@ def _level_db(source: Source, start_s: float, length_s: float) -> float:
     return float(10 * np.log10(np.mean(np.square(sound, dtype=np.float64)) + 1e-14))
 
 
-def _loud_db(source: Source, onsets: Onsets) -> float:
-    """How loud the loud strokes of a mic are within 30 ms."""
-    return float(np.quantile([_level_db(source, float(time), 0.03) for time in onsets.times], 0.9)) if len(onsets) else 0.0
+def _loud(levels: FloatArray) -> float:
+    """What counts as loud among a mic's strokes."""
+    return float(np.quantile(levels, 0.9)) if len(levels) else 0.0

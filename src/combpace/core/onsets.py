@@ -66,7 +66,8 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
     source    the sound, for the exact moments
     heard     its onset strength (`spectra.onset_strength`)
     settings  threshold, band, shortest gap
-    Returns   strictly increasing times within the source; empty for silence, steady noise or a held tone
+    Returns   strictly increasing times within the source; empty for silence or a held tone; loud steady noise
+              gets marks, though nothing is struck in it
     """
     settings = settings or OnsetSettings()
     if settings.listen == "everything":
