@@ -1,11 +1,14 @@
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from combpace.core.analysis import analyse
 from combpace.core.audio import Audio
-from combpace.core.bundles import Together, analyse_bundle, on_own_strokes, without_bleed
+from combpace.core.bundles import Together, analyse_bundle, on_own_strokes, on_strokes_of, without_bleed
+from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
+from combpace.core.tempomap import Knot, Meter, TempoMap
 from tests.support.sounds import marks, source, struck
 
 
@@ -55,16 +58,35 @@ class BundleTest(unittest.TestCase):
         cls.beats, cls.mics = beats, [source(mic(low, high)), source(mic(high, low))]
         cls.found = analyse_bundle(cls.mics)
 
-    def test_one_pace_for_all(self) -> None:
+    def test_one_count_for_all(self) -> None:
         paces = [found.pace for found in self.found]
-        self.assertIs(paces[0], paces[1])
-        assert paces[0] is not None
+        assert paces[0] is not None and paces[1] is not None
+        self.assertEqual(paces[0].meters, paces[1].meters)
+        self.assertEqual([knot.quarters for knot in paces[0].knots], [knot.quarters for knot in paces[1].knots])
+        np.testing.assert_allclose(paces[0].times_s, paces[1].times_s, atol=0.005)
         self.assertAlmostEqual(float(np.median(np.diff(self.found[0].beats.times))), 0.5, delta=0.01)
 
-    def test_each_mic_keeps_its_own_strokes(self) -> None:
+    def test_the_beats_of_a_mic_lie_on_its_own_strokes(self) -> None:
         for found, own in zip(self.found, (self.beats[::2], self.beats[1::2]), strict=True):
-            self.assertEqual(len(found.onsets), 16)
+            assert found.pace is not None
+            near = np.abs(np.asarray(found.onsets.times)[:, None] - found.pace.times_s[None, :]).min(axis=1)
+            self.assertEqual(float(near.max()), 0.0)
             np.testing.assert_allclose(found.onsets.times, own, atol=0.002)
+
+    def test_beats_go_to_strokes_that_are_near_and_not_to_what_is_fixed(self) -> None:
+        # Sound takes 8 ms for 2.75 m (343 m/s at 20 °C, ISO 9613-1).
+        pace: TempoMap[TakeTimes] = TempoMap(
+            (Knot(1.0, 0.0), Knot(1.5, 1.0), Knot(2.0, 2.0, fixed=True), Knot(2.5, 3.0), Knot(3.0, 4.0)), (Meter(1, 4, 4),)
+        )
+        strokes = replace(marks([1.008, 1.52, 2.008, 2.494, 2.5]), strength=np.array([0.9, 0.9, 0.9, 0.9, 0.2]))
+        moved = on_strokes_of(pace, strokes)
+        np.testing.assert_allclose(moved.times_s, [1.008, 1.5, 2.0, 2.494, 3.0])
+        self.assertEqual(on_strokes_of(pace, marks([])), pace)
+        close: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0), Knot(1.125, 1.0)), (Meter(1, 4, 4),))
+        np.testing.assert_allclose(on_strokes_of(close, marks([1.01, 1.12])).times_s, [1.01, 1.125])
+
+    def test_each_mic_keeps_its_own_strokes(self) -> None:
+        self.assertEqual([len(found.onsets) for found in self.found], [16, 16])
 
     def test_one_file_is_itself_and_rates_must_agree(self) -> None:
         alone = analyse_bundle(self.mics[:1])

@@ -9,17 +9,20 @@ import numpy as np
 
 from combpace.core.analysis import Analysis, Hints, analyse, read
 from combpace.core.audio import Samples, Source
-from combpace.core.clocks import FloatArray, take_times
+from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets
 from combpace.core.pulse import hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.starts import StartFinder
+from combpace.core.tempomap import Knot, TempoMap
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
 ARRIVAL_S = 0.015
 # A mic is nearest to what it hears first, or nearly first, and at least this much louder against its own loud strokes than others do.
 NEARLY_S, LOUDER_DB = 0.001, 6.0
+# No beat moves nearer than this to the one before.
+CLOSEST_S = 0.120
 # A stroke is at its loudest within this time.
 STROKE_S = 0.030
 
@@ -65,8 +68,9 @@ def analyse_bundle(
     """Listen to the mics of one performance.
 
     sources  of one sample rate, with a common start
-    Returns  one analysis for each: beats, pace and steady fit are the same for all, read from the mics together; onsets are
-             those of its own mic without bleed. Raises as `analyse`, and ParameterError for differing rates
+    Returns  one analysis for each: beats, count and steady fit are the same for all, read from the mics together; onsets are
+             those of its own mic without bleed, and the beats of its pace lie on them. Raises as `analyse`, and ParameterError
+             for differing rates
     """
     whole = Together(sources)
     if len(sources) == 1:
@@ -86,7 +90,26 @@ def analyse_bundle(
     alone = without_bleed(each, [level - _loud(level) for level in levels])
     loud = [_loud(levels_of(source, found)) for source, found in zip(sources, alone, strict=True)]
     own = [on_own_strokes(number, sources, found, each, loud) for number, found in enumerate(alone)]
-    return [Analysis(found, beats, pace, steady, sure, strength, pulse) for found, strength in zip(own, strengths, strict=True)]
+    paces = [pace and on_strokes_of(pace, found) for found in own]
+    return [Analysis(found, beats, mine, steady, sure, strength, pulse) for found, mine, strength in zip(own, paces, strengths, strict=True)]
+
+
+def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTimes]:
+    """A bundle's pace with its beats on one mic's own strokes, where that mic has one with the beat.
+
+    In the mix a beat lies on the first of the instruments that share it; a mic may hear its own up to ARRIVAL_S later or earlier.
+    Of several the strongest counts. What is fixed stays, and so does a beat that would come within `CLOSEST_S` of the one before.
+    """
+    at = np.asarray(onsets.times)
+    knots: list[Knot] = []
+    for knot in pace.knots:
+        first, stop = np.searchsorted(at, (knot.time_s - ARRIVAL_S, knot.time_s + ARRIVAL_S))
+        if stop > first and not knot.fixed:
+            stroke = float(at[first + int(np.argmax(onsets.strength[first:stop]))])
+            if not knots or stroke > knots[-1].time_s + CLOSEST_S:
+                knot = replace(knot, time_s=stroke)
+        knots.append(knot)
+    return TempoMap(tuple(knots), pace.meters)
 
 
 def levels_of(source: Source, onsets: Onsets) -> FloatArray:
