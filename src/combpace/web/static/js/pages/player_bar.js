@@ -1,6 +1,7 @@
 // @ts-check
 // The bar at the foot: play, position, loop, speed, click, original/fitted, who sounds.
 import { clockWords } from "../views/map.js";
+import { toldApart } from "./names.js";
 
 const $ = (/** @type {string} */ id) => /** @type {HTMLElement} */ (document.getElementById(id));
 
@@ -48,11 +49,13 @@ export function mountPlayerBar(player, state, on) {
     /** @type {Map<string, string[]>} */
     const groups = new Map();
     for (const take of state.picture.takes.filter((one) => one.frames)) groups.set(take.bundle ?? take.id, [...(groups.get(take.bundle ?? take.id) ?? []), take.id]);
-    $("chips").replaceChildren(...[...groups].map(([key, ids]) => {
-      const chip = document.createElement("button"), sets = ids.map(strip), name = state.picture.takes.find((take) => take.id === key)?.name ?? key;
+    const names = [...groups.keys()].map((key) => state.picture.takes.find((take) => take.id === key)?.name ?? key), short = toldApart(names);
+    $("chips").replaceChildren(...[...groups.values()].map((ids, index) => {
+      const chip = document.createElement("button"), sets = ids.map(strip), name = names[index];
       chip.type = "button";
       chip.className = `chip${sets.some((set) => set.solo) ? " solo" : ""}`;
-      chip.textContent = name;
+      chip.textContent = short[index];
+      chip.setAttribute("aria-label", name);
       chip.title = `${name}${ids.length > 1 ? ` (${ids.length} takes)` : ""}: click mutes, double click plays it alone`;
       chip.setAttribute("aria-pressed", String(sets.some((set) => !set.mute)));
       chip.addEventListener("click", (event) => {
