@@ -12,15 +12,16 @@ from pathlib import Path
 
 import numpy as np
 
-from combpace.core.beats import pulses
+from combpace.core.beats import whole_ways
 from combpace.core.following import Weights
 from combpace.core.pattern import INPUTS, WEIGHTS, inputs_of_beats
 from combpace.core.pulse import FRAMES_PER_S, METERS, PAIR, pulse_from
+from combpace.core.sections import SHARED_S, changed
 
 OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / WEIGHTS
 BEATS = 128
-ROWS = 10
-CHANNELS, LAYERS, TAPS = 24, 5, 5
+ROWS, PARTLY = 12, 2
+CHANNELS, LAYERS, TAPS = 40, 6, 5
 HELD_OUT = 10
 Example = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 
@@ -28,8 +29,8 @@ Example = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Example]:
     """(features, is a downbeat, meter or -1, counted right, inside) of up to ROWS rows of beats of one song.
 
-    The true beats, a little off; and the ways to count that the decoder offers, right and wrong. A beat is counted right
-    when it lies on a true one and a neighbour lies on the true one's neighbour.
+    The true beats, a little off; these with a section that is counted as the decoder offers it; and the ways to count that it
+    offers, right and wrong. A beat is counted right when it lies on a true one and a neighbour lies on the true one's neighbour.
     """
     seed, x, y, meters = job
     rng = np.random.default_rng([seed, 5])
@@ -40,10 +41,10 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
     pulse = pulse_from(x.astype(np.float32))
     down = np.min(np.abs(beats[:, None] - lines[None, :]), axis=1) < 0.015
     meter = meters[np.clip(np.round(beats * FRAMES_PER_S / PAIR + 1).astype(int), 0, len(meters) - 1)]
-    offered = [way.row for way in pulses(pulse, (), np.zeros(0), Weights())]
+    offered = [way.row for way in whole_ways(pulse, (), np.zeros(0), Weights())]
     order = [0, *(1 + rng.permutation(len(offered) - 1)).tolist()] if offered else []
     a, b = int(rng.integers(0, 4)), len(beats) - int(rng.integers(0, 4))
-    rows = [beats, beats[a:b], *(offered[k] for k in order)][:ROWS]
+    rows = [beats, beats[a:b], *_partly(beats, [offered[k] for k in order[1:]], rng), *(offered[k] for k in order)][:ROWS]
     out = []
     for chosen in rows:
         chosen = chosen[:BEATS]
@@ -63,6 +64,19 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
         asked = y[2][np.clip(np.round(chosen * FRAMES_PER_S).astype(int), 0, y.shape[1] - 1)] > 0
         marks[0][:n], marks[1][:n], marks[2][:n], said[:n] = down[near] & right, right, asked, meter[near]
         out.append((features, marks[0], said, marks[1], marks[2]))
+    return out
+
+
+def _partly(beats: np.ndarray, others: list[np.ndarray], rng: np.random.Generator) -> list[np.ndarray]:
+    """The true beats with a section that another row counts, from one shared beat on or up to one: PARTLY rows."""
+    out: list[np.ndarray] = []
+    for other in others:
+        shared = beats[np.abs(beats[:, None] - other[None, :]).min(axis=1) < SHARED_S]
+        shared = shared[(shared > beats[4]) & (shared < beats[-4])]
+        if len(out) == PARTLY or not len(shared):
+            continue
+        at = float(rng.choice(shared))
+        out.append(changed(beats, other, *((0.0, at) if rng.random() < 0.5 else (at, np.inf))))
     return out
 
 
@@ -147,8 +161,16 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--passes", type=int, default=8)
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
+    parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
     options = parser.parse_args()
-    fit(data(options.first, options.songs, options.cache), options.passes)
+    if options.rows and options.rows.exists():
+        with np.load(options.rows) as kept:
+            parts = [kept[f"part{k}"] for k in range(6)]
+    else:
+        parts = data(options.first, options.songs, options.cache)
+        if options.rows:
+            np.savez(options.rows, **{f"part{k}": part for k, part in enumerate(parts)})
+    fit(parts, options.passes)
 
 
 if __name__ == "__main__":

@@ -78,7 +78,7 @@ class WaysTest(unittest.TestCase):
         self.assertEqual(rows.shape, (2, INPUTS))
         np.testing.assert_array_equal(rows[1, len(NAMES) : 2 * len(NAMES)], 0)
         np.testing.assert_array_equal(rows[0, len(NAMES) : 2 * len(NAMES)], -len(NAMES))
-        np.testing.assert_array_equal(rows[1, -len(KINDS) - 1 : -1], [0, 0, 0, 1, 0])
+        np.testing.assert_array_equal(rows[1, -len(KINDS) - 1 : -1], [0, 0, 0, 1, 0, 0])
 
     def test_weights_are_small_and_fit(self) -> None:
         kept = weights_of(WEIGHTS)

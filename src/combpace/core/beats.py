@@ -15,18 +15,23 @@ from combpace.core.onsets import Onsets
 from combpace.core.pattern import log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
+from combpace.core.sections import joined_ways
 from combpace.core.ways import NAMES, Way, features, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
 BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
-# Mean log odds of being counted right, less EMPTY for a stretch without beats, from which on no other ways are looked for.
+# Mean log odds of being counted right, less EMPTY for a stretch without beats and for a rare tempo, from which on no other ways are
+# looked for.
 CERTAIN, EMPTY = 3.2, -2.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
 # Most music lies between 70 and 160 quarters a minute (common practice), the songs that the worth of ways was learnt from lie farther out:
 # a normal distribution over octaves, of this deviation.
 USUAL_OCTAVES = 0.55
+RARE = 0.5 / USUAL_OCTAVES**2
+# Of what worth is learnt from, more songs than of most music go over to another beat.
+JOINED = 1.0
 # How sure the count is where nothing was compared: the pattern was certain, or the user said enough.
 SURE = 0.98
 # Two ways to count are one where this share of the beats of each lies this near to one of the other, in seconds.
@@ -161,9 +166,20 @@ def track_beats(
 def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Way]:
     """Ways to count a take: the best pulse at any tempo first.
 
-    Then the best in each band, the best through attacks alone, these and the first counted otherwise, and steady ones. Each is
-    looked for only when it is asked for. Where the user states tempi or beats, what obeys these alone.
+    Then the best in each band, the best through attacks alone, these and the first counted otherwise, steady ones, and those
+    that change from one of these to another. Each is looked for only when it is asked for. Where the user states tempi or
+    beats, what obeys these alone.
     """
+    ways: list[Way] = []
+    for way in whole_ways(pulse, tempi, held, weights):
+        ways.append(way)
+        yield way
+    if not tempi and not len(held):
+        yield from joined_ways(take_of(pulse), ways)
+
+
+def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Way]:
+    """Those of `pulses` that are one way from end to end."""
     odds = log_odds(pulse.beat.astype(np.float64), 10.0)
     asked = [span.gaps for span in tempi]
     # In a band, or where the user says that there is a pulse, the best there is counts, however faint.
@@ -219,8 +235,8 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         if len(way.row) < 4:
             continue
         found = features(take, way)
-        level, covered, jumps = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps"))
-        if not ways and level + EMPTY * (1 - covered) > CERTAIN and not jumps:
+        level, covered, jumps, unusual = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared"))
+        if not ways and level + EMPTY * (1 - covered) - RARE * unusual > CERTAIN and not jumps:
             return way.row, SURE
         ways.append(way)
         values.append(found)
@@ -228,7 +244,8 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         return first, 0.5
     seen = np.array(values)
     worth = worth_of(seen, [way.kind for way in ways]) - JUMP * np.minimum(1.0, seen[:, NAMES.index("jumps")])
-    worth -= 0.5 / USUAL_OCTAVES**2 * seen[:, NAMES.index("octaves squared")]
+    worth -= RARE * seen[:, NAMES.index("octaves squared")]
+    worth -= JOINED * np.array([way.kind == "joined" for way in ways])
     likely = np.exp(worth - worth.max())
     best = ways[int(np.argmax(worth))].row
     alike = np.array([_alike(best, way.row) for way in ways])

@@ -1,7 +1,7 @@
 """What the pattern of beats says: which open bars, in what meter, and whether they are counted at the right level.
 
 A second, smaller network that takes a step per beat. What it sees of each beat is what was struck on it and on its
-quarters, how the harmony changes, and how alike beats are that lie one to sixteen apart: bars repeat themselves (as
+quarters and thirds, how the harmony changes, and how alike beats are that lie one to sixteen apart: bars repeat themselves (as
 Foote and Uchihashi 2001 read rhythm from self-similarity). Learnt by `bench/ear/learn_pattern.py` from the same songs.
 """
 
@@ -21,12 +21,16 @@ from combpace.core.spectra import Float32Array
 
 WEIGHTS = "pattern_weights.npz"
 LAGS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14, 16)
-PARTS, GROUPS = 4, 4
-# Beats on either side over which likeness is averaged.
+# What is struck is seen on quarters and on thirds of a beat.
+PLACES = (0.0, 0.25, 0.5, 0.75, 1 / 3, 2 / 3)
+PARTS, GROUPS = len(PLACES), 4
+# Beats on either side over which likeness is averaged; at the first lags also over a few, for bars that are like no others.
 REACH = 12
-INPUTS = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S) + len(LAGS) + 4 + len(METERS) + 1
+SHORT_REACH, SHORT_LAGS = 4, LAGS[1:8]
+FIRST_ALIKE = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S)
 # Columns of how alike beats are.
-ALIKE = slice(PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S), PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S) + len(LAGS))
+ALIKE = slice(FIRST_ALIKE, FIRST_ALIKE + len(LAGS))
+INPUTS = FIRST_ALIKE + len(LAGS) + len(SHORT_LAGS) + 4 + len(METERS) + 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +60,7 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
     gaps = np.diff(beats)
     gaps = np.append(gaps, gaps[-1])
     near, novelty, total = _prepared(pulse)
-    parts = beats[:, None] + gaps[:, None] * np.arange(PARTS) / PARTS
+    parts = beats[:, None] + gaps[:, None] * np.array(PLACES)
     at = np.clip(np.round(parts * FRAMES_PER_S).astype(int), 0, len(near) - 1)
     struck = near[at].reshape(len(beats), PARTS, RISES)
     grouped = struck.reshape(len(beats), PARTS, GROUPS, RISES // GROUPS).mean(axis=3).reshape(len(beats), -1)
@@ -69,6 +73,7 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
         index = np.clip(np.round(times * FRAMES_PER_S).astype(int)[:, None] + np.arange(-reach, reach + 1), 0, frames - 1)
         return log_odds(row[index].max(axis=1).astype(np.float64))
 
+    seen = np.concatenate([struck.reshape(len(beats), -1), 0.5 * levels], axis=1)
     ends = np.clip(np.round((beats + gaps) * FRAMES_PER_S).astype(int), 1, frames)
     starts = np.minimum(np.clip(np.round(beats * FRAMES_PER_S).astype(int), 0, frames - 1), ends - 1)
     meter = (total[ends] - total[starts]) / (ends - starts)[:, None]
@@ -77,7 +82,7 @@ def inputs_of_beats(pulse: Pulse, beats: FloatArray) -> Float32Array:
             grouped,
             levels,
             change,
-            likeness(np.concatenate([struck.reshape(len(beats), -1), 0.5 * levels], axis=1)),
+            likeness(seen),
             heard(pulse.beat, beats, 3),
             heard(pulse.beat, beats + 0.5 * gaps, 3),
             np.maximum(heard(pulse.beat, beats + gaps / 3, 3), heard(pulse.beat, beats + 2 * gaps / 3, 3)),
@@ -99,21 +104,27 @@ def _prepared(pulse: Pulse) -> tuple[FloatArray, FloatArray, FloatArray]:
 
 
 def likeness(rows: FloatArray) -> FloatArray:
-    """How alike beats are that lie each of LAGS apart, about each beat, against the mean of all lags; shape (beats, lags)."""
+    """How alike beats are that lie some beats apart, about each beat, against the mean of all distances.
+
+    Shape (beats, len(LAGS) + len(SHORT_LAGS)): each of LAGS over REACH beats on either side, then SHORT_LAGS over SHORT_REACH.
+    """
     centred = rows - rows.mean(axis=0)
     unit = centred / (np.linalg.norm(centred, axis=1, keepdims=True) + 1e-6)
-    out = np.zeros((len(rows), len(LAGS)))
+    count, lags = len(rows), np.array(LAGS)
+    alike = np.zeros((count + 1, len(LAGS)))
     for k, lag in enumerate(LAGS):
-        if lag >= len(rows):
-            continue
-        alike = (unit[lag:] * unit[:-lag]).sum(axis=1)
-        # A pair belongs to the beat half-way between its two.
-        total = np.cumsum(np.append(0.0, alike))
-        place = np.arange(len(rows)) - lag // 2
-        lo, hi = np.clip(place - REACH, 0, len(alike)), np.clip(place + REACH + 1, 0, len(alike))
-        out[:, k] = np.where(hi > lo, (total[hi] - total[lo]) / np.maximum(hi - lo, 1), 0.0)
-    result: FloatArray = out - out.mean(axis=1, keepdims=True)
-    return result
+        if lag < count:
+            alike[1 : count - lag + 1, k] = np.einsum("ij,ij->i", unit[lag:], unit[:-lag])
+    total = np.cumsum(alike, axis=0)
+    # A pair belongs to the beat half-way between its two.
+    place, pairs = np.arange(count)[:, None] - lags // 2, np.maximum(count - lags, 0)
+    out = []
+    for reach, first, stop in ((REACH, 0, len(LAGS)), (SHORT_REACH, 1, 1 + len(SHORT_LAGS))):
+        lo, hi = (np.clip(place + edge, 0, pairs)[:, first:stop] for edge in (-reach, reach + 1))
+        sums = np.take_along_axis(total[:, first:stop], hi, 0) - np.take_along_axis(total[:, first:stop], lo, 0)
+        mean = np.where(hi > lo, sums / np.maximum(hi - lo, 1), 0.0)
+        out.append(mean - mean.mean(axis=1, keepdims=True))
+    return np.concatenate(out, axis=1)
 
 
 def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:

@@ -18,13 +18,14 @@ from scipy import ndimage
 from combpace.core.attack_pulse import attacks_of
 from combpace.core.clocks import FloatArray
 from combpace.core.learnt import weights_of
-from combpace.core.pattern import ALIKE, LAGS, inputs_of_beats, log_odds, pattern_from
+from combpace.core.pattern import ALIKE, LAGS, Pattern, inputs_of_beats, log_odds, pattern_from
 from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse
+from combpace.core.spectra import Float32Array
 from combpace.core.steady_pulse import TempoSpectrum, steady_rows
 from combpace.core.tempomap import parse_meter
 
 WEIGHTS = "ways_weights.npz"
-KINDS = ("first", "band", "attacks", "steady", "counted otherwise")
+KINDS = ("first", "band", "attacks", "steady", "counted otherwise", "joined")
 GROUPS = 4
 USUAL_BPM = 108.0
 QUARTERS_A_BEAT = tuple(parse_meter(name).beat_quarters for name in METERS)
@@ -68,10 +69,23 @@ class Take:
         self.bands = ndimage.maximum_filter1d(rises, 3, axis=0)
         self.novelty = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :].astype(np.float64), 5, axis=0)
         self.spectrum = TempoSpectrum(pulse)
+        self._patterns: dict[bytes, tuple[Float32Array, Pattern]] = {}
 
     def frames(self, times: FloatArray) -> np.ndarray:
         at: np.ndarray = np.clip(np.round(times * FRAMES_PER_S).astype(int), 0, min(len(self.struck), len(self.heard)) - 1)
         return at
+
+    def beats(self, row: FloatArray) -> tuple[Float32Array, Pattern]:
+        """What the pattern is heard from in a row of beats, and what it says; remembered."""
+        key = row.tobytes()
+        if key not in self._patterns:
+            inputs = inputs_of_beats(self.pulse, row)
+            self._patterns[key] = inputs, pattern_from(inputs)
+        return self._patterns[key]
+
+    def pattern(self, row: FloatArray) -> Pattern:
+        """What the pattern says of a row of beats."""
+        return self.beats(row)[1]
 
     def steady(self) -> Iterator[Way]:
         """Rows at the tempi that stand out."""
@@ -92,8 +106,7 @@ def features(take: Take, way: Way) -> FloatArray:
     gaps = np.diff(row)
     usual = float(np.median(gaps))
     gaps = np.append(gaps, usual)
-    inputs = inputs_of_beats(take.pulse, row)
-    pattern = pattern_from(inputs)
+    inputs, pattern = take.beats(row)
     level = log_odds(pattern.level.astype(np.float64), 4.0)
     parts = {share: take.frames(row + share * gaps) for share in (0.0, 0.25, 1 / 3, 0.5, 2 / 3, 0.75)}
     on, half = parts[0.0], parts[0.5]
