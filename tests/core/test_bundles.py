@@ -3,12 +3,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from combpace.core.analysis import analyse
+from combpace.core.analysis import Hints, analyse
 from combpace.core.audio import Audio
 from combpace.core.bundles import Together, analyse_bundle, on_own_strokes, on_strokes_of, without_bleed
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
-from combpace.core.tempomap import Knot, Meter, TempoMap
+from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
 from tests.support.sounds import marks, source, struck
 
 
@@ -82,8 +82,16 @@ class BundleTest(unittest.TestCase):
         moved = on_strokes_of(pace, strokes)
         np.testing.assert_allclose(moved.times_s, [1.008, 1.5, 2.0, 2.494, 3.0])
         self.assertEqual(on_strokes_of(pace, marks([])), pace)
-        close: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0), Knot(1.125, 1.0)), (Meter(1, 4, 4),))
-        np.testing.assert_allclose(on_strokes_of(close, marks([1.01, 1.12])).times_s, [1.01, 1.125])
+        close: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0), Knot(1.125, 1.0), Knot(1.6, 2.0)), (Meter(1, 4, 4),))
+        np.testing.assert_allclose(on_strokes_of(close, marks([1.01, 1.12])).times_s, [1.01, 1.125, 1.6])
+
+    def test_a_steady_pace_is_moved_by_no_stroke(self) -> None:
+        steady: TempoMap[TakeTimes] = steady_map(120.0, 1.0)
+        self.assertEqual(on_strokes_of(steady, marks([1.008, 1.508])), steady)
+        stated = analyse_bundle(self.mics, Hints(steady=True))[0].pace
+        assert stated is not None
+        self.assertTrue(stated.is_steady)
+        self.assertAlmostEqual(stated.bpm_at(0.0), 120.0, delta=0.01)
 
     def test_each_mic_keeps_its_own_strokes(self) -> None:
         self.assertEqual([len(found.onsets) for found in self.found], [16, 16])

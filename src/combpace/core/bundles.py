@@ -100,6 +100,9 @@ def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTim
     In the mix a beat lies on the first of the instruments that share it; a mic may hear its own up to ARRIVAL_S later or earlier.
     Of several the strongest counts. What is fixed stays, and so does a beat that would come within `CLOSEST_S` of the one before.
     """
+    if pace.is_steady:
+        # One tempo is read from all of the mics; no single stroke moves it.
+        return pace
     at = np.asarray(onsets.times)
     knots: list[Knot] = []
     for knot in pace.knots:
