@@ -87,6 +87,11 @@ class AnalyseTest(CliTest):
         self.assertTrue(rows[0].startswith("bar,start_s,bpm,meter,confidence"))
         self.assertEqual(len(rows) - 1, len(document["bars"]))
 
+    def test_the_line_that_is_printed_names_every_meter(self) -> None:
+        status, out, _ = self.run_main("analyse", self.file, "--bar", f"{self.beats[0]}=1", "--meter", "4/4", "--meter", f"{self.beats[16]}=3/4")
+        self.assertEqual(status, 0)
+        self.assertRegex(out, r"^tub kit\.wav: \d+\.\d\d BPM, [a-z ]+, 4/4, 3/4 from bar 5, bar 1 at 1\.\d+ s, \d+ bars, \d+ onsets\n$")
+
     def test_silence_is_an_answer(self) -> None:
         silent = self.write("silent.wav", np.zeros(44100), 44100)
         status, out, _ = self.run_main("analyse", silent, "--json", "-")

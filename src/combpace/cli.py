@@ -14,6 +14,8 @@ from combpace.core.errors import CombPaceError, ParameterError
 
 if TYPE_CHECKING:
     from combpace.core.analysis import Hints
+    from combpace.core.clocks import TakeTimes
+    from combpace.core.tempomap import TempoMap
 
 
 class _Parser(argparse.ArgumentParser):
@@ -118,20 +120,22 @@ def _analyse(options: argparse.Namespace) -> int:
     for note in heard.decoded.notes:
         print(note, file=sys.stderr)
     if options.json != "-":
-        print(_summary(heard.document))
+        print(_summary(heard.document, heard.analysis.pace))
     return 0
 
 
-def _summary(document: dict[str, object]) -> str:
+def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> str:
+    from combpace.services import words
+
     bars = document["bars"]
     assert isinstance(bars, list)
-    if not bars:
+    if not bars or pace is None:
         return f"{document['file']}: no pulse found, {len(document['onsets'])} onsets"  # type: ignore[arg-type]
     first = next((bar for bar in bars if bar["bar"] == 1), bars[0])
     steady = document["steady"]
     assert isinstance(steady, dict)
     return (
-        f"{document['file']}: {document['bpm']:.2f} BPM, {steady['verdict']}, {first['meter']}, bar 1 at {first['start_s']:.3f} s, "
+        f"{document['file']}: {document['bpm']:.2f} BPM, {steady['verdict']}, {words.meters(pace)}, bar 1 at {first['start_s']:.3f} s, "
         f"{len(bars)} bars, {len(document['onsets'])} onsets"  # type: ignore[arg-type]
     )
 
