@@ -1,4 +1,4 @@
-"""Learn the weights of `core/pattern.py`: `python -m bench.ear.learn_pattern --songs 4500 --passes 30 [--cache DIR]`.
+"""Learn the weights of `core/pattern.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--cache DIR] [--rows FILE]`.
 
 After `bench.ear.learn`, with what it left in its cache and the weights it wrote. A song gives several rows of beats: the
 true ones, a little off, and those that the decoder offers.
@@ -159,7 +159,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=4500)
     parser.add_argument("--first", type=int, default=0)
-    parser.add_argument("--passes", type=int, default=8)
+    parser.add_argument("--passes", type=int, default=12)
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
     options = parser.parse_args()

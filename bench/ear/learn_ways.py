@@ -1,4 +1,4 @@
-"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways --songs 3000 [--rows FILE]`.
+"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--rows FILE]`.
 
 Needs jax and optax, as `bench.ear.learn` does. Of generated songs that nothing else was learnt from, all ways to count that
 `core/beats.py` offers are compared with the truth; a small network (the mean of MEMBERS of them, core/ways.py) learns to put
@@ -166,7 +166,7 @@ def report(x: np.ndarray, quality: np.ndarray, there: np.ndarray, kinds: np.ndar
 
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("--songs", type=int, default=3000)
+    parser.add_argument("--songs", type=int, default=2000)
     parser.add_argument("--rows", type=Path, help="where the ways of all songs are kept")
     parser.add_argument("--only-fit", action="store_true", help="without the report on songs that are held out")
     options = parser.parse_args()

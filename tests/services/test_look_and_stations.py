@@ -130,6 +130,16 @@ class LookTest(PlaceTest):
         self.assertEqual(takes.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []})
         self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
 
+    def test_a_take_of_unknown_kind_is_proposed_with_those_its_name_begins_like(self) -> None:
+        _, audio = breathing()
+        for name in ("night_2_kick.wav", "night_2_oh.wav", "night_2_snare.wav", "other oh.wav"):
+            bring_in(self.place, self.session, audio, name)
+        takes.remove_take(self.place, self.session, self.version, self.lead)
+        place = next(place for place in self.places("takes") if place.do and place.do.name == "bundle")
+        assert place.do is not None
+        self.assertEqual(place.reason, "night_2_kick, night_2_oh, night_2_snare")
+        self.assertEqual(place.do.args["name"], "night_2")
+
 
 class StationsTest(PlaceTest):
     def test_pace_on_offer(self) -> None:
@@ -190,6 +200,18 @@ class NamesTest(PlaceTest):
         for name, kind in self.KINDS:
             with self.subTest(name=name):
                 self.assertEqual(takes.guessed_kind(name), kind)
+
+    def test_what_names_begin_with(self) -> None:
+        for names, shared in (
+            (("Tubs kit - copper tub", "Tubs kit - room"), "Tubs kit"),
+            (("a_1_kick", "a_1_snare", "a_1_oh"), "a_1"),
+            (("harbour low", "harbour lower"), "harbour"),
+            (("kick", "kick two"), "kick"),
+            (("kick", "snare"), ""),
+            (("Room 12", "Room 13"), "Room"),
+        ):
+            with self.subTest(names=names):
+                self.assertEqual(words.shared_beginning(names), shared)
 
     def test_names_lose_folders_and_control_characters(self) -> None:
         self.assertEqual(takes.clean_name("..\\..\\a\x00b\x07.wav"), "ab.wav")

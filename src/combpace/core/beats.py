@@ -16,7 +16,7 @@ from combpace.core.pattern import log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
 from combpace.core.sections import joined_ways
-from combpace.core.ways import NAMES, Way, features, take_of, worth_of
+from combpace.core.ways import NAMES, Way, features, same_row, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -187,7 +187,7 @@ def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weigh
     found: list[FloatArray] = []
 
     def is_new(row: FloatArray, least: int) -> bool:
-        fresh = len(row) >= least and not any(_same(row, other) for other in found)
+        fresh = len(row) >= least and not any(same_row(row, other) for other in found)
         if fresh:
             found.append(row)
         return fresh
@@ -215,10 +215,6 @@ def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weigh
             if is_new(row, 4):
                 yield Way("counted otherwise", row)
     yield from take_of(pulse).steady()
-
-
-def _same(a: FloatArray, b: FloatArray) -> bool:
-    return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
 
 
 def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:

@@ -13,7 +13,7 @@ import numpy as np
 
 from combpace.core.clocks import FloatArray
 from combpace.core.pattern import Pattern, log_odds
-from combpace.core.ways import Take, Way
+from combpace.core.ways import Take, Way, same_row
 
 # What the pattern says is compared at this rate.
 STEPS_PER_S = 20
@@ -96,12 +96,12 @@ def joined_ways(take: Take, ways: Sequence[Way]) -> Iterator[Way]:
     patterns = [take.pattern(row) for row in rows]
     said = [said_of(pattern, row, steps, EMPTY) for pattern, row in zip(patterns, rows, strict=True)]
     there = [said_of(pattern, row, steps, OTHERS_EMPTY) for pattern, row in zip(patterns, rows, strict=True)]
+    times = (np.arange(steps) + 0.5) / STEPS_PER_S
     found: list[FloatArray] = []
     for k in sorted(range(len(rows)), key=lambda k: -float(said[k].sum()))[:BASES]:
         for ends in (False, True):
             row, now = rows[k], said[k]
             for _ in range(TURNS):
-                times = (np.arange(steps) + 0.5) / STEPS_PER_S
                 covered = (times >= row[0]) & (times <= row[-1])
                 # Without the ends: what lies before or after all beats of the base gains nothing.
                 gains = [other if ends else np.where(covered, other, np.minimum(other, now)) for other in there]
@@ -115,6 +115,6 @@ def joined_ways(take: Take, ways: Sequence[Way]) -> Iterator[Way]:
                 if float((hears - now).sum()) / STEPS_PER_S < GAIN:
                     break
                 row, now = new, hears
-                if not any(len(row) == len(old) and np.allclose(row, old, atol=SHARED_S) for old in found):
+                if not any(same_row(row, old) for old in found):
                     found.append(row)
                     yield Way("joined", row)

@@ -56,6 +56,11 @@ class Way:
     row: FloatArray
 
 
+def same_row(a: FloatArray, b: FloatArray) -> bool:
+    """Whether two rows of beats are one, but for some hundredths of a second."""
+    return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
+
+
 class Take:
     """What all ways to count one take are seen through."""
 

@@ -11,6 +11,7 @@ import numpy as np
 from combpace.core.fitting import FACTOR_LIMITS
 from combpace.core.onsets import ANALYSIS_VERSION
 from combpace.services import fit, picture, words
+from combpace.services.document import TakeEntry
 from combpace.services.takes import proposed_bundle
 from combpace.services.workplace import Reading
 
@@ -74,13 +75,15 @@ def _takes(seen: Reading, _: str | None) -> list[Place]:
     together = proposed_bundle(seen.document.takes, {take_id: row for take_id, row in seen.rows.items() if row.source_sha not in made})
     if together:
         names = ", ".join(take.name for take in together)
-        do = Action(f"Bundle these {len(together)}", "bundle", {"takes": [take.id for take in together], "name": _common(together[0].name)})
+        do = Action(f"Bundle these {len(together)}", "bundle", {"takes": [take.id for take in together], "name": _bundle_name(together)})
         found.append(Place(words.count(len(together), "take"), "The same length and start: recorded together?", names, None, 6, do))
     return found
 
 
-def _common(name: str) -> str:
-    return name.split(" - ")[0].split(", ")[0][:60]
+def _bundle_name(together: list[TakeEntry]) -> str:
+    """What all of their names begin with, or the first part of the first."""
+    names = [take.name for take in together]
+    return (words.shared_beginning(names) or names[0].split(" - ")[0].split(", ")[0])[:60]
 
 
 def _pace(seen: Reading, _: str | None) -> list[Place]:

@@ -243,15 +243,24 @@ def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[s
 
 
 def proposed_bundle(seen_takes: tuple[TakeEntry, ...], rows: dict[str, TakeRow]) -> list[TakeEntry]:
-    """Takes that look recorded together: the same length to 1/100 s, start and kind, in no bundle yet, loops left out."""
-    groups: dict[tuple[int, float, str], list[TakeEntry]] = {}
+    """Takes that look recorded together: the same length to 1/100 s, start and kind, in no bundle yet, loops left out.
+
+    One of unknown kind belongs to those of a known kind that its name begins like.
+    """
+    groups: dict[tuple[int, float], dict[str, list[TakeEntry]]] = {}
     for take in seen_takes:
         row = rows.get(take.id)
         if take.bundle or take.kind == "loop" or row is None or not row.frames or not row.sample_rate_hz:
             continue
-        groups.setdefault((round(100 * row.frames / row.sample_rate_hz), take.offset_s, take.kind), []).append(take)
-    best = max(groups.values(), key=len, default=[])
-    return best if len(best) > 1 else []
+        kinds = groups.setdefault((round(100 * row.frames / row.sample_rate_hz), take.offset_s), {})
+        kinds.setdefault(take.kind, []).append(take)
+    found: list[list[TakeEntry]] = []
+    for kinds in groups.values():
+        for kind, alike in kinds.items():
+            more = [] if kind == "unknown" else kinds.get("unknown", [])
+            found.append([*alike, *(take for take in more if any(words.shared_beginning((take.name, one.name)) for one in alike))])
+    best = max(found, key=len, default=[])
+    return [take for take in seen_takes if take in best] if len(best) > 1 else []
 
 
 def remove_take(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:

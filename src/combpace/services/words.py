@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
+
 from combpace.core.clocks import ClockT
 from combpace.core.errors import ParameterError
 from combpace.core.tempomap import TempoMap
@@ -14,6 +17,17 @@ def clock(seconds: float) -> str:
     sign = MINUS if seconds < -0.0005 else ""
     ms = round(abs(seconds) * 1000)
     return f"{sign}{ms // 60000}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
+
+
+def shared_beginning(names: Sequence[str]) -> str:
+    """The whole words that all names begin with, without what joins them to the rest; empty where they begin differently."""
+    # What the first and the last of the alphabet share, all share.
+    low, high = min(names), max(names)
+    common = low[: next((k for k, (a, b) in enumerate(zip(low, high, strict=False)) if a != b), min(len(low), len(high)))]
+    if any(name[len(common) :][:1].isalnum() for name in names):
+        # In the middle of a word of one of them.
+        common = re.sub(r"[^\W_]+$", "", common)
+    return common.rstrip(" _-.,\u2013")
 
 
 def read_clock(text: str) -> float:

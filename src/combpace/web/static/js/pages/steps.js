@@ -7,7 +7,10 @@ import { drawLookButtons, readPlaces } from "./side.js";
 export function makeSteps(desk) {
   const { state, host, player, act, say, play, pictures, showChosen } = desk;
   let places = readPlaces();
-  let placeAt = -1;
+  let placeAt = alone();
+
+  /** Which place is chosen before any is stepped to: the only one, where it is about no moment and nothing moves by choosing it. */
+  function alone() { return places.length === 1 && places[0].time === null ? 0 : -1; }
 
   function showPlace() {
     document.querySelectorAll("#look .place").forEach((button, k) => button.classList.toggle("here", k === placeAt));
@@ -140,6 +143,7 @@ export function makeSteps(desk) {
     if (!player.playing) player.seek(rows[at].s);
   }
 
+  showPlace();
   return {
     lookAt, stepOnset, arrow, enter, remove, byBars, hearChosen, chosenTime,
     placeNow: () => (placeAt >= 0 ? places[placeAt]?.time ?? null : null),
@@ -151,7 +155,7 @@ export function makeSteps(desk) {
     renew() {
       const was = placeAt >= 0;
       places = readPlaces();
-      placeAt = was ? Math.min(placeAt, places.length - 1) : -1;
+      placeAt = was && places.length ? Math.min(placeAt, places.length - 1) : alone();
       showPlace();
     },
   };
