@@ -35,8 +35,8 @@ STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_FRAMES = 9
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
 # Places are read this long at a time.
-BATCH_S = 2.0
-ORDER, MARGIN = 3, 64
+BATCH_S = 0.4
+MARGIN = 64
 
 
 def fill(source: Source, segment: Segment) -> Samples:
@@ -85,12 +85,14 @@ def _run(
     pace = 1 / np.interp(grid + s0, at, period)
     phase = np.concatenate([[0.0], np.cumsum(0.5 * (pace[1:] + pace[:-1]))])
     phase -= phase[reach]
-    place = np.interp(np.arange(length), *way)
+    # Up to the first frame the output is the source: both have the same phase there.
+    place = np.interp(np.arange(first, length), *way)
     # Frames of the grid are one apart: reading between them needs no search.
     whole = np.minimum(place.astype(np.int64), have + reach - 1)
     part_of, whole = place - whole, whole + reach
     pitch = pace[whole] + part_of * (pace[whole + 1] - pace[whole])
     wanted = np.concatenate([[0.0], np.cumsum(0.5 * (pitch[1:] + pitch[:-1]))])
+    wanted += phase[reach + first]
     there = phase[whole] + part_of * (phase[whole + 1] - phase[whole])
     # Between the period before (0) and the one after (1).
     between = there - wanted
@@ -108,7 +110,7 @@ def _run(
         for place, weight in sides:
             late = np.flatnonzero(place > have - reach_in)
             beyond = weight[late] * (1 - np.clip((have - place[late]) / reach_in, 0, 1))
-            earlier, share_of = np.zeros(length), np.zeros(length)
+            earlier, share_of = np.zeros(len(place)), np.zeros(len(place))
             earlier[late] = np.interp(np.interp(place[late], grid, phase) - 1, phase, grid)
             share_of[late] = beyond
             weight[late] -= beyond
@@ -117,8 +119,9 @@ def _run(
     made = np.zeros((source.channels, length), np.float32)
     step = round(BATCH_S * source.sample_rate_hz)
     for begin in range(first, length, step):
-        part = slice(begin, min(begin + step, length))
-        made[:, part] = _read(source, s0, [(place[part], weight[part]) for place, weight in sides])
+        end = min(begin + step, length)
+        part = slice(begin - first, end - first)
+        made[:, begin:end] = _read(source, s0, [(place[part], weight[part]) for place, weight in sides])
     return made
 
 
@@ -143,20 +146,41 @@ def _periods(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArra
 
 def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -> Samples:
     """The source between frames, at several places faded into each other: (places, weights) each of shape (n,); shape (channels, n)."""
-    used = [np.flatnonzero(weight) for _, weight in sides]
-    ranges = [(float(place[index].min()), float(place[index].max())) for (place, _), index in zip(sides, used, strict=True) if len(index)]
-    lo = int(np.floor(min(low for low, _ in ranges))) - MARGIN
-    hi = int(np.ceil(max(high for _, high in ranges))) + MARGIN
+    used: list[tuple[slice | IntArray, FloatArray, FloatArray]] = []
+    for place, weight in sides:
+        index = np.flatnonzero(weight)
+        if len(index) == len(weight):
+            used.append((slice(None), place, weight))
+        elif len(index):
+            used.append((index, place[index], weight[index]))
+    lo = int(np.floor(min(float(place.min()) for _, place, _ in used))) - MARGIN
+    hi = int(np.ceil(max(float(place.max()) for _, place, _ in used))) + MARGIN
     sound = source.read(s0 + lo, s0 + hi)
+    knots = ndimage.spline_filter1d(sound, 3, axis=1, output=np.float64)
     made = np.zeros((sound.shape[0], len(sides[0][0])), np.float32)
-    for channel, samples in enumerate(sound):
-        knots = ndimage.spline_filter1d(samples, ORDER, output=np.float64)
-        for (place, weight), index in zip(sides, used, strict=True):
-            if len(index) == len(weight):
-                made[channel] += ndimage.map_coordinates(knots, [place - lo], order=ORDER, prefilter=False) * weight
-            elif len(index):
-                read = ndimage.map_coordinates(knots, [place[index] - lo], order=ORDER, prefilter=False)
-                made[channel, index] += (read * weight[index]).astype(np.float32)
+    for where, place, weight in used:
+        read = _between(knots, place - lo)
+        read *= weight
+        made[:, where] += read
+    return made
+
+
+def _between(knots: FloatArray, place: FloatArray) -> FloatArray:
+    """Cubic splines of all channels at places between their knots (Unser 1999), shape (channels, places).
+
+    As `ndimage.map_coordinates`, which works out the same four weights for each channel anew: half the time for two channels.
+    """
+    at = place.astype(np.int64)
+    t = place - at
+    u = 1 - t
+    first, last = u * u * u, t * t * t
+    second = 4 - 3 * t * t * (1 + u)
+    made: FloatArray = knots.take(at - 1, axis=1) * first
+    for shift, weight in enumerate((second, 6 - first - second - last, last)):
+        more = knots.take(at + shift, axis=1)
+        more *= weight
+        made += more
+    made *= 1 / 6
     return made
 
 

@@ -24,8 +24,8 @@ OCTAVE, STEP = 0.02, 0.6
 BATCH = 256
 # Frames that the filter before it needs until what it held at first is forgotten (-89 dB).
 WARM = 2048
-# A sound is compared with itself one period on over at least this long.
-COMPARED_S = 0.008
+# A sound is compared with itself one period on over at least this long, and this many periods.
+COMPARED_S, COMPARED_PERIODS = 0.008, 1.5
 TRACKED_RATE_HZ, LOBES = 8000.0, 6
 # Falls by 6 dB an octave, without what is slower than any pitch.
 _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
@@ -40,22 +40,25 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     rate = source.sample_rate_hz
     hop = max(1, round(HOP_S * rate))
     at: IntArray = start + np.arange((stop - start) // hop + 2) * hop
-    margin = round(2.5 * rate / LOWEST_HZ)
-    lo = int(at[0]) - margin - WARM
-    sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
     # Pitch is far below half the rate: the search goes over a slower copy, every other frame.
-    slower = max(1, int(rate / TRACKED_RATE_HZ))
-    low = signal.upfirdn(_lowpass(slower), sound.astype(np.float32), 1, slower)[LOBES:] if slower > 1 else sound.astype(np.float32)
-    coarse_at = at[::2]
-    places = (coarse_at - lo) // slower
-    coarse, alike = _tracked(low, places, rate / slower, round(2.2 * rate / LOWEST_HZ / slower))
+    slower, coarse_at = max(1, int(rate / TRACKED_RATE_HZ)), at[::2]
+    size = round(2.2 * rate / LOWEST_HZ / slower)
+    margin = (size // 2 + LOBES + 1) * slower
+    lo = int(at[0]) - margin
+    sound = source.read(lo, int(coarse_at[-1]) + margin).sum(axis=0)
+    low = signal.upfirdn(_lowpass(slower), sound, 1, slower)[LOBES:] if slower > 1 else sound
+    coarse, alike = _tracked(low, (coarse_at - lo) // slower, rate / slower, size)
     sure = alike > VOICED
     if not sure.any():
         return at, np.full(len(at), rate / 200.0), np.interp(at, coarse_at, alike)
     period = np.interp(at, coarse_at[sure], coarse[sure] * slower)
     alike = np.interp(at, coarse_at, alike)
     sure = alike > VOICED
-    period[sure] = _refined(sound, at[sure] - lo, period[sure], round(COMPARED_S * rate))
+    least = round(COMPARED_S * rate)
+    margin = round(max(COMPARED_PERIODS * float(period.max()), least)) + round(float(period.max())) + 4
+    lo = int(at[0]) - margin - WARM
+    sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
+    period[sure] = _refined(sound, at[sure] - lo, period[sure], least)
     return at, np.interp(at, at[sure], period[sure]), alike
 
 
@@ -106,7 +109,7 @@ def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) ->
     are not quite multiples, and pitch is where the loud ones are.
     """
     deep = signal.lfilter(*_DEEP, sound)
-    span = max(int(1.5 * np.percentile(period, 90)), least)
+    span = max(int(COMPARED_PERIODS * np.percentile(period, 90)), least)
     steps = np.arange(-2, 3)
     whole = np.round(period).astype(np.int64)
     # The two stretches that are compared lie about the frame.

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import fft
 
-from combpace.core.audio import Source
+from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray, FloatArray, IntArray
 from combpace.core.stretch.remembered import measured
 from combpace.core.timemap import TimeMap
@@ -26,7 +26,7 @@ ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
 MOSTLY, NEARLY_ALL = 0.4, 0.7
 BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
 # Starts of the spans of 12 ms that are compared, from the frame.
-GROWTH_BATCH = 32
+GROWTH_BATCH, NEAR_BATCH = 32, 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
@@ -133,22 +133,33 @@ def attacks_near(source: Source, frames: IntArray) -> FloatArray:
     close = np.abs(places) <= near
     spans = [tuple(max(2, round(ms * rate / 1000)) for ms in pair) for pair in ((4.0, 6.0), (12.0, 8.0))]
     margin = max(before for _, before in spans)
-    for index, frame in enumerate(frames):
-        lo, hi = int(frame) - reach - margin - 1, int(frame) + reach + max(after for after, _ in spans)
-        power = np.square(np.diff(source.read(lo, hi).astype(np.float64), axis=1)).sum(axis=0)
-        total = np.concatenate([[0.0], np.cumsum(power)])
-        at = places + reach + margin
+    at, rows = places + reach + margin, np.arange(NEAR_BATCH)
+    first, last = -reach - margin - 1, reach + max(after for after, _ in spans)
+    for begin in range(0, len(frames), NEAR_BATCH):
+        batch = np.asarray(frames[begin : begin + NEAR_BATCH])
+        power = np.stack([_steps(source.read(int(frame) + first, int(frame) + last)) for frame in batch])
+        total = np.cumsum(power, axis=1)
         rises = []
         for after, before in spans:
-            loud = np.maximum(total[at + after] - total[at], 0) / after
-            soft = np.maximum(total[at] - total[at - before], 0) / before
-            rises.append(10 * np.log10((loud + 1e-12) / (soft + 0.02 * loud.max() + 1e-12)))
-        best = int(np.argmax(rises[0]))
-        if abs(places[best]) > near:
-            # The longer spans must agree by half: within the period of a deep tone the short ones rise and fall.
-            short, long = (float(rise[best] - rise[close].max()) for rise in rises)
-            found[index] = frame + places[best], max(0.0, min(short, 2 * long))
+            loud = np.maximum(total[:, at + after] - total[:, at], 0) / after
+            soft = np.maximum(total[:, at] - total[:, at - before], 0) / before
+            rises.append(10 * np.log10((loud + 1e-12) / (soft + 0.02 * loud.max(axis=1, keepdims=True) + 1e-12)))
+        best = np.argmax(rises[0], axis=1)
+        # The longer spans must agree by half: within the period of a deep tone the short ones rise and fall.
+        short, long = (rise[rows[: len(batch)], best] - rise[:, close].max(axis=1) for rise in rises)
+        far = np.flatnonzero(np.abs(places[best]) > near)
+        found[begin + far, 0] = batch[far] + places[best[far]]
+        found[begin + far, 1] = np.maximum(0.0, np.minimum(short, 2 * long)[far])
     return found
+
+
+def _steps(sound: Samples) -> FloatArray:
+    """Power of the differentiated sound of all channels, a zero first: shape (frames,)."""
+    power = np.zeros(sound.shape[1])
+    for channel in sound.astype(np.float64):
+        step = np.diff(channel)
+        power[1:] += step * step
+    return power
 
 
 def plan(
