@@ -2,13 +2,14 @@
 
 Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
 core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
-reliability table and Brier skill per kind of music, on songs that were held out.
+reliability table and Brier skill per kind of music: every third of the songs is judged by what was learnt from the others.
 """
 
 from __future__ import annotations
 
 import argparse
 import pickle
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
@@ -35,6 +36,8 @@ RIDGE = 1e-3
 # A guitar alone that only chugs, or plays a riff without anything to count by, is a smaller part of what is listened to than of
 # the songs; what is said is to be right of whole music.
 RARE = {"riff": 0.25, "chug": 0.25}
+FOLDS = 3
+Part = tuple[np.ndarray, np.ndarray, np.ndarray]
 Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray]
 
 
@@ -114,35 +117,51 @@ def main() -> None:
             made = [rows for rows in pool.map(one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
         if options.rows:
             options.rows.write_bytes(pickle.dumps(made))
-    test = np.arange(len(made)) % 3 == 0
     kinds = np.array([rows[0] for rows in made])
-
-    def beats_of(which: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        chosen = [rows for rows, use in zip(made, which, strict=True) if use]
-        each = np.concatenate([np.full(rows[3].sum(), rows[0]) for rows in chosen])
-        return np.concatenate([rows[1][rows[3]] for rows in chosen]), np.concatenate([rows[2][rows[3]] for rows in chosen]), each
-
-    def bars_of(which: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        chosen = [rows for rows, use in zip(made, which, strict=True) if use]
-        features = [bar_features(rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in chosen]
-        each = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in chosen])
-        return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in chosen]), each
-
+    print(f"{len(made)} songs: {', '.join(f'{(kinds == kind).sum()} {kind}' for kind in sorted(set(kinds)))}")
+    third = np.arange(len(made)) % FOLDS
+    judged = []
+    for fold in range(FOLDS):
+        if not options.only_report:
+            learn([rows for rows, own in zip(made, third, strict=True) if own != fold])
+        rest = [rows for rows, own in zip(made, third, strict=True) if own == fold]
+        judged.append([(model(features), right, each) for model, (features, right, each) in _seen(rest)])
+    for name, parts in zip(("Beats", "Bars"), zip(*judged, strict=True), strict=True):
+        report(name, *(np.concatenate(part) for part in zip(*parts, strict=True)))
     if not options.only_report:
         lines = ['"""Made by `.venv/bin/python -m bench.ear.calibrate`; do not edit."""\n\n# fmt: off\n']
-        for name, names, parts in (("BEATS", BEAT_NAMES, beats_of), ("BARS", BAR_NAMES, bars_of)):
-            features, right, each = parts(~test)
-            weights, bias = fitted(features, right.astype(float), np.array([RARE.get(kind, 1.0) for kind in each]))
-            assert len(weights) == len(names)
+        for name, (weights, bias) in learn(made).items():
             lines.append(f"{name} = (({', '.join(f'{w:.4f}' for w in weights)}), {bias:.4f})\n")
-            # Bars are judged by how sure their beats are: these first.
-            setattr(sureness_weights, name, (tuple(weights), bias))
         OUT.write_text("".join(lines))
-    counts = ", ".join(f"{(kinds == kind).sum()} {kind}" for kind in sorted(set(kinds)))
-    print(f"{len(made)} songs: {counts}")
-    for name, model, parts in (("Beats", sure_of_beats, beats_of), ("Bars", sure_of_bars, bars_of)):
-        features, right, each = parts(test)
-        report(name, model(features), right, each)
+
+
+def beats_of(songs: list[Rows]) -> Part:
+    """(features, right, kind) of all beats that are asked for."""
+    kinds = np.concatenate([np.full(rows[3].sum(), rows[0]) for rows in songs])
+    return np.concatenate([rows[1][rows[3]] for rows in songs]), np.concatenate([rows[2][rows[3]] for rows in songs]), kinds
+
+
+def bars_of(songs: list[Rows]) -> Part:
+    """As `beats_of`, of bars; how sure their beats are is one of the features."""
+    kinds = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in songs])
+    features = [bar_features(rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in songs]
+    return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in songs]), kinds
+
+
+def _seen(songs: list[Rows]) -> list[tuple[Callable[[np.ndarray], np.ndarray], Part]]:
+    return [(sure_of_beats, beats_of(songs)), (sure_of_bars, bars_of(songs))]
+
+
+def learn(songs: list[Rows]) -> dict[str, tuple[tuple[float, ...], float]]:
+    """Both models from these songs, set in `sureness_weights` as they are learnt: bars are judged by how sure their beats are."""
+    made = {}
+    for name, names, parts in (("BEATS", BEAT_NAMES, beats_of), ("BARS", BAR_NAMES, bars_of)):
+        features, right, each = parts(songs)
+        weights, bias = fitted(features, right.astype(float), np.array([RARE.get(kind, 1.0) for kind in each]))
+        assert len(weights) == len(names)
+        made[name] = tuple(float(w) for w in weights), bias
+        setattr(sureness_weights, name, made[name])
+    return made
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""Learn the weights of `core/pattern.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--cache DIR] [--rows FILE]`.
+"""Learn the weights of `core/pattern.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--second] [--cache DIR] [--rows FILE]`.
 
 After `bench.ear.learn`, with what it left in its cache and the weights it wrote. A song gives several rows of beats: the
 true ones, a little off, and those that the decoder offers.
@@ -14,11 +14,11 @@ import numpy as np
 
 from combpace.core.beats import whole_ways
 from combpace.core.following import Weights
-from combpace.core.pattern import INPUTS, WEIGHTS, inputs_of_beats
+from combpace.core.pattern import INPUTS, SECOND, WEIGHTS, inputs_of_beats
 from combpace.core.pulse import FRAMES_PER_S, METERS, PAIR, pulse_from
 from combpace.core.sections import SHARED_S, changed
 
-OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / WEIGHTS
+CORE = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core"
 BEATS = 128
 ROWS, PARTLY = 12, 2
 CHANNELS, LAYERS, TAPS = 40, 6, 5
@@ -95,7 +95,7 @@ def data(first: int, songs: int, cache: Path) -> list[np.ndarray]:
     return [np.stack([rows[k] for rows in made]) for k in range(5)] + [np.array(owner)]
 
 
-def fit(parts: list[np.ndarray], passes: int) -> None:
+def fit(parts: list[np.ndarray], passes: int, path: Path) -> None:
     import jax
     import jax.numpy as jnp
     import optax
@@ -152,7 +152,7 @@ def fit(parts: list[np.ndarray], passes: int) -> None:
             params, state, found = step(params, state, now, *given(np.sort(order[first : first + batch]), True))
             seen.append(found)
         kept = [np.asarray(judge(params, *given(part, False))) for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 64))]
-        keep(OUT, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))
+        keep(path, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))
 
 
 def main() -> None:
@@ -160,6 +160,7 @@ def main() -> None:
     parser.add_argument("--songs", type=int, default=4500)
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--passes", type=int, default=12)
+    parser.add_argument("--second", action="store_true", help="the network that only bars are read from")
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
     options = parser.parse_args()
@@ -170,7 +171,7 @@ def main() -> None:
         parts = data(options.first, options.songs, options.cache)
         if options.rows:
             np.savez(options.rows, **{f"part{k}": part for k, part in enumerate(parts)})
-    fit(parts, options.passes)
+    fit(parts, options.passes, CORE / (SECOND if options.second else WEIGHTS))
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""Bare strokes with exact starts: tones and bursts of noise, alone and some milliseconds apart, over hiss or nothing.
+"""Bare strokes with exact starts: tones and bursts of noise, alone and some milliseconds apart, over hiss or nothing; and noise alone.
 
 Nothing here is music. It keeps what is learnt from songs from being wrong where a sound is simpler than any song.
 """
@@ -34,6 +34,26 @@ def plain(seed: int, seconds: float = 16.0) -> tuple[Audio, list[tuple[float, bo
                 mix[at : at + len(sound)] += level * sound
                 onsets.append((at / RATE, False))
     return Audio(np.asarray(mix / max(1.0, float(np.abs(mix).max())), np.float32), RATE), sorted(onsets)
+
+
+def noise(seed: int, seconds: float = 12.0) -> Audio:
+    """Noise of any colour and level, steady or slowly swelling as wind and traffic do: nothing is struck in it."""
+    rng = np.random.default_rng([seed, 79])
+    frames = round(seconds * RATE)
+    sound = rng.standard_normal(frames)
+    if rng.random() < 0.7:
+        low = np.exp(rng.uniform(np.log(30), np.log(4000)))
+        band = [low, min(low * rng.uniform(2, 60), 0.45 * RATE)]
+        sound = signal.lfilter(*signal.butter(int(rng.integers(1, 3)), band, "bandpass", fs=RATE), sound)
+    if rng.random() < 0.5:
+        t = np.arange(frames) / RATE
+        sound *= np.exp(sum(rng.uniform(0, 0.7) * np.sin(2 * np.pi * rng.uniform(0.05, 0.7) * t + rng.uniform(0, 6)) for _ in range(3)))
+    sound *= 10 ** (rng.uniform(-60, -3) / 20) / np.abs(sound).max()
+    # Hum or a held tone beneath it.
+    if rng.random() < 0.4:
+        pitch = np.exp(rng.uniform(np.log(45), np.log(2000)))
+        sound += 10 ** (rng.uniform(-60, -10) / 20) * np.sin(2 * np.pi * pitch * np.arange(frames) / RATE)
+    return Audio(np.asarray(sound / max(1.0, float(np.abs(sound).max())), np.float32), RATE)
 
 
 def stroke(rng: np.random.Generator) -> np.ndarray:

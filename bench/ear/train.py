@@ -19,7 +19,7 @@ import numpy as np
 from scipy import optimize
 
 from bench.ear.material import piece
-from bench.ear.plain import plain
+from bench.ear.plain import noise, plain
 from bench.ear.songs import song
 from bench.ear.two_layers import fit
 from combpace.core.attacks import WEIGHTS as ATTACK_WEIGHTS
@@ -100,6 +100,8 @@ def one(job: tuple[str, int]) -> Rows:
         return compared(made.kind, made.audio, made.onsets)
     if name == "plain":
         return compared(name, *plain(seed))
+    if name == "noise":
+        return compared(name, noise(seed), [])
     short = piece(seed)
     return compared(f"piece of {short.kind}", short.audio, short.onsets)
 
@@ -188,13 +190,14 @@ def main() -> None:
     parser.add_argument("--songs", type=int, default=800)
     parser.add_argument("--pieces", type=int, default=300)
     parser.add_argument("--plain", type=int, default=150, help="takes of bare strokes")
+    parser.add_argument("--noise", type=int, default=120, help="takes of noise in which nothing is struck")
     parser.add_argument("--rows", type=Path, help="where what is seen of all songs is kept")
     parser.add_argument("--only-fit", action="store_true", help="without the report on songs that are held out")
     options = parser.parse_args()
     if options.rows and options.rows.exists():
         rows = pickle.loads(options.rows.read_bytes())
     else:
-        counts = (("song", options.songs), ("piece", options.pieces), ("plain", options.plain))
+        counts = (("song", options.songs), ("piece", options.pieces), ("plain", options.plain), ("noise", options.noise))
         jobs = [(name, seed) for name, count in counts for seed in range(count)]
         with ProcessPoolExecutor(2) as pool:
             rows = list(pool.map(one, jobs, chunksize=4))

@@ -4,6 +4,7 @@ import numpy as np
 
 from combpace.core.audio import Audio
 from combpace.core.learnt import weights_of
+from combpace.core.pattern import SECOND
 from combpace.core.pattern import WEIGHTS as PATTERN
 from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, WEIGHTS, hear_pulse, inputs_of
 from combpace.core.spectra import onset_strength
@@ -54,7 +55,7 @@ class NetworkTest(unittest.TestCase):
         self.assertLess(float(np.median(pulse.beat[at - 13])), 0.1)
 
     def test_weights_are_small(self) -> None:
-        total = sum(sum(array.size for array in weights_of(name).values()) for name in (WEIGHTS, PATTERN))
+        total = sum(sum(array.size for array in weights_of(name).values()) for name in (WEIGHTS, PATTERN, SECOND))
         # Stored as float16.
         self.assertLess(2 * total, 2_000_000)
 

@@ -105,7 +105,7 @@ def about(heard: OnsetStrength, frames: IntArray) -> Float32Array:
     """The bands about each frame against what they were before it, shape (frames, (BACK + 1 + AHEAD) * bands)."""
     bands = heard.bands[np.clip(frames[:, None] + np.arange(-BACK, AHEAD + 1), 0, len(heard.bands) - 1)]
     rise: Float32Array = bands - bands[:, :BEFORE].mean(axis=1, keepdims=True)
-    return rise.reshape(len(frames), -1)
+    return rise.reshape(len(frames), rise.shape[1] * rise.shape[2])
 
 
 def recurrence(heard: OnsetStrength, frames: IntArray) -> FloatArray:

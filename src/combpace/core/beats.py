@@ -12,11 +12,11 @@ from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
-from combpace.core.pattern import log_odds, other_levels
+from combpace.core.pattern import hear_pattern, log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
 from combpace.core.sections import joined_ways
-from combpace.core.ways import NAMES, Way, features, same_row, take_of, worth_of
+from combpace.core.ways import NAMES, Take, Way, features, level_over, same_row, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -220,7 +220,7 @@ def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weigh
 def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
     """The way to count that most speaks for, in seconds, and how sure that is, 0-1.
 
-    Where the pattern of the first is certain, no others are looked for.
+    Where the pattern of the first is certain, by one network and by both, no others are looked for.
     """
     take = take_of(pulse)
     ways: list[Way] = []
@@ -231,8 +231,7 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         if len(way.row) < 4:
             continue
         found = features(take, way)
-        level, covered, jumps, unusual = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared"))
-        if not ways and level + EMPTY * (1 - covered) - RARE * unusual > CERTAIN and not jumps:
+        if not ways and _is_certain(take, way.row, found):
             return way.row, SURE
         ways.append(way)
         values.append(found)
@@ -246,6 +245,12 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
     best = ways[int(np.argmax(worth))].row
     alike = np.array([_alike(best, way.row) for way in ways])
     return best, float(likely[alike].sum() / likely.sum())
+
+
+def _is_certain(take: Take, row: FloatArray, found: FloatArray) -> bool:
+    level, covered, jumps, unusual = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared"))
+    least = CERTAIN - EMPTY * (1 - covered) + RARE * unusual
+    return level > least and not jumps and level_over(take, row, hear_pattern(take.pulse, row)) > least
 
 
 def _alike(a: FloatArray, b: FloatArray) -> bool:
