@@ -1,4 +1,4 @@
-"""Learn how sure the ear may be: `.venv/bin/python -m bench.ear.calibrate [--songs N] [--only-report]`.
+"""Learn how sure the ear may be: `.venv/bin/python -m bench.ear.calibrate [--songs N] [--rows FILE]`.
 
 Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
 core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
@@ -107,7 +107,6 @@ def report(name: str, said: np.ndarray, right: np.ndarray, kinds: np.ndarray) ->
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=400)
-    parser.add_argument("--only-report", action="store_true")
     parser.add_argument("--rows", type=Path, help="where what was heard of all songs is kept")
     options = parser.parse_args()
     if options.rows and options.rows.exists():
@@ -122,17 +121,15 @@ def main() -> None:
     third = np.arange(len(made)) % FOLDS
     judged = []
     for fold in range(FOLDS):
-        if not options.only_report:
-            learn([rows for rows, own in zip(made, third, strict=True) if own != fold])
+        learn([rows for rows, own in zip(made, third, strict=True) if own != fold])
         rest = [rows for rows, own in zip(made, third, strict=True) if own == fold]
         judged.append([(model(features), right, each) for model, (features, right, each) in _seen(rest)])
     for name, parts in zip(("Beats", "Bars"), zip(*judged, strict=True), strict=True):
         report(name, *(np.concatenate(part) for part in zip(*parts, strict=True)))
-    if not options.only_report:
-        lines = ['"""Made by `.venv/bin/python -m bench.ear.calibrate`; do not edit."""\n\n# fmt: off\n']
-        for name, (weights, bias) in learn(made).items():
-            lines.append(f"{name} = (({', '.join(f'{w:.4f}' for w in weights)}), {bias:.4f})\n")
-        OUT.write_text("".join(lines))
+    lines = ['"""Made by `.venv/bin/python -m bench.ear.calibrate`; do not edit."""\n\n# fmt: off\n']
+    for name, (weights, bias) in learn(made).items():
+        lines.append(f"{name} = (({', '.join(f'{w:.4f}' for w in weights)}), {bias:.4f})\n")
+    OUT.write_text("".join(lines))
 
 
 def beats_of(songs: list[Rows]) -> Part:

@@ -3,18 +3,19 @@ from collections import Counter
 
 import mir_eval
 import numpy as np
+from bench.accuracy.robust import clicks
 
 from combpace.core.bars import BarHints, BarReading, own_pace, read_bars
-from combpace.core.beats import Beats, TempoSpan, lay_on_onsets, track_beats
+from combpace.core.beats import CERTAIN, SURE, Beats, TempoSpan, lay_on_onsets, track_beats, whole_ways
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
-from combpace.core.following import follow
+from combpace.core.following import Weights, follow
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import Pattern, other_levels
+from combpace.core.pattern import Pattern, inputs_of_beats, other_levels, pattern_from
 from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.tempomap import Meter
-from combpace.core.ways import jumps_of
+from combpace.core.ways import jumps_of, level_over, take_of
 from tests.support.sounds import marks, source, struck
 
 
@@ -104,6 +105,16 @@ class FollowTest(unittest.TestCase):
 
 
 class TrackTest(unittest.TestCase):
+    def test_one_network_alone_is_not_certain_of_a_way_to_count(self) -> None:
+        # 240 clicks a minute, every fourth louder: the first network is certain of every second one, the second is not.
+        sound = source(clicks(240.0, 40.0))
+        heard = onset_strength(sound)
+        pulse = hear_pulse(sound, heard)
+        first = next(whole_ways(pulse, (), np.zeros(0), Weights()))
+        alone = pattern_from(inputs_of_beats(pulse, first.row))
+        self.assertGreater(level_over(take_of(pulse), first.row, alone), CERTAIN)
+        self.assertLess(track_beats(pulse, detect_onsets(sound, heard)).counted, SURE)
+
     def test_strikes_are_beats_and_stand_on_their_attacks(self) -> None:
         times = 0.5 + np.arange(40) * 0.5
         pulse, onsets = heard(times, low_every=4)

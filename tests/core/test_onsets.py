@@ -17,6 +17,11 @@ def found(audio: Audio, settings: OnsetSettings | None = None) -> np.ndarray:
 
 
 class DetectTest(unittest.TestCase):
+    def test_loud_noise_is_hardly_struck(self) -> None:
+        # 12 marks a second before noise was among what attacks are learnt from.
+        hiss = source(Audio((0.1 * np.random.default_rng(2).standard_normal(20 * 44100)).astype(np.float32), 44100))
+        self.assertLess(len(detect_onsets(hiss, onset_strength(hiss))), 100)
+
     def test_soft_attacks_beside_loud_ones(self) -> None:
         times = [0.3, 0.6, 0.9, 1.2, 1.5, 1.8]
         levels = [0.7, 0.06, 0.7, 0.06, 0.7, 0.06]

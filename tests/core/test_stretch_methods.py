@@ -2,10 +2,12 @@ import unittest
 
 import librosa
 import numpy as np
+from scipy import ndimage
 
 from combpace.core.audio import ArraySource, Audio, Samples, SideBySide
 from combpace.core.clocks import FloatArray
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, far_stretched, stretch
+from combpace.core.stretch.line import splines_between
 from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import LONGEST_S, plan
 from combpace.core.stretch.remembered import Remembered
@@ -60,6 +62,12 @@ class PitchTest(unittest.TestCase):
             made = stretch(audio(voice), TimeMap(np.array([0.0, 3.0]), np.array([0.0, 3 * factor])), "line").samples[0]
             with self.subTest(factor=factor):
                 self.assertLess(abs(1200 * np.log2(frequency(made[RATE // 2 : 2 * RATE], 131.3) / 131.3)), 0.01)
+
+    def test_between_frames_all_channels_are_read_as_scipy_reads_each(self) -> None:
+        rng = np.random.default_rng(4)
+        knots, place = rng.standard_normal((3, 400)), np.sort(rng.uniform(2, 396, 900))
+        wanted = [ndimage.map_coordinates(row, [place], order=3, prefilter=False) for row in knots]
+        np.testing.assert_allclose(splines_between(knots, place), wanted, atol=1e-12)
 
     def test_line_bends_where_the_map_has_it(self) -> None:
         seconds = np.arange(3 * RATE) / RATE

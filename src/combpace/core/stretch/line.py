@@ -159,13 +159,13 @@ def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -
     knots = ndimage.spline_filter1d(sound, 3, axis=1, output=np.float64)
     made = np.zeros((sound.shape[0], len(sides[0][0])), np.float32)
     for where, place, weight in used:
-        read = _between(knots, place - lo)
+        read = splines_between(knots, place - lo)
         read *= weight
         made[:, where] += read
     return made
 
 
-def _between(knots: FloatArray, place: FloatArray) -> FloatArray:
+def splines_between(knots: FloatArray, place: FloatArray) -> FloatArray:
     """Cubic splines of all channels at places between their knots (Unser 1999), shape (channels, places).
 
     As `ndimage.map_coordinates`, which works out the same four weights for each channel anew: half the time for two channels.

@@ -25,8 +25,9 @@ ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
 # Where more than this share of points are attacks beyond doubt, points are where attacks are.
 MOSTLY, NEARLY_ALL = 0.4, 0.7
 BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
+# Frames that are looked at at a time.
+BATCH = 32
 # Starts of the spans of 12 ms that are compared, from the frame.
-GROWTH_BATCH, NEAR_BATCH = 32, 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
@@ -105,8 +106,8 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
     span = lags[-1] - lags[0] + size
     grown = np.zeros((len(frames), 2, len(starts)))
     offsets = np.array(lags) - lags[0]
-    for begin in range(0, len(frames), GROWTH_BATCH):
-        batch = frames[begin : begin + GROWTH_BATCH]
+    for begin in range(0, len(frames), BATCH):
+        batch = frames[begin : begin + BATCH]
         sounds = np.stack([source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in batch])
         windows = np.lib.stride_tricks.sliding_window_view(sounds, size, axis=1)[:, offsets]
         bands = np.add.reduceat(np.square(np.abs(fft.rfft(windows * window, axis=2))) * tilt, starts, axis=2)
@@ -133,10 +134,10 @@ def attacks_near(source: Source, frames: IntArray) -> FloatArray:
     close = np.abs(places) <= near
     spans = [tuple(max(2, round(ms * rate / 1000)) for ms in pair) for pair in ((4.0, 6.0), (12.0, 8.0))]
     margin = max(before for _, before in spans)
-    at, rows = places + reach + margin, np.arange(NEAR_BATCH)
+    at, rows = places + reach + margin, np.arange(BATCH)
     first, last = -reach - margin - 1, reach + max(after for after, _ in spans)
-    for begin in range(0, len(frames), NEAR_BATCH):
-        batch = np.asarray(frames[begin : begin + NEAR_BATCH])
+    for begin in range(0, len(frames), BATCH):
+        batch = np.asarray(frames[begin : begin + BATCH])
         power = np.stack([_steps(source.read(int(frame) + first, int(frame) + last)) for frame in batch])
         total = np.cumsum(power, axis=1)
         rises = []
