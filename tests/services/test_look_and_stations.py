@@ -129,6 +129,10 @@ class LookTest(PlaceTest):
         self.assertEqual(found[0].pace, found[1].pace)
         self.assertEqual(takes.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []})
         self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
+        # One sentence moves both, and the station says so.
+        fit.change_rule(self.place, self.session, self.version, ids[1], "grid", "1/8")
+        finding = next(station.finding for station in stations.findings(self.seen(), None) if station.id == "fit")
+        self.assertIn("2 takes to 1/8", finding)
 
     def test_a_take_of_unknown_kind_is_proposed_with_those_its_name_begins_like(self) -> None:
         _, audio = breathing()

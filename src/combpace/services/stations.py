@@ -80,9 +80,10 @@ def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
     marks = focus or lead.id
     count, weak = len(seen.onsets(marks)), len(look.places(seen, "onsets", marks))
     found["onsets"] = f"{count}, " + (f"{weak} doubtful" if weak else "none doubtful")
-    ruled = [take for take in takes if take.id in seen.document.rules]
+    # The mics of a bundle move by the rule of one of them.
+    ruled = [by for take in takes if (by := seen.document.timing_take(take.id)) in seen.document.rules]
     if ruled:
-        rule = seen.document.rules[ruled[-1].id].rule
+        rule = seen.document.rules[ruled[-1]].rule
         found["fit"] = f"{words.count(len(ruled), 'take')} to {rule.grid}, {rule.strength * 100:g} %"
     else:
         found["fit"] = "nothing pulled yet"
