@@ -6,10 +6,10 @@ from scipy import ndimage
 
 from combpace.core.audio import ArraySource, Audio, Samples, SideBySide
 from combpace.core.clocks import FloatArray
-from combpace.core.stretch import METHODS, StretchedSource, choose_method, far_stretched, stretch
+from combpace.core.stretch import METHODS, StretchedSource, choose_method, chord, far_stretched, stretch
 from combpace.core.stretch.line import splines_between
 from combpace.core.stretch.pitch import periods
-from combpace.core.stretch.plan import LONGEST_S, plan
+from combpace.core.stretch.plan import LONGEST_S, Segment, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
 from combpace.core.timemap import TimeMap
@@ -182,6 +182,33 @@ class SustainTest(unittest.TestCase):
         slow = np.convolve(turned, np.hanning(4410) / np.hanning(4410).sum(), "same")[RATE // 2 : int(2.6 * RATE)]
         # Started anew at every hit its phase would jump by up to half a turn (20 ms are 6.6 periods).
         self.assertLess(float(np.abs(np.angle(slow * np.conj(slow.mean()))).max()), 0.35)
+
+
+class _Watched(ArraySource):
+    """Remembers how far it was read."""
+
+    farthest = 0
+
+    def read(self, start: int, stop: int) -> Samples:
+        self.farthest = max(self.farthest, stop)
+        return super().read(start, stop)
+
+
+class RunningTest(unittest.TestCase):
+    def test_what_sounds_on_is_made_as_far_as_it_is_heard_and_the_same_then(self) -> None:
+        seconds = np.arange(10 * RATE) / RATE
+        source = _Watched(audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 331 * seconds)))
+        segment = Segment((RATE, 8 * RATE), (0, round(7.5 * RATE)), (), (), starts=False, ends=False)
+        running = chord.running_sustained(source, segment)
+        assert isinstance(running, chord.Running)
+        begun = running.until(RATE)[:, :RATE].copy()
+        self.assertLess(source.farthest, 4 * RATE)
+        whole = running.until(segment.length)
+        np.testing.assert_array_equal(whole[:, :RATE], begun)
+        at_once = chord.running_sustained(source, segment)
+        assert isinstance(at_once, chord.Running)
+        np.testing.assert_array_equal(at_once.until(segment.length), whole)
+        self.assertGreater(float(np.abs(begun).max()), 0.1)
 
 
 class PlanTest(unittest.TestCase):

@@ -16,7 +16,7 @@ from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
 
-Fill = Callable[[Source, Segment], Samples]
+Fill = Callable[[Source, Segment], Samples | chord.Running]
 _FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
 _BETTER_DB = {"chord": BETTER_CHORD_DB, "line": BETTER_LINE_DB}
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
@@ -53,7 +53,7 @@ class StretchedSource:
                 through = plan(memory, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
                 self._layers = [
                     _Layer(Struck(source, sustained), segments, seam.fill_strike, memory, "struck"),
-                    _Layer(sustained, through, chord.fill_sustained, memory, "sustained"),
+                    _Layer(sustained, through, chord.running_sustained, memory, "sustained"),
                 ]
         self.first_frame = segments[0].target[0]
         self.frames = segments[-1].target[1]
@@ -83,13 +83,15 @@ class _Layer:
             offset = self._starts[at]
             begin, end = max(offset, lo), min(self._segments[at].target[1], hi)
             if end > begin:
-                block[:, begin - start : end - start] += self._sound(at)[channels, begin - offset : end - offset]
+                block[:, begin - start : end - start] += self._sound(at, end - offset)[channels, begin - offset : end - offset]
             at += 1
 
-    def _sound(self, index: int) -> Samples:
+    def _sound(self, index: int, stop: int) -> Samples:
+        """A segment, as far as its frame `stop` at least."""
         segment = self._segments[index]
-        return self._memory.sound((self._part, self._fill, segment.shape), lambda: self._new(segment))
+        made = self._memory.sound((self._part, self._fill, segment.shape), lambda: self._new(segment))
+        return made.until(stop) if isinstance(made, chord.Running) else made
 
-    def _new(self, segment: Segment) -> Samples:
+    def _new(self, segment: Segment) -> Samples | chord.Running:
         unmoved = segment.have == segment.length and segment.inner_source == segment.inner_target
         return self._source.read(*segment.source) if unmoved else self._fill(self._source, segment)

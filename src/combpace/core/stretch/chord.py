@@ -27,7 +27,8 @@ HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
 SEAM_S = 0.2
 SUSTAINED_HZ = 5000.0
 SMALLEST_WINDOW = 256
-BATCH = 64
+# Frames of the vocoder that are made at a time.
+BATCH = 32
 
 Complex = NDArray[np.complex64]
 
@@ -39,12 +40,26 @@ def fill(source: Source, segment: Segment) -> Samples:
     return vocoded(source, segment)
 
 
-def fill_sustained(source: Source, segment: Segment) -> Samples:
-    """As `fill` for a source that holds nothing above SUSTAINED_HZ and no attacks."""
-    return vocoded(source, segment, SUSTAINED_HZ)
+def running_sustained(source: Source, segment: Segment) -> Samples | Running:
+    """As `fill` for a source that holds nothing above SUSTAINED_HZ and no attacks, as far as it is asked for where that can be."""
+    made = _vocoded(source, segment, SUSTAINED_HZ)
+    if made is None or segment.ends or segment.source[1] >= source.frames:
+        return _whole(source, segment, made)
+    return made
 
 
-def vocoded(source: Source, segment: Segment, highest_hz: float | None = None) -> Samples:
+def vocoded(source: Source, segment: Segment) -> Samples:
+    return _whole(source, segment, _vocoded(source, segment, None))
+
+
+def _whole(source: Source, segment: Segment, made: Running | None) -> Samples:
+    if made is None:
+        return seamed(source, segment, STRIKE)
+    return of_notes(source, segment, made.until(segment.length), course(segment, made.head, 0))
+
+
+def _vocoded(source: Source, segment: Segment, highest_hz: float | None) -> Running | None:
+    """What makes the segment by a vocoder; None where it is too short for one."""
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     most = min(round((MOST_HEAD_S if segment.starts else EASED_S) * rate), int(HEAD_SHARE * shorter))
@@ -53,22 +68,10 @@ def vocoded(source: Source, segment: Segment, highest_hz: float | None = None) -
     window = 1 << round(np.log2((LONG_S if shorter > LONG_FROM_S * rate else WINDOW_S) * rate))
     while window > SMALLEST_WINDOW and shorter - head - tail <= window:
         window //= 2
-    hop = window // OVERLAP
-    if shorter - head - tail <= 2 * hop:
-        return seamed(source, segment, STRIKE)
+    if shorter - head - tail <= 2 * window // OVERLAP:
+        return None
     bins = window // 2 + 1 if highest_hz is None else min(window // 2 + 1, int(highest_hz * window / rate) + 4)
-    made = _vocoder(source, segment, window, head, bins)
-    if head:
-        join = min(head // 2, round(0.004 * rate))
-        own = source.read(segment.source[0], segment.source[0] + head)
-        made[:, : head - join] = own[:, : head - join]
-        gains = fades(own[:, head - join :], made[:, head - join : head], _rise(join))
-        made[:, head - join : head] = own[:, head - join :] * gains[0] + made[:, head - join : head] * gains[1]
-    if tail:
-        own = source.read(segment.source[1] - tail, segment.source[1])
-        gains = fades(made[:, length - tail :], own, _rise(tail))
-        made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
-    return of_notes(source, segment, made, course(segment, head, 0))
+    return Running(source, segment, window, head, tail, bins)
 
 
 def _rise(frames: int) -> Samples:
@@ -76,52 +79,101 @@ def _rise(frames: int) -> Samples:
     return rise
 
 
-def _vocoder(source: Source, segment: Segment, window: int, head: int, bins: int) -> Samples:
-    have, length = segment.have, segment.length
-    hop = window // OVERLAP
-    out_points, in_points = course(segment, head, 0)
-    # Before the head and after the end the course runs on at slope 1.
-    out_points = np.concatenate([[-2.0 * window], out_points, [length + 2.0 * window]])
-    in_points = np.concatenate([[-2.0 * window], in_points, [have + 2.0 * window]])
-    centres = np.arange(-(window // 2) // hop * hop, length + window // 2 + hop, hop)
-    places = np.round(np.interp(centres, out_points, in_points)).astype(np.int64)
-    # The sound before the segment is real, so that a window reaching over its start is what it was. An attack at its end
-    # is never looked at: the last spectrum before it goes on, or the attack would be heard ahead of its time.
-    if segment.ends:
-        places = np.minimum(places, max(have - window // 2, int(places[0]) + 1))
-    margin = 2 * window + hop
-    sound = _mirrored(source, segment.source[0] - margin, segment.source[1] + margin)
-    shape = np.hanning(window + 1)[:window].astype(np.float32)
-    made: Samples = np.zeros((source.channels, length + 2 * window + 2 * hop), np.float32)
-    gain = np.zeros(made.shape[1], np.float32)
-    squared = shape * shape
-    untouched = np.concatenate([[True], np.diff(places) == hop])
-    before: Complex | None = None
-    turn: Complex | None = None
-    for first in range(0, len(centres), BATCH):
-        batch = slice(first, min(first + BATCH, len(centres)))
-        starts = places[batch] - window // 2 + margin
+class Running:
+    """A segment that is made from its start as far as it is asked for: what comes after a preview's end is not made for it."""
+
+    def __init__(self, source: Source, segment: Segment, window: int, head: int, tail: int, bins: int) -> None:
+        """window, head, tail: frames; bins: how many of a spectrum hold anything."""
+        self._source, self._segment, self._tail, self._bins, self.head = source, segment, tail, bins, head
+        have, length, hop = segment.have, segment.length, window // OVERLAP
+        out_points, in_points = course(segment, head, 0)
+        # Before the head and after the end the course runs on at slope 1.
+        out_points = np.concatenate([[-2.0 * window], out_points, [length + 2.0 * window]])
+        in_points = np.concatenate([[-2.0 * window], in_points, [have + 2.0 * window]])
+        self._centres = np.arange(-(window // 2) // hop * hop, length + window // 2 + hop, hop)
+        places = np.round(np.interp(self._centres, out_points, in_points)).astype(np.int64)
+        # The sound before the segment is real, so that a window reaching over its start is what it was. An attack at its end
+        # is never looked at: the last spectrum before it goes on, or the attack would be heard ahead of its time.
+        if segment.ends:
+            places = np.minimum(places, max(have - window // 2, int(places[0]) + 1))
+        self._places, self._hop = places, hop
+        self._shape = np.hanning(window + 1)[:window].astype(np.float32)
+        self._made: Samples = np.zeros((source.channels, length + 2 * window + 2 * hop), np.float32)
+        self._gain = np.zeros(self._made.shape[1], np.float32)
+        self._moved = np.concatenate([[False], np.diff(places) != hop])
+        self._before: Complex | None = None
+        self._turn: Complex | None = None
+        self._next = self._done = 0
+        # How much sound it holds, of all channels.
+        self.size = self._made.size
+
+    def until(self, stop: int) -> Samples:
+        """At least the first `stop` frames, shape (channels, segment.length); what lies after them is not yet sound."""
+        length, window = self._segment.length, len(self._shape)
+        sound = self._made[:, window : window + length]
+        stop = length if stop > length - self._tail else max(stop, self.head)
+        while self._next < len(self._centres) and self._done < stop:
+            self._make()
+            # What no later window reaches is divided by what the windows add up to.
+            last = self._next >= len(self._centres)
+            upto = length if last else int(np.clip(self._centres[self._next] - window // 2, self._done, length))
+            gain = self._gain[window + self._done : window + upto]
+            sound[:, self._done : upto] /= np.maximum(gain, np.float32(1e-3))
+            if self._done < self.head <= upto:
+                self._begun(sound)
+            self._done = upto
+            if last:
+                self._ended(sound)
+        return sound
+
+    def _make(self) -> None:
+        """The next frames of the vocoder."""
+        window, hop, shape, bins = len(self._shape), self._hop, self._shape, self._bins
+        batch = slice(self._next, min(self._next + BATCH, len(self._centres)))
+        self._next = batch.stop
+        places = self._places[batch]
+        first, last = self._segment.source[0] + np.array([places.min() - window // 2 - hop, places.max() + window // 2])
+        # Beyond an end of the source its mirror image is heard: what is mirrored is read, too.
+        lo = min(int(first), 2 * self._source.frames - int(last)) if last > self._source.frames else int(first)
+        sound = _mirrored(self._source, lo, max(int(last), -int(first)))
+        starts = self._segment.source[0] + places - window // 2 - lo
         spectra = _spectra(sound, starts, shape)[..., :bins]
-        changed = ~untouched[batch]
+        changed = self._moved[batch]
         if changed.any():
             earlier = _spectra(sound, starts[changed] - hop, shape)[..., :bins]
             regions = _regions(spectra[changed])
         taken = 0
         for k in range(len(spectra)):
             if changed[k]:
-                if before is not None:
-                    turn = _rotation(before, earlier[taken], regions[taken])
+                if self._before is not None:
+                    self._turn = _rotation(self._before, earlier[taken], regions[taken])
                 taken += 1
-            if turn is not None:
-                spectra[k] *= turn
-            before = spectra[k]
+            if self._turn is not None:
+                spectra[k] *= self._turn
+            self._before = spectra[k]
         frames = fft.irfft(spectra, window, axis=-1) * shape
-        for k, centre in enumerate(centres[batch]):
+        squared = shape * shape
+        for k, centre in enumerate(self._centres[batch]):
             at = int(centre) - window // 2 + window
-            made[:, at : at + window] += frames[k]
-            gain[at : at + window] += squared
-    result: Samples = (made[:, window : window + length] / np.maximum(gain[window : window + length], np.float32(1e-3))).astype(np.float32)
-    return result
+            self._made[:, at : at + window] += frames[k]
+            self._gain[at : at + window] += squared
+
+    def _begun(self, sound: Samples) -> None:
+        """The segment's start is the source's own."""
+        head, first = self.head, self._segment.source[0]
+        join = min(head // 2, round(0.004 * self._source.sample_rate_hz))
+        own = self._source.read(first, first + head)
+        gains = fades(own[:, head - join :], sound[:, head - join : head], _rise(join))
+        sound[:, head - join : head] = own[:, head - join :] * gains[0] + sound[:, head - join : head] * gains[1]
+        sound[:, : head - join] = own[:, : head - join]
+
+    def _ended(self, sound: Samples) -> None:
+        """And so is its end."""
+        if self._tail:
+            end, at = self._segment.source[1], self._segment.length - self._tail
+            own = self._source.read(end - self._tail, end)
+            gains = fades(sound[:, at:], own, _rise(self._tail))
+            sound[:, at:] = sound[:, at:] * gains[0] + own * gains[1]
 
 
 def _mirrored(source: Source, start: int, stop: int) -> Samples:

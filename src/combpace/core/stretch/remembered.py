@@ -27,7 +27,7 @@ class Remembered:
         self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
         self._rows: dict[tuple[str, int], Any] = {}
         self._things: dict[Hashable, Any] = {}
-        self._sounds: OrderedDict[Hashable, Samples] = OrderedDict()
+        self._sounds: OrderedDict[Hashable, Any] = OrderedDict()
         self._held = 0
 
     def read(self, start: int, stop: int) -> Samples:
@@ -52,7 +52,7 @@ class Remembered:
             self._things[key] = make()
         return self._things[key]
 
-    def sound(self, key: Hashable, make: Callable[[], Samples]) -> Samples:
+    def sound(self, key: Hashable, make: Callable[[], Any]) -> Any:
         """As `thing` for sound, of which only the last is kept, and what was used before it as far as there is room."""
         if key in self._sounds:
             self._sounds.move_to_end(key)
