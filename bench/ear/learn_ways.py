@@ -29,7 +29,7 @@ from combpace.core.ways import INPUTS, WEIGHTS, Way, features, rows_of, take_of
 
 OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / WEIGHTS
 FIRST = 930_000
-HIDDEN, MEMBERS, STEPS, BATCH, MOST = 16, 3, 1500, 64, 72
+HIDDEN, MEMBERS, STEPS, BATCH, MOST = 16, 8, 1500, 64, 72
 # What a unit of quality is worth in nats: beats within 70 ms (F), and in the longest right stretch counted as they are (CMLt).
 SHARP, CONTINUITY = 10.0, 0.5
 HELD_OUT = 4

@@ -1,21 +1,24 @@
 import unittest
 from collections import Counter
+from unittest import mock
 
 import mir_eval
 import numpy as np
 from bench.accuracy.robust import clicks
 
 from combpace.core.bars import BarHints, BarReading, own_pace, read_bars
-from combpace.core.beats import CERTAIN, SURE, Beats, TempoSpan, lay_on_onsets, track_beats, whole_ways
+from combpace.core.beats import CERTAIN, SURE, Beats, TempoSpan, best_of, lay_on_onsets, track_beats, whole_ways
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import Weights, follow
+from combpace.core.learnt import weights_of
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import Pattern, inputs_of_beats, other_levels, pattern_from
-from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse
+from combpace.core.pattern import WEIGHTS as PATTERN
+from combpace.core.pattern import Pattern, inputs_of_beats, log_odds, other_levels, pattern_from
+from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse, network, sigmoid
 from combpace.core.spectra import onset_strength
 from combpace.core.tempomap import Meter
-from combpace.core.ways import jumps_of, level_over, take_of
+from combpace.core.ways import Way, jumps_of
 from tests.support.sounds import marks, source, struck
 
 
@@ -106,14 +109,32 @@ class FollowTest(unittest.TestCase):
 
 class TrackTest(unittest.TestCase):
     def test_one_network_alone_is_not_certain_of_a_way_to_count(self) -> None:
-        # 240 clicks a minute, every fourth louder: the first network is certain of every second one, the second is not.
+        # 240 clicks a minute, every fourth louder: the first network is certain of every second one, both together are not.
         sound = source(clicks(240.0, 40.0))
         heard = onset_strength(sound)
         pulse = hear_pulse(sound, heard)
         first = next(whole_ways(pulse, (), np.zeros(0), Weights()))
-        alone = pattern_from(inputs_of_beats(pulse, first.row))
-        self.assertGreater(level_over(take_of(pulse), first.row, alone), CERTAIN)
+        inputs = inputs_of_beats(pulse, first.row)
+        alone = sigmoid(network(inputs, weights_of(PATTERN))[:, -1])
+        self.assertGreater(float(log_odds(alone.astype(np.float64), 4.0).mean()), CERTAIN)
+        self.assertLess(float(log_odds(pattern_from(inputs).level.astype(np.float64), 4.0).mean()), CERTAIN)
         self.assertLess(track_beats(pulse, detect_onsets(sound, heard)).counted, SURE)
+
+    def test_beats_that_only_one_of_two_likely_ways_has_are_doubtful(self) -> None:
+        pulse, _ = heard(0.5 + np.arange(40) * 0.5)
+        quarters, eighths = Way("attacks", np.arange(0.5, 20, 0.5)), Way("band", np.arange(0.5, 20, 0.25))
+        for worth, counted in ((np.array([0.0, 1.0]), 1 / (1 + np.exp(-1.0))), (np.array([2.0, 0.0]), 1 / (1 + np.exp(-2.0)))):
+            with (
+                mock.patch("combpace.core.beats.worth_of", return_value=worth),
+                mock.patch("combpace.core.beats.RARE", 0.0),
+                mock.patch("combpace.core.beats.CERTAIN", 99.0),
+            ):
+                chosen = best_of(pulse, [quarters, eighths])
+            with self.subTest(counted=counted):
+                self.assertAlmostEqual(chosen.counted, counted, places=6)
+                on = np.isin(chosen.row, quarters.row)
+                np.testing.assert_allclose(chosen.shared[on], SURE)
+                np.testing.assert_allclose(chosen.shared[~on], counted, rtol=1e-5)
 
     def test_strikes_are_beats_and_stand_on_their_attacks(self) -> None:
         times = 0.5 + np.arange(40) * 0.5

@@ -6,17 +6,19 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+from scipy import ndimage
 
 from combpace.core.attack_pulse import attack_pulse, attacks_of
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
-from combpace.core.pattern import hear_pattern, log_odds, other_levels
+from combpace.core.pattern import log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
 from combpace.core.sections import joined_ways
-from combpace.core.ways import NAMES, Take, Way, features, level_over, same_row, take_of, worth_of
+from combpace.core.spectra import Float32Array
+from combpace.core.ways import NAMES, Take, Way, features, same_row, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -28,14 +30,14 @@ CERTAIN, EMPTY = 3.2, -2.0
 JUMP = 4.0
 # Most music lies between 70 and 160 quarters a minute (common practice), the songs that the worth of ways was learnt from lie farther out:
 # a normal distribution over octaves, of this deviation.
-USUAL_OCTAVES = 0.55
+USUAL_OCTAVES = 0.5
 RARE = 0.5 / USUAL_OCTAVES**2
 # Of what worth is learnt from, more songs than of most music go over to another beat.
 JOINED = 1.0
 # How sure the count is where nothing was compared: the pattern was certain, or the user said enough.
 SURE = 0.98
-# Two ways to count are one where this share of the beats of each lies this near to one of the other, in seconds.
-ALIKE, ALIKE_S = 0.8, 0.06
+# Two ways to count are one where this share of the beats of each lies this near to one of the other, in frames of the pulse.
+ALIKE, NEAR_FRAMES = 0.8, 3
 # Log odds from which a first or last beat counts though nothing is struck on it.
 HEARD = 0.5
 # How much less than usual four beats must be heard for them to be free playing before or after the pulse.
@@ -78,6 +80,7 @@ class Beats:
     rough       where the pulse put each of them before it was laid on its attack, seconds
     carried     0-1, how much of an attack carries each
     counted     0-1, how sure it is that the take is counted in this way at all
+    shared      0-1, how much speaks for ways to count that have each beat: what is only in one of several likely ones is doubtful
     """
 
     times: TakeTimes
@@ -85,6 +88,7 @@ class Beats:
     rough: FloatArray = field(default_factory=lambda: np.zeros(0))
     carried: FloatArray = field(default_factory=lambda: np.zeros(0))
     counted: float = SURE
+    shared: FloatArray = field(default_factory=lambda: np.zeros(0))
 
     def __len__(self) -> int:
         return len(self.times)
@@ -147,7 +151,8 @@ def track_beats(
     if known is not None:
         odds = log_odds(pulse.beat.astype(np.float64), 10.0)
         solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
-    rough, counted = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else (solved / FRAMES_PER_S, SURE)
+    chosen = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else sure_of(solved / FRAMES_PER_S)
+    rough = chosen.row
     if not len(exact) and solved is None:
         rough = _without_free_ends(pulse, rough)
     if len(rough) < 2:
@@ -160,7 +165,7 @@ def track_beats(
     first, last = _struck_ends(pulse, rough, carried)
     good[:first], good[last + 1 :] = False, False
     times, carried, rough = times[good], carried[good], rough[good]
-    return Beats(take_times(times), carried, rough, carried, counted)
+    return Beats(take_times(times), carried, rough, carried, chosen.counted, chosen.shared[np.searchsorted(chosen.row, rough)])
 
 
 def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Way]:
@@ -217,10 +222,29 @@ def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weigh
     yield from take_of(pulse).steady()
 
 
-def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
-    """The way to count that most speaks for, in seconds, and how sure that is, 0-1.
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """A way to count.
 
-    Where the pattern of the first is certain, by one network and by both, no others are looked for.
+    row      its beats in seconds, strictly increasing
+    counted  0-1, how sure it is
+    shared   0-1 for each beat, how much speaks for ways that have it
+    """
+
+    row: FloatArray
+    counted: float
+    shared: FloatArray
+
+
+def sure_of(row: FloatArray, counted: float = SURE) -> Chosen:
+    """A way to count that nothing is compared with."""
+    return Chosen(row, counted, np.full(len(row), counted))
+
+
+def best_of(pulse: Pulse, offered: Iterable[Way]) -> Chosen:
+    """The way to count that most speaks for.
+
+    Where the pattern of the first is certain no others are looked for.
     """
     take = take_of(pulse)
     ways: list[Way] = []
@@ -231,31 +255,38 @@ def best_of(pulse: Pulse, offered: Iterable[Way]) -> tuple[FloatArray, float]:
         if len(way.row) < 4:
             continue
         found = features(take, way)
-        if not ways and _is_certain(take, way.row, found):
-            return way.row, SURE
+        if not ways and _is_certain(found):
+            return sure_of(way.row)
         ways.append(way)
         values.append(found)
     if not ways:
-        return first, 0.5
+        return sure_of(first, 0.5)
     seen = np.array(values)
     worth = worth_of(seen, [way.kind for way in ways]) - JUMP * np.minimum(1.0, seen[:, NAMES.index("jumps")])
     worth -= RARE * seen[:, NAMES.index("octaves squared")]
     worth -= JOINED * np.array([way.kind == "joined" for way in ways])
     likely = np.exp(worth - worth.max())
-    best = ways[int(np.argmax(worth))].row
-    alike = np.array([_alike(best, way.row) for way in ways])
-    return best, float(likely[alike].sum() / likely.sum())
+    likely /= likely.sum()
+    near, own = _near(take, [way.row for way in ways])
+    best = int(np.argmax(worth))
+    row, beats = ways[best].row, own.sum(axis=1)
+    # Of the beats of each way those that the best has, and the other way round.
+    alike = (own @ near[best] >= ALIKE * beats) & (near @ own[best] >= ALIKE * beats[best])
+    shared = likely @ near[:, take.frames(row)]
+    return Chosen(row, float(likely[alike].sum()), np.minimum(SURE, shared))
 
 
-def _is_certain(take: Take, row: FloatArray, found: FloatArray) -> bool:
+def _near(take: Take, rows: list[FloatArray]) -> tuple[Float32Array, Float32Array]:
+    """Which frames lie within NEAR_FRAMES of a beat of each row, and which are beats: 0 or 1, shape (rows, frames)."""
+    own = np.zeros((len(rows), len(take.struck)), np.float32)
+    for k, row in enumerate(rows):
+        own[k, take.frames(row)] = 1.0
+    return ndimage.maximum_filter1d(own, 2 * NEAR_FRAMES + 1, axis=1), own
+
+
+def _is_certain(found: FloatArray) -> bool:
     level, covered, jumps, unusual = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared"))
-    least = CERTAIN - EMPTY * (1 - covered) + RARE * unusual
-    return level > least and not jumps and level_over(take, row, hear_pattern(take.pulse, row)) > least
-
-
-def _alike(a: FloatArray, b: FloatArray) -> bool:
-    near = np.abs(a[:, None] - b[None, :]) < ALIKE_S
-    return bool(near.any(axis=1).mean() > ALIKE and near.any(axis=0).mean() > ALIKE)
+    return bool(level > CERTAIN - EMPTY * (1 - covered) + RARE * unusual and not jumps)
 
 
 def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray]:

@@ -19,8 +19,7 @@ from combpace.core.learnt import weights_of
 from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse, network, sigmoid, softmax
 from combpace.core.spectra import Float32Array
 
-# Two networks, learnt from different songs. The first alone says which way to count is right: what its word is worth was learnt
-# with it. Bars are read from the mean of both.
+# Two networks, learnt from different songs: the mean of what they say is surer of what is right than either.
 WEIGHTS, SECOND = "pattern_weights.npz", "pattern_weights_2.npz"
 LAGS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14, 16)
 # What is struck is seen on quarters and on thirds of a beat.
@@ -131,16 +130,12 @@ def likeness(rows: FloatArray) -> FloatArray:
 
 def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:
     """What both networks together say of a row of beats (seconds, at least two)."""
-    inputs = inputs_of_beats(pulse, beats)
-    return _pattern(0.5 * (network(inputs, weights_of(WEIGHTS)) + network(inputs, weights_of(SECOND))))
+    return pattern_from(inputs_of_beats(pulse, beats))
 
 
 def pattern_from(inputs: Float32Array) -> Pattern:
-    """What the first network says of features that `inputs_of_beats` made."""
-    return _pattern(network(inputs, weights_of(WEIGHTS)))
-
-
-def _pattern(out: Float32Array) -> Pattern:
+    """What both networks together say of features that `inputs_of_beats` made."""
+    out = 0.5 * (network(inputs, weights_of(WEIGHTS)) + network(inputs, weights_of(SECOND)))
     return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
 
 

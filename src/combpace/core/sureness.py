@@ -19,7 +19,7 @@ from combpace.core.pulse import Pulse
 
 BEAT_NAMES = (
     *("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved"),
-    *("log odds of the count", "all gaps the same"),
+    *("log odds of the count", "all gaps the same", "log odds of likely ways that share it"),
 )
 BAR_NAMES = ("log odds of the reading", "mean of five", "least of five", "beats sure", "log odds of the meter", "not 4/4", "length")
 
@@ -49,6 +49,7 @@ def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
             np.full(len(beats), log_odds(np.array([beats.counted]))[0]),
             # A steady row that was laid over a take: right as a whole or wrong as a whole.
             np.full(len(beats), float(odd.max() < 1e-6)),
+            log_odds(beats.shared),
         ]
     )
 

@@ -105,13 +105,6 @@ def take_of(pulse: Pulse) -> Take:
     return Take(pulse)
 
 
-def level_over(take: Take, row: FloatArray, pattern: Pattern) -> float:
-    """Mean log odds over a take of its beats being counted right; 0 where it has none."""
-    gaps = np.diff(row)
-    gaps = np.append(gaps, np.median(gaps))
-    return float((log_odds(pattern.level.astype(np.float64), 4.0) * gaps).sum()) / take.duration_s
-
-
 def features(take: Take, way: Way) -> FloatArray:
     """One value for each of NAMES, of a row of at least four beats."""
     row = way.row
@@ -120,7 +113,6 @@ def features(take: Take, way: Way) -> FloatArray:
     gaps = np.append(gaps, usual)
     inputs, pattern = take.beats(row)
     level = log_odds(pattern.level.astype(np.float64), 4.0)
-    over_all = level_over(take, row, pattern)
     parts = {share: take.frames(row + share * gaps) for share in (0.0, 0.25, 1 / 3, 0.5, 2 / 3, 0.75)}
     on, half = parts[0.0], parts[0.5]
     struck = {share: float(take.struck[at].mean()) for share, at in parts.items()}
@@ -138,7 +130,7 @@ def features(take: Take, way: Way) -> FloatArray:
     standing = take.spectrum.standing(1.0 / usual)
     novelty = take.novelty[on // PAIR].mean(axis=0) - take.novelty[half // PAIR].mean(axis=0)
     values = [
-        *(over_all, float(level.mean()), float(np.quantile(level, 0.25))),
+        *(float((level * gaps).sum()) / take.duration_s, float(level.mean()), float(np.quantile(level, 0.25))),
         *(float(heard.mean()), float(np.quantile(heard, 0.25)), float(take.heard[half].mean())),
         0.5 * float(take.heard[parts[1 / 3]].mean() + take.heard[parts[2 / 3]].mean()),
         *(np.log(x + 0.02) for x in (struck[0.0], struck[0.5], 0.5 * (struck[1 / 3] + struck[2 / 3]), 0.5 * (struck[0.25] + struck[0.75]))),
