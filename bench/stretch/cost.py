@@ -108,6 +108,12 @@ def preview_ms(method: str) -> tuple[float, float, float, float]:
     return float(np.median(new)), float(np.median(again)), first, float(np.median(planned))
 
 
+def _wall(run: Callable[[], Any]) -> float:
+    begun = time.perf_counter()
+    run()
+    return time.perf_counter() - begun
+
+
 def report(peers: str) -> list[str]:
     names = [*METHODS]
     others = ["signalsmith", "rb_r3"] if peers else []
@@ -127,13 +133,10 @@ def report(peers: str) -> list[str]:
         # What is stretched is there before: to make it is no part of a stretch.
         with ProcessPoolExecutor(2, initializer=held, initargs=(120,)) as pool:
             list(pool.map(half, (name, name), (0, 1), (4, 4)))
-            begun = time.perf_counter()
-            list(pool.map(half, (name, name), (0, 1)))
-            both = time.perf_counter() - begun
-            begun = time.perf_counter()
-            for which in (0, 1):
-                pool.submit(half, name, which).result()
-            alone = time.perf_counter() - begun
+            both = float(np.median([_wall(lambda pool=pool, name=name: list(pool.map(half, (name, name), (0, 1)))) for _ in range(ROUNDS)]))
+            alone = float(
+                np.median([_wall(lambda pool=pool, name=name: [pool.submit(half, name, k).result() for k in (0, 1)]) for _ in range(ROUNDS)])
+            )
         ratio = [f"{middle[name] / middle[other]:.2f}" if other in middle else "-" for other in ("signalsmith", "rb_r3")]
         new, again, first, planned = preview_ms(name)
         mib = ", ".join(f"{memory_mib(name, seconds):.0f}" for seconds in (30, 120, 600))

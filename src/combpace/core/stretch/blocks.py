@@ -23,8 +23,9 @@ _BETTER_DB = {"chord": BETTER_CHORD_DB, "line": BETTER_LINE_DB}
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
-# Seconds of segments that are kept for one map alone: one that sounds on, and those struck beside it.
-KEPT_S = THROUGH_S + TOGETHER_S
+# Seconds of segments that are kept for one map alone: one that sounds on with its windows beyond both ends, and those struck
+# beside it, of which one may reach over either end.
+KEPT_S = THROUGH_S + TOGETHER_S + 1.0
 
 
 class StretchedSource:
