@@ -24,7 +24,7 @@ from combpace.core.audio import ArraySource
 from combpace.core.bars import BarReading, read_bars
 from combpace.core.beats import track_beats
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import hear_pattern
+from combpace.core.pattern import disagreement, hear_pattern
 from combpace.core.pulse import hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.sureness import BAR_NAMES, BEAT_NAMES, bar_features, beat_features, sure_of_bars, sure_of_beats
@@ -38,7 +38,7 @@ RIDGE = 1e-3
 RARE = {"riff": 0.25, "chug": 0.25}
 FOLDS = 3
 Part = tuple[np.ndarray, np.ndarray, np.ndarray]
-Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray]
+Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray, np.ndarray]
 
 
 def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
@@ -46,7 +46,7 @@ def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
 
 
 def one(seed: int) -> Rows | None:
-    """(kind, features of beats, right, asked, reading of bars, right, asked) of one song."""
+    """(kind, features of beats, right, asked, reading of bars, right, asked, how far the networks are apart) of one song."""
     made = song(seed)
     source = ArraySource(made.audio)
     heard = onset_strength(source)
@@ -67,7 +67,8 @@ def one(seed: int) -> Rows | None:
         asked &= (times < a) | (times > b)
         whole &= (starts < a) | (starts > b)
     whole[-1] = False
-    return made.kind, beat_features(pulse, pattern, beats), nearest(times, truth) < BEAT_S, asked, reading, fits, whole
+    apart = disagreement(pulse, beats.rough)
+    return made.kind, beat_features(pulse, pattern, beats, apart), nearest(times, truth) < BEAT_S, asked, reading, fits, whole, apart
 
 
 def fitted(x: np.ndarray, y: np.ndarray, counts: np.ndarray) -> tuple[np.ndarray, float]:
@@ -141,7 +142,7 @@ def beats_of(songs: list[Rows]) -> Part:
 def bars_of(songs: list[Rows]) -> Part:
     """As `beats_of`, of bars; how sure their beats are is one of the features."""
     kinds = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in songs])
-    features = [bar_features(rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in songs]
+    features = [bar_features(rows[4], sure_of_beats(rows[1]), rows[7])[rows[6]] for rows in songs]
     return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in songs]), kinds
 
 

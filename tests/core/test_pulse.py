@@ -1,11 +1,13 @@
 import unittest
+from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
+from combpace import core
 from combpace.core.audio import Audio
-from combpace.core.learnt import weights_of
-from combpace.core.pattern import SECOND
 from combpace.core.pattern import WEIGHTS as PATTERN
+from combpace.core.pattern import disagreement
 from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, WEIGHTS, hear_pulse, inputs_of
 from combpace.core.spectra import onset_strength
 from tests.support.sounds import source, struck
@@ -55,9 +57,9 @@ class NetworkTest(unittest.TestCase):
         self.assertLess(float(np.median(pulse.beat[at - 13])), 0.1)
 
     def test_weights_are_small(self) -> None:
-        total = sum(sum(array.size for array in weights_of(name).values()) for name in (WEIGHTS, PATTERN, SECOND))
-        # Stored as float16.
-        self.assertLess(2 * total, 2_000_000)
+        files = sorted(Path(core.__file__).parent.glob("*.npz"))
+        self.assertIn(WEIGHTS, [file.name for file in files])
+        self.assertLess(sum(file.stat().st_size for file in files), 2_000_000)
 
     def test_gain_and_a_second_channel_change_nothing(self) -> None:
         times = 0.5 + np.arange(16) * 0.5
@@ -67,3 +69,16 @@ class NetworkTest(unittest.TestCase):
         heard = [hear_pulse(source(audio), onset_strength(source(audio))).beat for audio in (plain, soft, wide)]
         np.testing.assert_allclose(heard[1], heard[0], atol=0.15)
         np.testing.assert_array_equal(heard[2], heard[0])
+
+
+class DisagreementTest(unittest.TestCase):
+    def test_a_network_agrees_with_itself_and_two_are_farther_apart_on_what_is_no_music(self) -> None:
+        rng = np.random.default_rng(1)
+        steady, scattered = 0.5 + np.arange(40) * 0.5, np.sort(rng.uniform(0.5, 20.0, 40))
+        pulses = [hear_pulse(source(sound), onset_strength(source(sound))) for sound in (struck(times, 21.0) for times in (steady, scattered))]
+        apart = [disagreement(pulse, times) for pulse, times in zip(pulses, (steady, scattered), strict=True)]
+        self.assertEqual(apart[0].shape, (40, 3))
+        self.assertTrue(all((each >= 0).all() and (each <= [10, 1, 10]).all() for each in apart))
+        self.assertGreater(float(apart[1][:, 2].mean()), float(apart[0][:, 2].mean()))
+        with mock.patch("combpace.core.pattern.SECOND", PATTERN):
+            self.assertEqual(float(disagreement(pulses[0], steady).max()), 0.0)

@@ -139,6 +139,20 @@ def pattern_from(inputs: Float32Array) -> Pattern:
     return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
 
 
+def disagreement(pulse: Pulse, beats: FloatArray) -> FloatArray:
+    """How far the two networks are apart about each of a row of beats (seconds, at least two): where they were learnt from other
+    songs and say other things, neither knows such music.
+
+    Returns  log odds of a downbeat, 0-10; the meter, 0-1 (total variation); log odds of the level, 0-10: shape (beats, 3)
+    """
+    inputs = inputs_of_beats(pulse, beats)
+    one, two = (network(inputs, weights_of(name)) for name in (WEIGHTS, SECOND))
+    last = 1 + len(METERS)
+    down, level = (np.abs(np.clip(one[:, k], -5, 5) - np.clip(two[:, k], -5, 5)).astype(np.float64) for k in (0, last))
+    meter = 0.5 * np.abs(softmax(one[:, 1:last]) - softmax(two[:, 1:last])).sum(axis=1).astype(np.float64)
+    return np.column_stack([down, meter, level])
+
+
 def other_levels(beats: FloatArray) -> Iterator[FloatArray]:
     """The same pulse counted otherwise: twice, half, in thirds and against thirds, in every phase."""
     if len(beats) < 6:

@@ -20,8 +20,19 @@ from combpace.core.pulse import Pulse
 BEAT_NAMES = (
     *("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved"),
     *("log odds of the count", "all gaps the same", "log odds of likely ways that share it"),
+    *("networks apart on levels about it", "on meters", "on downbeats"),
 )
-BAR_NAMES = ("log odds of the reading", "mean of five", "least of five", "beats sure", "log odds of the meter", "not 4/4", "length")
+BAR_NAMES = (
+    "log odds of the reading",
+    "mean of five",
+    "least of five",
+    "beats sure",
+    "log odds of the meter",
+    "not 4/4",
+    "length",
+    "networks apart on downbeats",
+    "on the meter",
+)
 
 
 def _around(values: FloatArray, size: int) -> FloatArray:
@@ -29,8 +40,8 @@ def _around(values: FloatArray, size: int) -> FloatArray:
     return result
 
 
-def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
-    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more."""
+def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats, apart: FloatArray) -> FloatArray:
+    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more. `apart`: as `pattern.disagreement` has it."""
     level, here = log_odds(pattern.level.astype(np.float64)), heard_at(pulse, beats.rough)
     gaps = np.diff(beats.rough)
     typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
@@ -50,28 +61,33 @@ def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
             # A steady row that was laid over a take: right as a whole or wrong as a whole.
             np.full(len(beats), float(odd.max() < 1e-6)),
             log_odds(beats.shared),
+            _around(apart[:, 2], 9),
+            _around(apart[:, 1], 9),
+            _around(apart[:, 0], 9),
         ]
     )
 
 
-def bar_features(reading: BarReading, beats: FloatArray) -> FloatArray:
-    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1."""
+def bar_features(reading: BarReading, beats: FloatArray, apart: FloatArray) -> FloatArray:
+    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1; `apart`: as for `beat_features`."""
     starts = np.array(reading.starts)
     ends = np.append(starts[1:], len(beats))
 
-    def mean(values: FloatArray) -> FloatArray:
-        return log_odds(np.array([float(values[a:b].mean()) for a, b in zip(starts, ends, strict=True)]))
+    def each(values: FloatArray) -> FloatArray:
+        return np.array([float(values[a:b].mean()) for a, b in zip(starts, ends, strict=True)])
 
-    sure = mean(reading.sure)
+    sure = log_odds(each(reading.sure))
     return np.column_stack(
         [
             sure,
             _around(sure, 5),
             ndimage.minimum_filter1d(sure, 5, mode="nearest"),
-            mean(beats),
-            mean(reading.in_meter),
-            np.array([float(str(each) != "4/4") for each in reading.meters]),
+            log_odds(each(beats)),
+            log_odds(each(reading.in_meter)),
+            np.array([float(str(meter) != "4/4") for meter in reading.meters]),
             np.full(len(starts), np.log(max(2.0, float(len(beats))))),
+            _around(each(apart[:, 0]), 5),
+            _around(each(apart[:, 1]), 5),
         ]
     )
 
