@@ -79,20 +79,20 @@ def _run(
     """Frames `span` of the output along a way of points (output frame, source frame), zeros before them, of periods at frames
     of the source; shape (channels, end of the span)."""
     (at, period), (first, length), s0, have = pitched, span, segment.source[0], segment.have
-    # Phase of the source per frame, in periods, counted from its start; some periods on either side are needed.
+    # Phase of the source per frame, in periods, from some periods before what is made until as many after the segment.
     reach = int(period.max()) + 2
-    grid = np.arange(-reach, have + reach + 1)
+    origin = max(0, first - 2 * reach) - reach
+    grid = np.arange(origin, have + reach + 1)
     pace = 1 / np.interp(grid + s0, at, period)
     phase = np.concatenate([[0.0], np.cumsum(0.5 * (pace[1:] + pace[:-1]))])
-    phase -= phase[reach]
     # Up to the first frame the output is the source: both have the same phase there.
+    phase -= phase[first - origin]
     place = np.interp(np.arange(first, length), *way)
     # Frames of the grid are one apart: reading between them needs no search.
     whole = np.minimum(place.astype(np.int64), have + reach - 1)
-    part_of, whole = place - whole, whole + reach
+    part_of, whole = place - whole, whole - origin
     pitch = pace[whole] + part_of * (pace[whole + 1] - pace[whole])
     wanted = np.concatenate([[0.0], np.cumsum(0.5 * (pitch[1:] + pitch[:-1]))])
-    wanted += phase[reach + first]
     there = phase[whole] + part_of * (phase[whole + 1] - phase[whole])
     # Between the period before (0) and the one after (1).
     between = there - wanted
