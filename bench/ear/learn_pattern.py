@@ -160,7 +160,7 @@ def main() -> None:
     parser.add_argument("--songs", type=int, default=4500)
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--passes", type=int, default=12)
-    parser.add_argument("--second", action="store_true", help="the network that only bars are read from")
+    parser.add_argument("--second", action="store_true", help="the second of the two networks whose mean counts")
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
     options = parser.parse_args()

@@ -133,6 +133,10 @@ class LookTest(PlaceTest):
         fit.change_rule(self.place, self.session, self.version, ids[1], "grid", "1/8")
         finding = next(station.finding for station in stations.findings(self.seen(), None) if station.id == "fit")
         self.assertIn("2 takes to 1/8", finding)
+        # And whose onsets are counted: each station may look at another take.
+        for take in self.seen().document.takes:
+            finding = next(station.finding for station in stations.findings(self.seen(), take.id) if station.id == "onsets")
+            self.assertRegex(finding, rf"^{len(self.seen().onsets(take.id))}, \w+ doubtful in {take.name}$")
 
     def test_a_take_of_unknown_kind_is_proposed_with_those_its_name_begins_like(self) -> None:
         _, audio = breathing()

@@ -135,8 +135,14 @@ def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:
 
 def pattern_from(inputs: Float32Array) -> Pattern:
     """What both networks together say of features that `inputs_of_beats` made."""
-    out = 0.5 * (network(inputs, weights_of(WEIGHTS)) + network(inputs, weights_of(SECOND)))
+    one, two = _heard(inputs)
+    out = 0.5 * (one + two)
     return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
+
+
+def _heard(inputs: Float32Array) -> tuple[Float32Array, Float32Array]:
+    """What comes out of either network."""
+    return network(inputs, weights_of(WEIGHTS)), network(inputs, weights_of(SECOND))
 
 
 def disagreement(pulse: Pulse, beats: FloatArray) -> FloatArray:
@@ -145,8 +151,7 @@ def disagreement(pulse: Pulse, beats: FloatArray) -> FloatArray:
 
     Returns  log odds of a downbeat, 0-10; the meter, 0-1 (total variation); log odds of the level, 0-10: shape (beats, 3)
     """
-    inputs = inputs_of_beats(pulse, beats)
-    one, two = (network(inputs, weights_of(name)) for name in (WEIGHTS, SECOND))
+    one, two = _heard(inputs_of_beats(pulse, beats))
     last = 1 + len(METERS)
     down, level = (np.abs(np.clip(one[:, k], -5, 5) - np.clip(two[:, k], -5, 5)).astype(np.float64) for k in (0, last))
     meter = 0.5 * np.abs(softmax(one[:, 1:last]) - softmax(two[:, 1:last])).sum(axis=1).astype(np.float64)

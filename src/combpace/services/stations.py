@@ -79,7 +79,9 @@ def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
     found["bars"] = f"{words.count(len(rows), 'bar')}, " + (f"{doubtful} to look at" if doubtful else "nothing doubtful")
     marks = focus or lead.id
     count, weak = len(seen.onsets(marks)), len(look.places(seen, "onsets", marks))
-    found["onsets"] = f"{count}, " + (f"{weak} doubtful" if weak else "none doubtful")
+    # Whose they are: the station before and the one after may look at another take.
+    whose = f" in {seen.document.take(marks).name}" if len(takes) > 1 else ""
+    found["onsets"] = f"{count}, {weak or 'none'} doubtful{whose}"
     # The mics of a bundle move by the rule of one of them.
     ruled = [by for take in takes if (by := seen.document.timing_take(take.id)) in seen.document.rules]
     if ruled:
