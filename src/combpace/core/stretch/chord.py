@@ -15,9 +15,11 @@ from scipy import fft
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
 from combpace.core.stretch.decay import of_notes
+from combpace.core.stretch.decimated import Decimated, decimation
 from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.seam import STRIKE, fades
 from combpace.core.stretch.seam import fill as seamed
+from combpace.core.stretch.sustain import HIGHEST_HZ, Sustained
 
 # Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
 WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
@@ -25,7 +27,6 @@ OVERLAP = 4
 HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
 # Segments shorter than this have no room for a window that tells notes apart.
 SEAM_S = 0.2
-SUSTAINED_HZ = 5000.0
 SMALLEST_WINDOW = 256
 # Frames of the vocoder that are made at a time.
 BATCH = 32
@@ -41,8 +42,8 @@ def fill(source: Source, segment: Segment) -> Samples:
 
 
 def running_sustained(source: Source, segment: Segment) -> Samples | Running:
-    """As `fill` for a source that holds nothing above SUSTAINED_HZ and no attacks, as far as it is asked for where that can be."""
-    made = _vocoded(source, segment, SUSTAINED_HZ)
+    """As `fill` for a source that holds nothing above HIGHEST_HZ and no attacks, as far as it is asked for where that can be."""
+    made = _vocoded(source, segment, HIGHEST_HZ)
     if made is None or segment.ends or segment.source[1] >= source.frames:
         return _whole(source, segment, made)
     return made
@@ -70,8 +71,7 @@ def _vocoded(source: Source, segment: Segment, highest_hz: float | None) -> Runn
         window //= 2
     if shorter - head - tail <= 2 * window // OVERLAP:
         return None
-    bins = window // 2 + 1 if highest_hz is None else min(window // 2 + 1, int(highest_hz * window / rate) + 4)
-    return Running(source, segment, window, head, tail, bins)
+    return Running(source, segment, window, head, tail, highest_hz)
 
 
 def _rise(frames: int) -> Samples:
@@ -82,49 +82,72 @@ def _rise(frames: int) -> Samples:
 class Running:
     """A segment that is made from its start as far as it is asked for: what comes after a preview's end is not made for it."""
 
-    def __init__(self, source: Source, segment: Segment, window: int, head: int, tail: int, bins: int) -> None:
-        """window, head, tail: frames; bins: how many of a spectrum hold anything."""
-        self._source, self._segment, self._tail, self._bins, self.head = source, segment, tail, bins, head
-        have, length, hop = segment.have, segment.length, window // OVERLAP
+    def __init__(self, source: Source, segment: Segment, window: int, head: int, tail: int, highest_hz: float | None) -> None:
+        """window, head, tail: frames; highest_hz: above it the source holds nothing, and the vocoder goes at a fraction of the rate."""
+        self._source, self._segment, self._tail, self.head = source, segment, tail, head
+        self._how = how = decimation(source.sample_rate_hz, highest_hz or source.sample_rate_hz)
+        self._slow = source if how.by == 1 else source.slow if isinstance(source, Sustained) else Decimated(source, how)
+        # Slow frames lie on one grid for all of the source; the segment starts `late` frames after the one before it.
+        self._first, self._late = divmod(segment.source[0], how.by)
+        window, have, length = window // how.by, segment.have, segment.length
+        hop = window // OVERLAP
+        self._bins = window // 2 + 1
+        if highest_hz is not None:
+            self._bins = min(self._bins, int(highest_hz * window * how.by / source.sample_rate_hz) + 4)
         out_points, in_points = course(segment, head, 0)
         # Before the head and after the end the course runs on at slope 1.
-        out_points = np.concatenate([[-2.0 * window], out_points, [length + 2.0 * window]])
-        in_points = np.concatenate([[-2.0 * window], in_points, [have + 2.0 * window]])
-        self._centres = np.arange(-(window // 2) // hop * hop, length + window // 2 + hop, hop)
-        places = np.round(np.interp(self._centres, out_points, in_points)).astype(np.int64)
+        far = 2.0 * window * how.by
+        out_points = np.concatenate([[-far], out_points, [length + far]])
+        in_points = np.concatenate([[-far], in_points, [have + far]])
+        self._length = -(-(length + self._late) // how.by)
+        before = (-(window // 2) - how.reach) // hop * hop
+        self._centres = np.arange(before, self._length + how.reach + window // 2 + hop, hop)
+        mapped = np.interp(how.by * self._centres - self._late, out_points, in_points)
+        places = np.round((mapped + self._late) / how.by).astype(np.int64)
         # The sound before the segment is real, so that a window reaching over its start is what it was. An attack at its end
         # is never looked at: the last spectrum before it goes on, or the attack would be heard ahead of its time.
         if segment.ends:
-            places = np.minimum(places, max(have - window // 2, int(places[0]) + 1))
+            places = np.minimum(places, max((have + self._late) // how.by - window // 2, int(places[0]) + 1))
         self._places, self._hop = places, hop
         self._shape = np.hanning(window + 1)[:window].astype(np.float32)
-        self._made: Samples = np.zeros((source.channels, length + 2 * window + 2 * hop), np.float32)
+        # Frame 0 of what is made lies so far before the segment.
+        self._margin = window // 2 - before
+        self._made: Samples = np.zeros((source.channels, self._margin + self._length + how.reach + window + 2 * hop), np.float32)
         self._gain = np.zeros(self._made.shape[1], np.float32)
+        self._sound = self._made[:, self._margin : self._margin + length] if how.by == 1 else np.zeros((source.channels, length), np.float32)
         self._moved = np.concatenate([[False], np.diff(places) != hop])
         self._before: Complex | None = None
         self._turn: Complex | None = None
         self._next = self._done = 0
+        self._level = -how.reach
         # How much sound it holds, of all channels.
-        self.size = self._made.size
+        self.size = self._made.size + (self._sound.size if how.by > 1 else 0)
 
     def until(self, stop: int) -> Samples:
         """At least the first `stop` frames, shape (channels, segment.length); what lies after them is not yet sound."""
-        length, window = self._segment.length, len(self._shape)
-        sound = self._made[:, window : window + length]
+        length, by, reach = self._segment.length, self._how.by, self._how.reach
         stop = length if stop > length - self._tail else max(stop, self.head)
         while self._next < len(self._centres) and self._done < stop:
             self._make()
             # What no later window reaches is divided by what the windows add up to.
-            last = self._next >= len(self._centres)
-            upto = length if last else int(np.clip(self._centres[self._next] - window // 2, self._done, length))
-            gain = self._gain[window + self._done : window + upto]
-            sound[:, self._done : upto] /= np.maximum(gain, np.float32(1e-3))
-            if self._done < self.head <= upto:
-                self._begun(sound)
-            self._done = upto
+            last, upto = self._next >= len(self._centres), self._length + reach
+            if not last:
+                upto = int(np.clip(self._centres[self._next] - len(self._shape) // 2, self._level, upto))
+            level = slice(self._margin + self._level, self._margin + upto)
+            self._made[:, level] /= np.maximum(self._gain[level], np.float32(1e-3))
+            self._level = upto
+            done, now = self._done, length if last else int(np.clip(by * (upto - reach) - self._late, self._done, length))
+            if by > 1 and now > done:
+                begin, end = (done + self._late) // by, -(-(now + self._late) // by)
+                all_of_it = self._how.all(self._made[:, self._margin + begin - reach : self._margin + end + reach])
+                at = done + self._late - by * begin
+                self._sound[:, done:now] = all_of_it[:, at : at + now - done]
+            if done < self.head <= now:
+                self._begun(self._sound)
+            self._done = now
             if last:
-                self._ended(sound)
-        return sound
+                self._ended(self._sound)
+        return self._sound
 
     def _make(self) -> None:
         """The next frames of the vocoder."""
@@ -132,11 +155,11 @@ class Running:
         batch = slice(self._next, min(self._next + BATCH, len(self._centres)))
         self._next = batch.stop
         places = self._places[batch]
-        first, last = self._segment.source[0] + np.array([places.min() - window // 2 - hop, places.max() + window // 2])
+        first, last = self._first + np.array([places.min() - window // 2 - hop, places.max() + window // 2])
         # Beyond an end of the source its mirror image is heard: what is mirrored is read, too.
-        lo = min(int(first), 2 * self._source.frames - int(last)) if last > self._source.frames else int(first)
-        sound = _mirrored(self._source, lo, max(int(last), -int(first)))
-        starts = self._segment.source[0] + places - window // 2 - lo
+        lo = min(int(first), 2 * self._slow.frames - int(last)) if last > self._slow.frames else int(first)
+        sound = _mirrored(self._slow, lo, max(int(last), -int(first)))
+        starts = self._first + places - window // 2 - lo
         spectra = _spectra(sound, starts, shape)[..., :bins]
         changed = self._moved[batch]
         if changed.any():
@@ -154,7 +177,7 @@ class Running:
         frames = fft.irfft(spectra, window, axis=-1) * shape
         squared = shape * shape
         for k, centre in enumerate(self._centres[batch]):
-            at = int(centre) - window // 2 + window
+            at = int(centre) - window // 2 + self._margin
             self._made[:, at : at + window] += frames[k]
             self._gain[at : at + window] += squared
 
