@@ -13,6 +13,7 @@ from scipy import fft, signal
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
+from combpace.core.stretch.decimated import BLOCK, decimating, filtered
 
 HOP_S = 0.005
 LOWEST_HZ, HIGHEST_HZ = 38.0, 1000.0
@@ -45,8 +46,12 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     size = round(2.2 * rate / LOWEST_HZ / slower)
     margin = (size // 2 + LOBES + 1) * slower
     lo = int(at[0]) - margin
-    sound = source.read(lo, int(coarse_at[-1]) + margin).sum(axis=0)
-    low = signal.upfirdn(_lowpass(slower), sound, 1, slower)[LOBES:] if slower > 1 else sound
+    frames = int(coarse_at[-1]) + margin - lo
+    # The filter reaches so far on either side.
+    reach = LOBES * slower if slower > 1 else 0
+    low = source.read(lo - reach, lo + frames + reach).sum(axis=0)
+    if slower > 1:
+        low = filtered(low[None], _lowpass(slower), slower * BLOCK, -(-frames // slower))[0]
     coarse, alike = _tracked(low, (coarse_at - lo) // slower, rate / slower, size)
     sure = alike > VOICED
     if not sure.any():
@@ -64,8 +69,8 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
 
 @cache
 def _lowpass(slower: int) -> Samples:
-    """Kaiser, beta 5, LOBES zero crossings on either side: what `resample_poly` would design anew at each call."""
-    return np.asarray(signal.firwin(2 * LOBES * slower + 1, 1.0 / slower, window=("kaiser", 5.0)), dtype=np.float32)
+    """Kaiser, beta 5, LOBES zero crossings on either side."""
+    return decimating(signal.firwin(2 * LOBES * slower + 1, 1.0 / slower, window=("kaiser", 5.0)), slower)
 
 
 def _tracked(sound: Samples, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
