@@ -3,6 +3,7 @@
 Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
 core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
 reliability table and Brier skill per kind of music: every third of the songs is judged by what was learnt from the others.
+With --sampled nothing is learnt: what ships is judged on songs that are played on instruments of sound fonts.
 """
 
 from __future__ import annotations
@@ -16,8 +17,8 @@ from pathlib import Path
 import numpy as np
 from scipy import optimize
 
-from bench.ear.generated import truth_of
-from bench.ear.songs import song
+from bench.ear.generated import sampled, truth_of
+from bench.ear.songs import Song, song
 from combpace.core import sureness_weights
 from combpace.core.analysis import trust_in
 from combpace.core.audio import ArraySource
@@ -46,8 +47,15 @@ def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
 
 
 def one(seed: int) -> Rows | None:
+    return rows_of(song(seed))
+
+
+def one_sampled(seed: int) -> Rows | None:
+    return rows_of(sampled(seed))
+
+
+def rows_of(made: Song) -> Rows | None:
     """(kind, features of beats, right, asked, reading of bars, right, asked, how far the networks are apart) of one song."""
-    made = song(seed)
     source = ArraySource(made.audio)
     heard = onset_strength(source)
     onsets, pulse = detect_onsets(source, heard), hear_pulse(source, heard)
@@ -109,16 +117,21 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=400)
     parser.add_argument("--rows", type=Path, help="where what was heard of all songs is kept")
+    parser.add_argument("--sampled", action="store_true", help="judge what ships on sampled instruments")
     options = parser.parse_args()
     if options.rows and options.rows.exists():
         made = pickle.loads(options.rows.read_bytes())
     else:
         with ProcessPoolExecutor(2) as pool:
-            made = [rows for rows in pool.map(one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
+            made = [rows for rows in pool.map(one_sampled if options.sampled else one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
         if options.rows:
             options.rows.write_bytes(pickle.dumps(made))
     kinds = np.array([rows[0] for rows in made])
     print(f"{len(made)} songs: {', '.join(f'{(kinds == kind).sum()} {kind}' for kind in sorted(set(kinds)))}")
+    if options.sampled:
+        for name, (model, (features, right, each)) in zip(("Beats", "Bars"), _seen(made), strict=True):
+            report(name, model(features), right, each)
+        return
     third = np.arange(len(made)) % FOLDS
     judged = []
     for fold in range(FOLDS):

@@ -42,7 +42,10 @@ def meter_of(made: Song) -> str:
 
 
 def seeds(each: int, first: int = FIRST, kinds: tuple[str, ...] = ()) -> Iterator[int]:
-    """Seeds of `each` songs in every meter and of as many with changes, of some kinds only where they are named."""
+    """Seeds of `each` songs in every meter and of as many with changes, of some kinds only where they are named.
+
+    On other instruments the same seeds are other songs, of the same kinds.
+    """
     wanted = defaultdict(lambda: each)
     seed = first
     while len(wanted) < 6 or any(wanted.values()):
@@ -86,8 +89,22 @@ def bars_of(heard: Analysis) -> list[tuple[float, str]]:
     return [(pace.second(pace.bar_line(k)), str(pace.meter_of(k))) for k in range(max(first, 0), last + 1)]
 
 
+def sampled(seed: int) -> Song:
+    """The song of a seed on instruments of sound fonts."""
+    from bench.ear.sampled import SAMPLED
+
+    return song(seed, instruments=SAMPLED)
+
+
+def one_sampled(seed: int) -> Score:
+    return scored(sampled(seed))
+
+
 def one(seed: int) -> Score:
-    made = song(seed)
+    return scored(song(seed))
+
+
+def scored(made: Song) -> Score:
     heard = analyse(ArraySource(made.audio))
     bars = bars_of(heard)
     return score_of(made, np.asarray(heard.beats.times), np.array([start for start, _ in bars]), bars)
@@ -115,9 +132,10 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--each", type=int, default=12, help="songs of every meter")
     parser.add_argument("--kinds", nargs="*", default=[], help="only these, as drums band loud pair")
+    parser.add_argument("--sampled", action="store_true", help="played on instruments of sound fonts (bench/ear/sampled.py)")
     options = parser.parse_args()
     with ProcessPoolExecutor(2) as pool:
-        print(table(list(pool.map(one, seeds(options.each, kinds=tuple(options.kinds)), chunksize=4))))
+        print(table(list(pool.map(one_sampled if options.sampled else one, seeds(options.each, kinds=tuple(options.kinds)), chunksize=4))))
 
 
 if __name__ == "__main__":

@@ -40,10 +40,13 @@ class Song:
     onsets: list[tuple[float, bool]] = field(default_factory=list)
 
 
+Make = Callable[[float, float, float], Sound]
+
+
 class Voice:
     """An instrument whose notes are made once per pitch and loudness and then placed."""
 
-    def __init__(self, make: Callable[[float, float, float], Sound], lean_s: float = 0.0, is_drum: bool = False) -> None:
+    def __init__(self, make: Make, lean_s: float = 0.0, is_drum: bool = False) -> None:
         self._make, self._longest, self._kept = make, 2.6, dict[tuple[int, int], Sound]()
         self.lean_s, self.is_drum, self._turn = lean_s, is_drum, 0
 
@@ -66,7 +69,7 @@ class Voice:
         return cut * np.float32(velocity / (loud / 4))
 
 
-def plucked(rng: Rng, hammered: bool) -> Callable[[float, float, float], Sound]:
+def plucked(rng: Rng, hammered: bool) -> Make:
     """As `material.string`, without its damper and with fewer partials: hundreds of notes are needed here."""
     stiff, bright, ring = rng.uniform(0, 4e-4), rng.uniform(0.6, 1.6), rng.uniform(0.5, 3.0)
     noise, attack = rng.uniform(0.01, 0.15), rng.uniform(0.0002, 0.003 if hammered else 0.0008)
@@ -94,7 +97,7 @@ def _hiss(rng: Rng, frames: int) -> Sound:
     return signal.sosfilt(sos, rng.standard_normal(frames + 256))[256:]
 
 
-def struck(make: Callable[[float], Sound]) -> Callable[[float, float, float], Sound]:
+def struck(make: Callable[[float], Sound]) -> Make:
     return lambda v, _pitch, _held: make(v)
 
 
@@ -143,7 +146,7 @@ class Amp:
         return np.asarray(out / (np.abs(out).max() + 1e-9), np.float32)
 
 
-def _kit(rng: Rng) -> dict[str, Voice]:
+def _drums(rng: Rng) -> dict[str, Make]:
     deep, snap, metal = deep_drum(rng), snap_drum(rng), small_metal(rng)
     long_metal = small_metal(rng)
     side, clap = snap_drum(rng), snap_drum(rng)
@@ -153,7 +156,32 @@ def _kit(rng: Rng) -> dict[str, Voice]:
         "kick": deep, "snare": snap, "hat": metal, "ghost": ghosts, "side": side, "clap": clap, "ride": long_metal, "pedal": metal,
         "open": long_metal, "tom1": tom, "tom2": deep_drum(rng), "shaker": small_metal(rng), "crash": small_metal(rng), "stick": side,
     }  # fmt: skip
-    return {name: Voice(struck(make), is_drum=True) for name, make in kit.items()}
+    return {name: struck(make) for name, make in kit.items()}
+
+
+def _strings(rng: Rng, part: str) -> Make:
+    return plucked(rng, hammered=part in ("piano", "stab"))
+
+
+@dataclass(frozen=True, slots=True)
+class Instruments:
+    """What songs are played on; each draws one. A sound is made of (loudness 0-1, pitch as a MIDI note, seconds held).
+
+    drums    of each name one
+    strings  for a part: plucked and hammered ones
+    held     reeds, voices, bows
+    """
+
+    drums: Callable[[Rng], dict[str, Make]]
+    strings: Callable[[Rng, str], Make]
+    held: Callable[[Rng], Make]
+
+
+SYNTHESISED = Instruments(_drums, _strings, blown)
+
+
+def _kit(rng: Rng, instruments: Instruments) -> dict[str, Voice]:
+    return {name: Voice(make, is_drum=True) for name, make in instruments.drums(rng).items()}
 
 
 def _beats(rng: Rng, meters: list[str], bpm: float, how: str, start: float) -> list[list[float]]:
@@ -183,7 +211,7 @@ def _beats(rng: Rng, meters: list[str], bpm: float, how: str, start: float) -> l
 KINDS = ("drums", "drums", "band", "band", "loud", "loud", "picked", "picked", "strum", "chug", "riff", "piano", "sparse", "pair", "drums", "riff")
 
 
-def song(seed: int, seconds: float = 24.0) -> Song:
+def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISED) -> Song:
     """One song of about `seconds`; kinds of music take turns with the seed, everything else is drawn from it."""
     rng = np.random.default_rng([seed, 77])
     kind = "click" if seed % 25 == 24 else KINDS[seed % len(KINDS)]
@@ -256,7 +284,7 @@ def song(seed: int, seconds: float = 24.0) -> Song:
 
     # Drums ------------------------------------------------------------------------------------------------------
     if kind == "click":
-        voices = _kit(rng)
+        voices = _kit(rng, instruments)
         weak, strong = str(rng.choice(["stick", "hat", "side", "clap"])), str(rng.choice(["kick", "snare", "stick", "tom1"]))
         marked, loud = chance(rng, 0.6), float(rng.uniform(0.4, 0.9))
         for b, now in enumerate(meters):
@@ -264,7 +292,7 @@ def song(seed: int, seconds: float = 24.0) -> Song:
                 name = strong if marked and place == 0 else weak
                 put(_Player(voices[name], 0.0, 1.0), when(b, float(place)), 60, 0.95 if name == strong else loud, 1.0)
     if kind in ("drums", "band", "loud", "sparse", "pair"):
-        kit = _kit(rng)
+        kit = _kit(rng, instruments)
         levels = {name: float(rng.uniform(0.6, 1.0)) for name in kit}
         for name in ("hat", "ride", "pedal", "shaker", "open"):
             levels[name] = float(np.exp(rng.uniform(np.log(0.08), np.log(0.6))))
@@ -353,12 +381,10 @@ def song(seed: int, seconds: float = 24.0) -> Song:
     amp = Amp(rng) if kind in ("chug", "riff", "loud") or chance(rng, 0.08) else None
     driven = np.zeros_like(mix)
     for name, up, level in wanted:
-        if name in ("picked", "strum", "chug", "riff", "bass"):
-            voice = Voice(plucked(rng, hammered=False), float(rng.normal(0, 0.004)) if human else 0.0)
-        elif name in ("piano", "stab"):
-            voice = Voice(plucked(rng, hammered=True), float(rng.normal(0, 0.004)) if human else 0.0)
+        if name == "pad":
+            voice = Voice(instruments.held(rng), float(rng.normal(0, 0.008)) if human else 0.0)
         else:
-            voice = Voice(blown(rng), float(rng.normal(0, 0.008)) if human else 0.0)
+            voice = Voice(instruments.strings(rng, name), float(rng.normal(0, 0.004)) if human else 0.0)
         spread = float(rng.uniform(0.004, 0.016)) if name == "strum" else (float(rng.uniform(0, 0.012)) if name == "piano" else 0.0)
         player = _Player(
             voice, human * (1.4 if name == "piano" else 1.0), float(level), spread, amp is not None and name in ("chug", "riff", "strum", "picked")
