@@ -41,6 +41,8 @@ class Song:
 
 
 Make = Callable[[float, float, float], Sound]
+# Share of strings that are not bright.
+DARK = 0.65
 
 
 class Voice:
@@ -73,7 +75,13 @@ def plucked(rng: Rng, hammered: bool) -> Make:
     """As `material.string`, without its damper and with fewer partials: hundreds of notes are needed here."""
     stiff, bright, ring = rng.uniform(0, 4e-4), rng.uniform(0.6, 1.6), rng.uniform(0.5, 3.0)
     noise, attack = rng.uniform(0.01, 0.15), rng.uniform(0.0002, 0.003 if hammered else 0.0008)
-    most = int(rng.integers(6, 14))
+    most, top_hz = int(rng.integers(8, 28)), rng.uniform(1500, 7000)
+    if chance(rng, DARK):
+        # Fingers, felt and soft picks: little is heard above 4 kHz, and the start is slower.
+        bright, noise = bright + rng.uniform(0, 0.7), noise * float(np.exp(rng.uniform(np.log(0.02), np.log(0.5))))
+        attack = min(0.012, attack * float(np.exp(rng.uniform(0, np.log(10)))))
+    # What a string is stretched on sounds, too.
+    body, body_hz, body_s = rng.uniform(0, 1.5) * chance(rng, 0.5), rng.uniform(70, 300), rng.uniform(0.01, 0.05)
 
     def play(v: float, pitch: float, held: float) -> Sound:
         f = 440 * 2 ** ((pitch - 69) / 12)
@@ -86,19 +94,36 @@ def plucked(rng: Rng, hammered: bool) -> Make:
                 out += np.sin(np.float32(2 * np.pi * fk) * t + np.float32(rng.uniform(0, 6))) * decay * np.float32((0.6 + 0.4 * v) ** k / k**bright)
                 decay *= fall
         crack = min(len(t), round(0.03 * RATE))
-        out[:crack] += noise * 8 * _hiss(rng, crack) * np.exp(-t[:crack] / 0.006)
+        out[:crack] += noise * 8 * _hiss(rng, crack, top_hz) * np.exp(-t[:crack] / 0.006)
+        if body:
+            out += body * np.sin(2 * np.pi * body_hz * t) * np.exp(-t / body_s)
         return v * 0.4 * out * np.minimum(1, t / attack)
 
     return play
 
 
-def _hiss(rng: Rng, frames: int) -> Sound:
-    sos = signal.butter(2, (800, 7000), "bandpass", fs=RATE, output="sos")
+def _hiss(rng: Rng, frames: int, top_hz: float) -> Sound:
+    sos = signal.butter(2, (800, top_hz), "bandpass", fs=RATE, output="sos")
     return signal.sosfilt(sos, rng.standard_normal(frames + 256))[256:]
 
 
 def struck(make: Callable[[float], Sound]) -> Make:
     return lambda v, _pitch, _held: make(v)
+
+
+def shelled(rng: Rng, make: Callable[[float], Sound]) -> Callable[[float], Sound]:
+    """A drum whose shell is heard: noise below a kilohertz that is gone soon."""
+    loud, low, decay = rng.uniform(0, 0.8) * chance(rng, 0.5), rng.uniform(100, 400), rng.uniform(0.01, 0.08)
+    sos = signal.butter(2, (low, 2.5 * low), "bandpass", fs=RATE, output="sos")
+
+    def strike(v: float) -> Sound:
+        out = make(v)
+        if loud:
+            noise = signal.sosfilt(sos, rng.standard_normal(len(out)))
+            out = out + v * loud * noise / (np.abs(noise).max() + 1e-9) * np.exp(-np.arange(len(out)) / (decay * RATE))
+        return out
+
+    return strike
 
 
 # --- the song --------------------------------------------------------------------------------------------------------
@@ -147,10 +172,10 @@ class Amp:
 
 
 def _drums(rng: Rng) -> dict[str, Make]:
-    deep, snap, metal = deep_drum(rng), snap_drum(rng), small_metal(rng)
+    deep, snap, metal = shelled(rng, deep_drum(rng)), shelled(rng, snap_drum(rng)), small_metal(rng)
     long_metal = small_metal(rng)
     side, clap = snap_drum(rng), snap_drum(rng)
-    tom = deep_drum(rng)
+    tom = shelled(rng, deep_drum(rng))
     ghosts = snap if chance(rng, 0.7) else snap_drum(rng)
     kit = {
         "kick": deep, "snare": snap, "hat": metal, "ghost": ghosts, "side": side, "clap": clap, "ride": long_metal, "pedal": metal,
