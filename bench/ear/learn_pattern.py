@@ -95,7 +95,8 @@ def data(first: int, songs: int, cache: Path) -> list[np.ndarray]:
     return [np.stack([rows[k] for rows in made]) for k in range(5)] + [np.array(owner)]
 
 
-def fit(parts: list[np.ndarray], passes: int, path: Path) -> None:
+def fit(parts: list[np.ndarray], passes: int, path: Path, go_on: bool) -> None:
+    """Train and write the weights; go_on: from those that are there, with smaller steps."""
     import jax
     import jax.numpy as jnp
     import optax
@@ -107,12 +108,17 @@ def fit(parts: list[np.ndarray], passes: int, path: Path) -> None:
     centre, spread = sample.mean(axis=0), sample.std(axis=0) + 1e-3
     bias = jnp.concatenate([jnp.array([-1.0]), jnp.zeros(len(METERS) + 1)])
     params = start(jax.random.PRNGKey(3), INPUTS, bias, CHANNELS, LAYERS, TAPS)
+    if go_on:
+        with np.load(path) as kept:
+            params = {name: jnp.asarray(kept[name], jnp.float32) for name in kept.files if name not in ("centre", "spread")}
+            centre, spread = kept["centre"], kept["spread"]
     test = owner % HELD_OUT == 0
     train = np.flatnonzero(~test)
     batch = 32
     steps = passes * (len(train) // batch)
     optimiser = optax.chain(
-        optax.clip_by_global_norm(1.0), optax.adamw(optax.warmup_cosine_decay_schedule(1e-4, 4e-3, 200, steps, 2e-5), weight_decay=1e-3)
+        optax.clip_by_global_norm(1.0),
+        optax.adamw(optax.warmup_cosine_decay_schedule(1e-4, 1.5e-3 if go_on else 4e-3, 200, steps, 2e-5), weight_decay=1e-3),
     )
     state = optimiser.init(params)
     scale = jnp.array([1.0, 0.5, 1.0])
@@ -137,7 +143,8 @@ def fit(parts: list[np.ndarray], passes: int, path: Path) -> None:
         return optax.apply_updates(params, updates), state, found
 
     judge = jax.jit(lambda params, *given: losses(params, *given, None))
-    rng, key = np.random.default_rng(0), jax.random.PRNGKey(4)
+    # What is there was learnt in one order; going on takes another.
+    rng, key = np.random.default_rng(int(go_on)), jax.random.PRNGKey(4 + int(go_on))
 
     def given(index: np.ndarray, vary: bool) -> tuple[np.ndarray, ...]:
         rows = (x[index].astype(np.float32) - centre) / spread
@@ -160,6 +167,7 @@ def main() -> None:
     parser.add_argument("--songs", type=int, default=4500)
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--passes", type=int, default=12)
+    parser.add_argument("--go-on", action="store_true", help="from the weights that are there")
     parser.add_argument("--second", action="store_true", help="the second of the two networks whose mean counts")
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
@@ -171,7 +179,7 @@ def main() -> None:
         parts = data(options.first, options.songs, options.cache)
         if options.rows:
             np.savez(options.rows, **{f"part{k}": part for k, part in enumerate(parts)})
-    fit(parts, options.passes, CORE / (SECOND if options.second else WEIGHTS))
+    fit(parts, options.passes, CORE / (SECOND if options.second else WEIGHTS), options.go_on)
 
 
 if __name__ == "__main__":
