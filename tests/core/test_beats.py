@@ -7,18 +7,16 @@ import numpy as np
 from bench.accuracy.robust import clicks
 
 from combpace.core.bars import BarHints, BarReading, own_pace, read_bars
-from combpace.core.beats import CERTAIN, SURE, Beats, TempoSpan, best_of, lay_on_onsets, track_beats, whole_ways
+from combpace.core.beats import SURE, Beats, TempoSpan, best_of, lay_on_onsets, track_beats
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
-from combpace.core.following import Weights, follow
-from combpace.core.learnt import weights_of
+from combpace.core.following import follow
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import WEIGHTS as PATTERN
-from combpace.core.pattern import Pattern, inputs_of_beats, log_odds, other_levels, pattern_from
-from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse, network, sigmoid
+from combpace.core.pattern import Pattern, other_levels
+from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.tempomap import Meter
-from combpace.core.ways import Way, jumps_of
+from combpace.core.ways import Way, jumps_of, worth_of
 from tests.support.sounds import marks, source, struck
 
 
@@ -109,16 +107,26 @@ class FollowTest(unittest.TestCase):
 
 class TrackTest(unittest.TestCase):
     def test_one_network_alone_is_not_certain_of_a_way_to_count(self) -> None:
-        # 240 clicks a minute, every fourth louder: the first network is certain of every second one, both together are not.
-        sound = source(clicks(240.0, 40.0))
+        sound = source(clicks(120.0, 40.0))
         heard = onset_strength(sound)
-        pulse = hear_pulse(sound, heard)
-        first = next(whole_ways(pulse, (), np.zeros(0), Weights()))
-        inputs = inputs_of_beats(pulse, first.row)
-        alone = sigmoid(network(inputs, weights_of(PATTERN))[:, -1])
-        self.assertGreater(float(log_odds(alone.astype(np.float64), 4.0).mean()), CERTAIN)
-        self.assertLess(float(log_odds(pattern_from(inputs).level.astype(np.float64), 4.0).mean()), CERTAIN)
-        self.assertLess(track_beats(pulse, detect_onsets(sound, heard)).counted, SURE)
+        onsets = detect_onsets(sound, heard)
+        # Both certain: no other ways are compared. One against the other: they are.
+        for other, times in ((8.0, 0), (-4.0, 1)):
+
+            def both(inputs: np.ndarray, other: float = other) -> tuple[np.ndarray, np.ndarray]:
+                one, two = np.zeros((2, len(inputs), 2 + len(METERS)), np.float32)
+                one[:, -1], two[:, -1] = 8.0, other
+                return one, two
+
+            with (
+                mock.patch("combpace.core.pattern._heard", both),
+                mock.patch("combpace.core.beats.worth_of", wraps=worth_of) as compared,
+            ):
+                # What was said of a pulse is remembered with it.
+                beats = track_beats(hear_pulse(sound, heard), onsets)
+            with self.subTest(other=other):
+                self.assertEqual(compared.call_count, times)
+                self.assertTrue(times or beats.counted == SURE)
 
     def test_beats_that_only_one_of_two_likely_ways_has_are_doubtful(self) -> None:
         pulse, _ = heard(0.5 + np.arange(40) * 0.5)
