@@ -25,7 +25,7 @@ from combpace.core.audio import ArraySource
 from combpace.core.bars import BarReading, read_bars
 from combpace.core.beats import track_beats
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import disagreement, hear_pattern
+from combpace.core.pattern import Pattern, hear_pattern
 from combpace.core.pulse import hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.sureness import BAR_NAMES, BEAT_NAMES, bar_features, beat_features, sure_of_bars, sure_of_beats
@@ -39,7 +39,7 @@ RIDGE = 1e-3
 RARE = {"riff": 0.25, "chug": 0.25}
 FOLDS = 3
 Part = tuple[np.ndarray, np.ndarray, np.ndarray]
-Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray, np.ndarray]
+Rows = tuple[str, np.ndarray, np.ndarray, np.ndarray, BarReading, np.ndarray, np.ndarray, Pattern]
 
 
 def nearest(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
@@ -55,7 +55,7 @@ def one_sampled(seed: int) -> Rows | None:
 
 
 def rows_of(made: Song) -> Rows | None:
-    """(kind, features of beats, right, asked, reading of bars, right, asked, how far the networks are apart) of one song."""
+    """(kind, features of beats, right, asked, reading of bars, right, asked, what the networks say) of one song."""
     source = ArraySource(made.audio)
     heard = onset_strength(source)
     onsets, pulse = detect_onsets(source, heard), hear_pulse(source, heard)
@@ -75,8 +75,7 @@ def rows_of(made: Song) -> Rows | None:
         asked &= (times < a) | (times > b)
         whole &= (starts < a) | (starts > b)
     whole[-1] = False
-    apart = disagreement(pulse, beats.rough)
-    return made.kind, beat_features(pulse, pattern, beats, apart), nearest(times, truth) < BEAT_S, asked, reading, fits, whole, apart
+    return made.kind, beat_features(pulse, pattern, beats), nearest(times, truth) < BEAT_S, asked, reading, fits, whole, pattern
 
 
 def fitted(x: np.ndarray, y: np.ndarray, counts: np.ndarray) -> tuple[np.ndarray, float]:
@@ -155,7 +154,7 @@ def beats_of(songs: list[Rows]) -> Part:
 def bars_of(songs: list[Rows]) -> Part:
     """As `beats_of`, of bars; how sure their beats are is one of the features."""
     kinds = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in songs])
-    features = [bar_features(rows[4], sure_of_beats(rows[1]), rows[7])[rows[6]] for rows in songs]
+    features = [bar_features(rows[7], rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in songs]
     return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in songs]), kinds
 
 

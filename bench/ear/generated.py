@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import mir_eval
 import numpy as np
 
+from bench.ear.sampled import SAMPLED
 from bench.ear.songs import Song, song
 from combpace.core.analysis import Analysis, analyse
 from combpace.core.audio import ArraySource
@@ -91,8 +92,6 @@ def bars_of(heard: Analysis) -> list[tuple[float, str]]:
 
 def sampled(seed: int) -> Song:
     """The song of a seed on instruments of sound fonts."""
-    from bench.ear.sampled import SAMPLED
-
     return song(seed, instruments=SAMPLED)
 
 

@@ -41,8 +41,8 @@ class Song:
 
 
 Make = Callable[[float, float, float], Sound]
-# Share of strings that are not bright.
-DARK = 0.65
+# Share of strings that are not bright; of these, of those whose partials are as strong up to a corner as the lowest.
+DARK, CORNERED = 0.65, 0.5
 
 
 class Voice:
@@ -76,10 +76,13 @@ def plucked(rng: Rng, hammered: bool) -> Make:
     stiff, bright, ring = rng.uniform(0, 4e-4), rng.uniform(0.6, 1.6), rng.uniform(0.5, 3.0)
     noise, attack = rng.uniform(0.01, 0.15), rng.uniform(0.0002, 0.003 if hammered else 0.0008)
     most, top_hz = int(rng.integers(8, 28)), rng.uniform(1500, 7000)
+    corner, steep = np.inf, 2.0
     if chance(rng, DARK):
         # Fingers, felt and soft picks: little is heard above 4 kHz, and the start is slower.
         bright, noise = bright + rng.uniform(0, 0.7), noise * float(np.exp(rng.uniform(np.log(0.02), np.log(0.5))))
         attack = min(0.012, attack * float(np.exp(rng.uniform(0, np.log(10)))))
+        if chance(rng, CORNERED):
+            bright, corner, steep = rng.uniform(0.1, 0.8), float(np.exp(rng.uniform(np.log(900), np.log(4500)))), rng.uniform(2, 5)
     # What a string is stretched on sounds, too.
     body, body_hz, body_s = rng.uniform(0, 1.5) * chance(rng, 0.5), rng.uniform(70, 300), rng.uniform(0.01, 0.05)
 
@@ -91,7 +94,8 @@ def plucked(rng: Rng, hammered: bool) -> Make:
         for k in range(1, most):
             fk = f * k * np.sqrt(1 + stiff * k * k)
             if fk < 11000:
-                out += np.sin(np.float32(2 * np.pi * fk) * t + np.float32(rng.uniform(0, 6))) * decay * np.float32((0.6 + 0.4 * v) ** k / k**bright)
+                level = (0.6 + 0.4 * v) ** k / k**bright / (1 + (fk / corner) ** steep)
+                out += np.sin(np.float32(2 * np.pi * fk) * t + np.float32(rng.uniform(0, 6))) * decay * np.float32(level)
                 decay *= fall
         crack = min(len(t), round(0.03 * RATE))
         out[:crack] += noise * 8 * _hiss(rng, crack, top_hz) * np.exp(-t[:crack] / 0.006)
@@ -113,7 +117,7 @@ def struck(make: Callable[[float], Sound]) -> Make:
 
 def shelled(rng: Rng, make: Callable[[float], Sound]) -> Callable[[float], Sound]:
     """A drum whose shell is heard: noise below a kilohertz that is gone soon."""
-    loud, low, decay = rng.uniform(0, 0.8) * chance(rng, 0.5), rng.uniform(100, 400), rng.uniform(0.01, 0.08)
+    loud, low, decay = rng.uniform(0, 0.8) * chance(rng, 0.6), rng.uniform(100, 400), rng.uniform(0.01, 0.08)
     sos = signal.butter(2, (low, 2.5 * low), "bandpass", fs=RATE, output="sos")
 
     def strike(v: float) -> Sound:

@@ -11,8 +11,9 @@ from combpace.core.beats import SURE, Beats, TempoSpan, best_of, lay_on_onsets, 
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
 from combpace.core.following import follow
+from combpace.core.learnt import weights_of
 from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import Pattern, other_levels
+from combpace.core.pattern import WEIGHTS, Pattern, other_levels
 from combpace.core.pulse import FRAMES_PER_S, METERS, hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.tempomap import Meter
@@ -27,7 +28,7 @@ def pattern_of(count: int, starts: list[int] | range, meters: list[str]) -> Patt
     meter = np.full((count, len(METERS)), 0.05, np.float32)
     for k, name in enumerate(meters):
         meter[k, METERS.index(name)] = 0.8
-    return Pattern(down, meter, np.full(count, 0.9, np.float32))
+    return Pattern(down, meter, np.full(count, 0.9, np.float32), np.zeros((count, 3)))
 
 
 def beats_of(count: int) -> Beats:
@@ -113,13 +114,13 @@ class TrackTest(unittest.TestCase):
         # Both certain: no other ways are compared. One against the other: they are.
         for other, times in ((8.0, 0), (-4.0, 1)):
 
-            def both(inputs: np.ndarray, other: float = other) -> tuple[np.ndarray, np.ndarray]:
-                one, two = np.zeros((2, len(inputs), 2 + len(METERS)), np.float32)
-                one[:, -1], two[:, -1] = 8.0, other
-                return one, two
+            def says(inputs: np.ndarray, weights: object, other: float = other) -> np.ndarray:
+                out = np.zeros((len(inputs), 2 + len(METERS)), np.float32)
+                out[:, -1] = 8.0 if weights is weights_of(WEIGHTS) else other
+                return out
 
             with (
-                mock.patch("combpace.core.pattern._heard", both),
+                mock.patch("combpace.core.pattern.network", says),
                 mock.patch("combpace.core.beats.worth_of", wraps=worth_of) as compared,
             ):
                 # What was said of a pulse is remembered with it.

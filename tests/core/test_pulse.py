@@ -7,7 +7,7 @@ import numpy as np
 from combpace import core
 from combpace.core.audio import Audio
 from combpace.core.pattern import WEIGHTS as PATTERN
-from combpace.core.pattern import disagreement
+from combpace.core.pattern import hear_pattern
 from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, WEIGHTS, hear_pulse, inputs_of
 from combpace.core.spectra import onset_strength
 from tests.support.sounds import source, struck
@@ -76,9 +76,9 @@ class DisagreementTest(unittest.TestCase):
         rng = np.random.default_rng(1)
         steady, scattered = 0.5 + np.arange(40) * 0.5, np.sort(rng.uniform(0.5, 20.0, 40))
         pulses = [hear_pulse(source(sound), onset_strength(source(sound))) for sound in (struck(times, 21.0) for times in (steady, scattered))]
-        apart = [disagreement(pulse, times) for pulse, times in zip(pulses, (steady, scattered), strict=True)]
+        apart = [hear_pattern(pulse, times).apart for pulse, times in zip(pulses, (steady, scattered), strict=True)]
         self.assertEqual(apart[0].shape, (40, 3))
         self.assertTrue(all((each >= 0).all() and (each <= [10, 1, 10]).all() for each in apart))
         self.assertGreater(float(apart[1][:, 2].mean()), float(apart[0][:, 2].mean()))
         with mock.patch("combpace.core.pattern.SECOND", PATTERN):
-            self.assertEqual(float(disagreement(pulses[0], steady).max()), 0.0)
+            self.assertEqual(float(hear_pattern(pulses[0], steady).apart.max()), 0.0)

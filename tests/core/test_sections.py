@@ -25,7 +25,7 @@ def saying(change_s: float, before: float, after: float) -> np.ndarray:
 class SaidTest(unittest.TestCase):
     def test_each_beat_speaks_until_the_next(self) -> None:
         row = np.array([1.0, 2.0, 3.0])
-        pattern = Pattern(np.zeros(3, np.float32), np.zeros((3, 5), np.float32), np.array([0.5, 1.0, 0.0], np.float32))
+        pattern = Pattern(np.zeros(3, np.float32), np.zeros((3, 5), np.float32), np.array([0.5, 1.0, 0.0], np.float32), np.zeros((3, 3)))
         said = said_of(pattern, row, 5 * STEPS_PER_S, EMPTY)
         for second, value in enumerate((EMPTY, 0.0, 4.0, -4.0, EMPTY)):
             np.testing.assert_allclose(said[second * STEPS_PER_S : (second + 1) * STEPS_PER_S], value, atol=1e-6)

@@ -1,4 +1,5 @@
 import json
+from dataclasses import replace
 
 import numpy as np
 
@@ -136,7 +137,16 @@ class LookTest(PlaceTest):
         # And whose onsets are counted: each station may look at another take.
         for take in self.seen().document.takes:
             finding = next(station.finding for station in stations.findings(self.seen(), take.id) if station.id == "onsets")
-            self.assertRegex(finding, rf"^{len(self.seen().onsets(take.id))}, \w+ doubtful in {take.name}$")
+            self.assertRegex(finding, rf"^{len(self.seen().onsets(take.id))}, \w+ doubtful in {stations.mic_name(take)}$")
+
+    def test_a_mic_is_named_without_its_bundle(self) -> None:
+        lead = self.seen().document.takes[0]
+        for bundle, name, short in (
+            ("Shed", "Shed - left mic", "left mic"), ("Shed", "Shed_oh", "oh"), ("Shed", "Shedding", "Shedding"), ("Shed", "Shed", "Shed"),
+            ("Shed", "oh", "oh"), ("", "Shed - left mic", "Shed - left mic"),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                self.assertEqual(stations.mic_name(replace(lead, bundle=bundle, name=name)), short)
 
     def test_a_take_of_unknown_kind_is_proposed_with_those_its_name_begins_like(self) -> None:
         _, audio = breathing()

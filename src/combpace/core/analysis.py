@@ -14,7 +14,7 @@ from combpace.core.beats import Beats, TempoSpan, heard_at, no_beats, track_beat
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets import Onsets, OnsetSettings, detect_onsets, nearest_onset
-from combpace.core.pattern import disagreement, hear_pattern
+from combpace.core.pattern import hear_pattern
 from combpace.core.pulse import Pulse, hear_pulse
 from combpace.core.spectra import OnsetStrength, onset_strength
 from combpace.core.sureness import bar_features, beat_features, sure_of_bars, sure_of_beats
@@ -118,9 +118,8 @@ def read(
     )
     pattern = hear_pattern(pulse, beats.rough)
     reading = read_bars(pattern, stated, trust=trust_in(pulse, beats))
-    apart = disagreement(pulse, beats.rough)
-    beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats, apart)))
-    sure = sure_of_bars(bar_features(reading, beats.confidence, apart))
+    beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
+    sure = sure_of_bars(bar_features(pattern, reading, beats.confidence))
     pace = own_pace(beats, reading, sure)
     for time, number in bars:
         pace = solving.set_bar(pace, time, number, onsets)

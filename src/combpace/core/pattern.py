@@ -36,16 +36,19 @@ INPUTS = FIRST_ALIKE + len(LAGS) + len(SHORT_LAGS) + 4 + len(METERS) + 1
 
 @dataclass(frozen=True, slots=True)
 class Pattern:
-    """What the network says of a row of beats.
+    """What the networks say of a row of beats.
 
     downbeat  probability that each opens a bar
     meter     probability of each of METERS, shape (beats, len(METERS))
     level     probability that each is counted at the right level: neither twice nor half as fast, nor off the beat
+    apart     how far the networks are apart about log odds of a downbeat, 0-10, the meter, 0-1 (total variation), and log odds of
+              the level, 0-10, shape (beats, 3): where they were learnt from other songs and say other things, neither knows such music
     """
 
     downbeat: Float32Array
     meter: Float32Array
     level: Float32Array
+    apart: FloatArray
 
 
 def log_odds(p: FloatArray, most: float = 5.0) -> FloatArray:
@@ -135,27 +138,12 @@ def hear_pattern(pulse: Pulse, beats: FloatArray) -> Pattern:
 
 def pattern_from(inputs: Float32Array) -> Pattern:
     """What both networks together say of features that `inputs_of_beats` made."""
-    one, two = _heard(inputs)
-    out = 0.5 * (one + two)
-    return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1 : 1 + len(METERS)]), sigmoid(out[:, 1 + len(METERS)]))
-
-
-def _heard(inputs: Float32Array) -> tuple[Float32Array, Float32Array]:
-    """What comes out of either network."""
-    return network(inputs, weights_of(WEIGHTS)), network(inputs, weights_of(SECOND))
-
-
-def disagreement(pulse: Pulse, beats: FloatArray) -> FloatArray:
-    """How far the two networks are apart about each of a row of beats (seconds, at least two): where they were learnt from other
-    songs and say other things, neither knows such music.
-
-    Returns  log odds of a downbeat, 0-10; the meter, 0-1 (total variation); log odds of the level, 0-10: shape (beats, 3)
-    """
-    one, two = _heard(inputs_of_beats(pulse, beats))
-    last = 1 + len(METERS)
-    down, level = (np.abs(np.clip(one[:, k], -5, 5) - np.clip(two[:, k], -5, 5)).astype(np.float64) for k in (0, last))
-    meter = 0.5 * np.abs(softmax(one[:, 1:last]) - softmax(two[:, 1:last])).sum(axis=1).astype(np.float64)
-    return np.column_stack([down, meter, level])
+    one, two = (network(inputs, weights_of(name)) for name in (WEIGHTS, SECOND))
+    out, last = 0.5 * (one + two), 1 + len(METERS)
+    down, level = (np.abs(np.clip(one[:, k], -5, 5) - np.clip(two[:, k], -5, 5)) for k in (0, last))
+    meter = 0.5 * np.abs(softmax(one[:, 1:last]) - softmax(two[:, 1:last])).sum(axis=1)
+    apart = np.column_stack([down, meter, level]).astype(np.float64)
+    return Pattern(sigmoid(out[:, 0]), softmax(out[:, 1:last]), sigmoid(out[:, last]), apart)
 
 
 def other_levels(beats: FloatArray) -> Iterator[FloatArray]:

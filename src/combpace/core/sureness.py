@@ -40,8 +40,8 @@ def _around(values: FloatArray, size: int) -> FloatArray:
     return result
 
 
-def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats, apart: FloatArray) -> FloatArray:
-    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more. `apart`: as `pattern.disagreement` has it."""
+def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats) -> FloatArray:
+    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more."""
     level, here = log_odds(pattern.level.astype(np.float64)), heard_at(pulse, beats.rough)
     gaps = np.diff(beats.rough)
     typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
@@ -61,15 +61,15 @@ def beat_features(pulse: Pulse, pattern: Pattern, beats: Beats, apart: FloatArra
             # A steady row that was laid over a take: right as a whole or wrong as a whole.
             np.full(len(beats), float(odd.max() < 1e-6)),
             log_odds(beats.shared),
-            _around(apart[:, 2], 9),
-            _around(apart[:, 1], 9),
-            _around(apart[:, 0], 9),
+            _around(pattern.apart[:, 2], 9),
+            _around(pattern.apart[:, 1], 9),
+            _around(pattern.apart[:, 0], 9),
         ]
     )
 
 
-def bar_features(reading: BarReading, beats: FloatArray, apart: FloatArray) -> FloatArray:
-    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1; `apart`: as for `beat_features`."""
+def bar_features(pattern: Pattern, reading: BarReading, beats: FloatArray) -> FloatArray:
+    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1."""
     starts = np.array(reading.starts)
     ends = np.append(starts[1:], len(beats))
 
@@ -86,8 +86,8 @@ def bar_features(reading: BarReading, beats: FloatArray, apart: FloatArray) -> F
             log_odds(each(reading.in_meter)),
             np.array([float(str(meter) != "4/4") for meter in reading.meters]),
             np.full(len(starts), np.log(max(2.0, float(len(beats))))),
-            _around(each(apart[:, 0]), 5),
-            _around(each(apart[:, 1]), 5),
+            _around(each(pattern.apart[:, 0]), 5),
+            _around(each(pattern.apart[:, 1]), 5),
         ]
     )
 

@@ -42,6 +42,12 @@ def focus_of(seen: Reading, wanted: str | None, station: str) -> str | None:
     return seen.document.lead.id if seen.document.lead else None
 
 
+def mic_name(take: TakeEntry) -> str:
+    """A take's name, without that of its bundle where it begins with it and other words follow: there is little room."""
+    rest = take.name.removeprefix(take.bundle) if take.bundle else ""
+    return rest.strip(" -_.,:") if rest[:1] in tuple(" -_.,:") and rest.strip(" -_.,:") else take.name
+
+
 def findings(seen: Reading, focus: str | None) -> list[Station]:
     """The row of stations, each with its own finding."""
     texts: Mapping[str, str] = seen.workplace.once(("findings", focus, *seen.state, _jobs_key(seen)), lambda: _findings(seen, focus))
@@ -80,7 +86,7 @@ def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
     marks = focus or lead.id
     count, weak = len(seen.onsets(marks)), len(look.places(seen, "onsets", marks))
     # Whose they are: the station before and the one after may look at another take.
-    whose = f" in {seen.document.take(marks).name}" if len(takes) > 1 else ""
+    whose = f" in {mic_name(seen.document.take(marks))}" if len(takes) > 1 else ""
     found["onsets"] = f"{count}, {weak or 'none'} doubtful{whose}"
     # The mics of a bundle move by the rule of one of them.
     ruled = [by for take in takes if (by := seen.document.timing_take(take.id)) in seen.document.rules]

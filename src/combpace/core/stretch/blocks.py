@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 
@@ -16,8 +17,9 @@ from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
 
-Fill = Callable[[Source, Segment], Samples | chord.Running]
-_FILLERS: dict[str, Fill] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
+S = TypeVar("S", bound=Source)
+Fill = Callable[[S, Segment], Samples | chord.Running]
+_FILLERS: dict[str, Fill[Source]] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
 _BETTER_DB = {"chord": BETTER_CHORD_DB, "line": BETTER_LINE_DB}
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
 TOGETHER_S = 4.0
@@ -46,7 +48,7 @@ class StretchedSource:
         self.sample_rate_hz = source.sample_rate_hz
         self.channels = len(range(*self._channels.indices(source.channels)))
         segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"), better_db=_BETTER_DB.get(method, BETTER_DB))
-        self._layers = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
+        self._layers: list[_Layer[Any]] = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])
             if sounds_on(memory, struck):
@@ -69,10 +71,10 @@ class StretchedSource:
         return block
 
 
-class _Layer:
+class _Layer(Generic[S]):
     """Segments of one source, made when they are asked for."""
 
-    def __init__(self, source: Source, segments: list[Segment], fill: Fill, memory: Remembered, part: str) -> None:
+    def __init__(self, source: S, segments: list[Segment], fill: Fill[S], memory: Remembered, part: str) -> None:
         """memory: what keeps segments; part: what the source is of the one that remembers."""
         self._source, self._segments, self._fill, self._memory, self._part = source, segments, fill, memory, part
         self._starts = [segment.target[0] for segment in segments]

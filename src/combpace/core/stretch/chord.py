@@ -15,7 +15,7 @@ from scipy import fft
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import IntArray
 from combpace.core.stretch.decay import of_notes
-from combpace.core.stretch.decimated import Decimated, decimation
+from combpace.core.stretch.decimated import decimation
 from combpace.core.stretch.plan import Segment, course, kept_head
 from combpace.core.stretch.seam import STRIKE, fades
 from combpace.core.stretch.seam import fill as seamed
@@ -41,16 +41,16 @@ def fill(source: Source, segment: Segment) -> Samples:
     return vocoded(source, segment)
 
 
-def running_sustained(source: Source, segment: Segment) -> Samples | Running:
-    """As `fill` for a source that holds nothing above HIGHEST_HZ and no attacks, as far as it is asked for where that can be."""
-    made = _vocoded(source, segment, HIGHEST_HZ)
+def running_sustained(source: Sustained, segment: Segment) -> Samples | Running:
+    """As `fill` for what holds nothing above HIGHEST_HZ and no attacks, as far as it is asked for where that can be."""
+    made = _vocoded(source, segment, source.slow, HIGHEST_HZ)
     if made is None or segment.ends or segment.source[1] >= source.frames:
         return _whole(source, segment, made)
     return made
 
 
 def vocoded(source: Source, segment: Segment) -> Samples:
-    return _whole(source, segment, _vocoded(source, segment, None))
+    return _whole(source, segment, _vocoded(source, segment, source, source.sample_rate_hz / 2))
 
 
 def _whole(source: Source, segment: Segment, made: Running | None) -> Samples:
@@ -59,7 +59,7 @@ def _whole(source: Source, segment: Segment, made: Running | None) -> Samples:
     return of_notes(source, segment, made.until(segment.length), course(segment, made.head, 0))
 
 
-def _vocoded(source: Source, segment: Segment, highest_hz: float | None) -> Running | None:
+def _vocoded(source: Source, segment: Segment, slow: Source, highest_hz: float) -> Running | None:
     """What makes the segment by a vocoder; None where it is too short for one."""
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
@@ -71,7 +71,7 @@ def _vocoded(source: Source, segment: Segment, highest_hz: float | None) -> Runn
         window //= 2
     if shorter - head - tail <= 2 * window // OVERLAP:
         return None
-    return Running(source, segment, window, head, tail, highest_hz)
+    return Running(source, segment, slow, highest_hz, window, head, tail)
 
 
 def _rise(frames: int) -> Samples:
@@ -82,18 +82,15 @@ def _rise(frames: int) -> Samples:
 class Running:
     """A segment that is made from its start as far as it is asked for: what comes after a preview's end is not made for it."""
 
-    def __init__(self, source: Source, segment: Segment, window: int, head: int, tail: int, highest_hz: float | None) -> None:
-        """window, head, tail: frames; highest_hz: above it the source holds nothing, and the vocoder goes at a fraction of the rate."""
-        self._source, self._segment, self._tail, self.head = source, segment, tail, head
-        self._how = how = decimation(source.sample_rate_hz, highest_hz or source.sample_rate_hz)
-        self._slow = source if how.by == 1 else source.slow if isinstance(source, Sustained) else Decimated(source, how)
+    def __init__(self, source: Source, segment: Segment, slow: Source, highest_hz: float, window: int, head: int, tail: int) -> None:
+        """slow: the source at the rate that `decimation` gives for highest_hz, above which it holds nothing; the rest in frames of the source."""
+        self._source, self._segment, self._slow, self._tail, self.head = source, segment, slow, tail, head
+        self._how = how = decimation(source.sample_rate_hz, highest_hz)
         # Slow frames lie on one grid for all of the source; the segment starts `late` frames after the one before it.
         self._first, self._late = divmod(segment.source[0], how.by)
         window, have, length = window // how.by, segment.have, segment.length
         hop = window // OVERLAP
-        self._bins = window // 2 + 1
-        if highest_hz is not None:
-            self._bins = min(self._bins, int(highest_hz * window * how.by / source.sample_rate_hz) + 4)
+        self._bins = min(window // 2 + 1, int(highest_hz * window * how.by / source.sample_rate_hz) + 4)
         out_points, in_points = course(segment, head, 0)
         # Before the head and after the end the course runs on at slope 1.
         far = 2.0 * window * how.by
@@ -114,14 +111,14 @@ class Running:
         self._margin = window // 2 - before
         self._made: Samples = np.zeros((source.channels, self._margin + self._length + how.reach + window + 2 * hop), np.float32)
         self._gain = np.zeros(self._made.shape[1], np.float32)
-        self._sound = self._made[:, self._margin : self._margin + length] if how.by == 1 else np.zeros((source.channels, length), np.float32)
+        self._sound: Samples = np.zeros((source.channels, length), np.float32)
         self._moved = np.concatenate([[False], np.diff(places) != hop])
         self._before: Complex | None = None
         self._turn: Complex | None = None
         self._next = self._done = 0
         self._level = -how.reach
         # How much sound it holds, of all channels.
-        self.size = self._made.size + (self._sound.size if how.by > 1 else 0)
+        self.size = self._made.size + self._sound.size
 
     def until(self, stop: int) -> Samples:
         """At least the first `stop` frames, shape (channels, segment.length); what lies after them is not yet sound."""
@@ -137,7 +134,7 @@ class Running:
             self._made[:, level] /= np.maximum(self._gain[level], np.float32(1e-3))
             self._level = upto
             done, now = self._done, length if last else int(np.clip(by * (upto - reach) - self._late, self._done, length))
-            if by > 1 and now > done:
+            if now > done:
                 begin, end = (done + self._late) // by, -(-(now + self._late) // by)
                 all_of_it = self._how.all(self._made[:, self._margin + begin - reach : self._margin + end + reach])
                 at = done + self._late - by * begin

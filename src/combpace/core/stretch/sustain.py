@@ -9,7 +9,6 @@ them count, and only while their level stays even. Sustained part and rest add u
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -37,106 +36,88 @@ BLOCK_S, KEPT_BLOCKS = 2.0, 6
 
 
 class Sustained:
-    """The sustained part of a source, itself a `Source`: any range read is the same as the whole.
+    """The sustained part of a source, itself a `Source`: any range read is the same as the whole, to rounding.
 
     It is found at a fraction of the rate, where that holds all of it; `slow` is the part at that rate.
     """
 
     def __init__(self, source: Source, even: float = EVEN, block_s: float = BLOCK_S) -> None:
-        self._even = even
         self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
         self._how = decimation(self.sample_rate_hz, HIGHEST_HZ)
-        self._source = Decimated(source, self._how) if self._how.by > 1 else source
-        rate = self.sample_rate_hz / self._how.by
-        self._window = (1 << max(6, round(np.log2(WINDOW_S * self.sample_rate_hz)))) // self._how.by
-        self._hop = self._window // OVERLAP
-        # Every other frame is looked at below: blocks of an even number of them look at the same ones.
-        self._block = max(1, 2 * round(block_s * rate / (2 * self._hop))) * self._hop
-        self._margin = -(-self._how.reach // self._hop) * self._hop
-        self._kept: OrderedDict[tuple[bool, int], Samples] = OrderedDict()
-        self.slow: Source = _Slow(self) if self._how.by > 1 else self
+        self.slow = _Slow(Decimated(source, self._how), even, block_s)
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames [start, stop), shape (channels, n); zeros outside of the source."""
-        return self._read(start, stop, self._block * self._how.by, self._all)
-
-    def read_slow(self, start: int, stop: int) -> Samples:
-        """As `read`, of the slow part."""
-        return self._read(start, stop, self._block, self._middle)
-
-    def _read(self, start: int, stop: int, size: int, block: Callable[[int], Samples]) -> Samples:
-        frames = self.frames if block == self._all else self._source.frames
         out = np.zeros((self.channels, max(0, stop - start)), np.float32)
-        lo, hi = max(0, start), min(stop, frames)
-        for index in range(lo // size, -(-hi // size)) if hi > lo else ():
-            first = index * size
-            a, b = max(lo, first), min(hi, first + size)
-            out[:, a - start : b - start] = block(index)[:, a - first : b - first]
+        lo, hi = max(0, start), min(stop, self.frames)
+        if hi > lo:
+            by, reach = self._how.by, self._how.reach
+            first = lo // by
+            sound = self._how.all(self.slow.read(first - reach, -(-hi // by) + reach))
+            out[:, lo - start : hi - start] = sound[:, lo - by * first : hi - by * first]
         return out
 
-    def _all(self, index: int) -> Samples:
-        """A block at the source's rate."""
-        beyond = self._margin - self._how.reach
-        return self._keep((True, index), lambda: self._how.all(self._wide(index)[:, beyond : self._block + 2 * self._margin - beyond]))
 
-    def _middle(self, index: int) -> Samples:
-        return self._wide(index)[:, self._margin : self._margin + self._block]
+class _Slow:
+    """The sustained part of a source at a low rate, found a block at a time; the latest blocks are kept."""
 
-    def _wide(self, index: int) -> Samples:
-        """A block of the slow part and a margin on either side."""
-        return self._keep((False, index), lambda: self._make(index))
+    def __init__(self, source: Source, even: float, block_s: float) -> None:
+        self._source, self._even = source, even
+        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self._window = 1 << max(6, round(np.log2(WINDOW_S * self.sample_rate_hz)))
+        self._hop = self._window // OVERLAP
+        # Every other frame is looked at below: blocks of an even number of them look at the same ones.
+        self._block = max(1, 2 * round(block_s * self.sample_rate_hz / (2 * self._hop))) * self._hop
+        self._kept: OrderedDict[int, Samples] = OrderedDict()
 
-    def _keep(self, key: tuple[bool, int], make: Callable[[], Samples]) -> Samples:
-        if key not in self._kept:
-            self._kept[key] = make()
-            while len(self._kept) > 2 * KEPT_BLOCKS:
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames [start, stop), shape (channels, n); zeros outside of the source."""
+        out = np.zeros((self.channels, max(0, stop - start)), np.float32)
+        lo, hi = max(0, start), min(stop, self.frames)
+        for index in range(lo // self._block, -(-hi // self._block)) if hi > lo else ():
+            first = index * self._block
+            a, b = max(lo, first), min(hi, first + self._block)
+            out[:, a - start : b - start] = self._at(index)[:, a - first : b - first]
+        return out
+
+    def _at(self, index: int) -> Samples:
+        if index not in self._kept:
+            self._kept[index] = self._make(index)
+            while len(self._kept) > KEPT_BLOCKS:
                 self._kept.popitem(last=False)
-        self._kept.move_to_end(key)
-        return self._kept[key]
+        self._kept.move_to_end(index)
+        return self._kept[index]
 
     def _make(self, index: int) -> Samples:
         window, hop, reach = self._window, self._hop, FRAMES - 1
-        begin = index * self._block - self._margin
+        begin = index * self._block
         # Frames that reach into the block, and those that their medians look at.
-        size = self._block + 2 * self._margin
-        count = size // hop + OVERLAP - 1
+        count = self._block // hop + OVERLAP - 1
         first = begin - window + hop
         sound = self._source.read(first - reach * hop, first + (count + reach - 1) * hop + window)
         shape = np.hanning(window + 1)[:window].astype(np.float32)
         view = np.lib.stride_tricks.sliding_window_view(sound, window, axis=1)[:, ::hop]
         spectra = fft.rfft(view * shape, axis=-1)
-        used = min(spectra.shape[-1], int(HIGHEST_HZ * window * self._how.by / self.sample_rate_hz))
-        size_of = np.sqrt(np.square(np.abs(spectra[..., :used])).sum(axis=0))
-        middle = _median_of_five([size_of[k : k + count + reach] for k in range(FRAMES)])
+        used = min(spectra.shape[-1], int(HIGHEST_HZ * window / self.sample_rate_hz))
+        levels = np.sqrt(np.square(np.abs(spectra[..., :used])).sum(axis=0))
+        middle = _median_of_five([levels[k : k + count + reach] for k in range(FRAMES)])
         stays = np.minimum(middle[:count], middle[reach:])
         # What lies about a peak changes slowly: every fourth bin of every second frame tells.
         about = _median_about(stays[::2, ::4], ABOUT // 4).repeat(4, axis=1).repeat(2, axis=0)[:count, :used]
         peaks = (stays >= _greatest_about(stays)) & (stays > CLEAR * about)
         at, bins = np.nonzero(peaks)
-        levels = np.sort(size_of[at[:, None] + np.arange(2 * reach + 1), bins[:, None]], axis=1)
-        peaks[at, bins] = levels[:, 2 * reach - reach // 2] < self._even * levels[:, reach // 2]
+        course = np.sort(levels[at[:, None] + np.arange(2 * reach + 1), bins[:, None]], axis=1)
+        peaks[at, bins] = course[:, 2 * reach - reach // 2] < self._even * course[:, reach // 2]
         tonal = _greatest_about(peaks)
-        mask = np.where(tonal, np.minimum(1, stays / np.maximum(size_of[reach : reach + count], 1e-12)), 0).astype(np.float32)
+        mask = np.where(tonal, np.minimum(1, stays / np.maximum(levels[reach : reach + count], 1e-12)), 0).astype(np.float32)
         kept = np.zeros((self.channels, count, window // 2 + 1), np.complex64)
         kept[..., :used] = spectra[:, reach : reach + count, :used] * mask
         frames = fft.irfft(kept, window, axis=-1) * shape
         made = np.zeros((self.channels, (count - 1) * hop + window), np.float32)
         for k in range(count):
             made[:, k * hop : k * hop + window] += frames[:, k]
-        at = begin - first
         # Squared Hann windows a quarter apart add up to 3/2.
-        return np.asarray(made[:, at : at + size] / np.float32(1.5), np.float32)
-
-
-class _Slow:
-    """The slow part of a `Sustained` as a source of its own."""
-
-    def __init__(self, whole: Sustained) -> None:
-        self._whole, by = whole, decimation(whole.sample_rate_hz, HIGHEST_HZ).by
-        self.sample_rate_hz, self.channels, self.frames = whole.sample_rate_hz // by, whole.channels, -(-whole.frames // by)
-
-    def read(self, start: int, stop: int) -> Samples:
-        return self._whole.read_slow(start, stop)
+        return np.asarray(made[:, begin - first : begin - first + self._block] / np.float32(1.5), np.float32)
 
 
 def _median_of_five(levels: list[FloatArray]) -> FloatArray:

@@ -70,6 +70,12 @@ export function mountWeave(box, host) {
   function draw() {
     const { g, width, height } = prepared(canvas);
     const c = colours(), weave = state.weave, map = state.map;
+    if (!weave && map) {
+      // The first look at a session: its bars are still being read from its sound.
+      type(g, 13, 400);
+      g.fillStyle = c.quiet;
+      g.fillText("The weave is being drawn …", x0, 44);
+    }
     if (!weave || !map || !weave.rows) return;
     const key = `${state.picture.version}:${c.wave}:${weave.rows}`;
     if (imageOf !== key) { image = weaveImage(weave, c.wave); imageOf = key; }
