@@ -1,6 +1,6 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop } from "../../src/combpace/web/static/js/views/comb_geometry.js";
+import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop, topFor } from "../../src/combpace/web/static/js/views/comb_geometry.js";
 import { makeStrip, sheetOrder } from "../../src/combpace/web/static/js/views/strip.js";
 import { fromOneTempo } from "../../src/combpace/web/static/js/views/weave.js";
 import { stepped } from "../../src/combpace/web/static/js/pages/side.js";
@@ -48,6 +48,15 @@ test("scrolling ends at the last row, searching at the first that is not smaller
   assert.ok(mostTop(100, 600, 50) > 85);
   assert.equal(lowerBound([1, 2, 2, 5], 2), 1);
   assert.equal(lowerBound([], 1), 0);
+});
+
+test("rows are scrolled only to what is out of sight", () => {
+  // A preview that begins in the row at the upper edge leaves the picture where it is.
+  for (const row of [2, 3, 8]) assert.equal(topFor(row, 2, 8), 2);
+  assert.equal(topFor(2, 2.1, 8), 2.1);
+  assert.equal(topFor(2, 2.5, 8), 0);
+  assert.equal(topFor(9, 2, 8), 9 - 8 / 3);
+  assert.equal(topFor(40, 2, 30), 37);
 });
 
 test("strip and sheet", () => {

@@ -1,6 +1,6 @@
 // @ts-check
 // The close comb: one column a beat, 60 ms about the tooth, each cell a small waveform. Where decisions are made.
-import { lowerBound, makeCloseComb } from "./comb_geometry.js";
+import { lowerBound, makeCloseComb, topFor } from "./comb_geometry.js";
 import { placeWords, signed } from "./map.js";
 import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 
@@ -168,7 +168,7 @@ export function mountCloseComb(box, host) {
     /** @param {number} index */
     show(index) {
       const row = bars().findIndex((bar) => bar.i === index), seen = (canvas.clientHeight - 44) / ROW_PX;
-      if (row >= 0 && (row < state.view.top + 0.2 || row > state.view.top + seen - 1.4)) state.view.top = Math.max(0, row - 3);
+      if (row >= 0) state.view.top = topFor(row, state.view.top, seen);
       ask();
     },
     inSight() {

@@ -1,6 +1,6 @@
 // @ts-check
 // The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
-import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop } from "./comb_geometry.js";
+import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop, topFor } from "./comb_geometry.js";
 import { gridPlaces, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
@@ -371,7 +371,7 @@ export function mountComb(box, host) {
       const row = bars().findIndex((bar) => bar.i === index);
       const seen = (canvas.clientHeight - HEAD_PX) / rowPx();
       if (row < 0) return;
-      if (row < state.view.top + 0.2 || row > state.view.top + seen - 1.6) state.view.top = Math.max(0, row - Math.min(3, seen / 3));
+      state.view.top = topFor(row, state.view.top, seen);
       ask();
     },
     /** Bars in sight, whole ones: [first, last] rows. */

@@ -36,6 +36,12 @@ export function makeComb({ width, height, bars, top, rowPx }) {
  */
 export const mostTop = (bars, height, rowPx) => Math.max(0, bars - (height - HEAD_PX) / rowPx + 0.3);
 
+/**
+ * Where rows are scrolled to so that one is in sight: nowhere if it is, else with three rows or a third of what is seen before it.
+ * @param {number} row @param {number} top @param {number} seen rows that have room
+ */
+export const topFor = (row, top, seen) => (row < top - 0.2 || row > top + seen - 1.5 ? Math.max(0, row - Math.min(3, seen / 3)) : top);
+
 /** Index of the first value >= x in a sorted array. @param {number[]} values @param {number} x */
 export function lowerBound(values, x) {
   let low = 0, high = values.length;
