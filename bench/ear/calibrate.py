@@ -3,7 +3,7 @@
 Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
 core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
 reliability table and Brier skill per kind of music: every third of the songs is judged by what was learnt from the others.
-With --sampled nothing is learnt: what ships is judged on songs that are played on instruments of sound fonts.
+With --sampled nothing is learnt: what ships is judged on songs that are played on instruments of the sound font that nothing is learnt from.
 """
 
 from __future__ import annotations
@@ -17,12 +17,13 @@ from pathlib import Path
 import numpy as np
 from scipy import optimize
 
-from bench.ear.generated import sampled, truth_of
+from bench.ear.generated import truth_of
+from bench.ear.sampled import to_learn, to_measure
 from bench.ear.songs import Song, song
 from combpace.core import sureness_weights
 from combpace.core.analysis import trust_in
 from combpace.core.audio import ArraySource
-from combpace.core.bars import BarReading, read_bars
+from combpace.core.bars import BarReading, in_one_unit, read_bars
 from combpace.core.beats import track_beats
 from combpace.core.onsets import detect_onsets
 from combpace.core.pattern import Pattern, hear_pattern
@@ -50,8 +51,12 @@ def one(seed: int) -> Rows | None:
     return rows_of(song(seed))
 
 
+def one_on_font(seed: int) -> Rows | None:
+    return rows_of(to_learn(seed))
+
+
 def one_sampled(seed: int) -> Rows | None:
-    return rows_of(sampled(seed))
+    return rows_of(to_measure(seed))
 
 
 def rows_of(made: Song) -> Rows | None:
@@ -63,7 +68,7 @@ def rows_of(made: Song) -> Rows | None:
     if len(beats) < 4:
         return None
     pattern = hear_pattern(pulse, beats.rough)
-    reading = read_bars(pattern, trust=trust_in(pulse, beats))
+    reading = in_one_unit(read_bars(pattern, trust=trust_in(pulse, beats)), beats.rough)
     times = np.asarray(beats.times)
     truth, _ = truth_of(made)
     starts = times[np.array(reading.starts)]
@@ -115,6 +120,7 @@ def report(name: str, said: np.ndarray, right: np.ndarray, kinds: np.ndarray) ->
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=400)
+    parser.add_argument("--more", type=int, default=0, help="so many more songs on the sound font that is learnt from")
     parser.add_argument("--rows", type=Path, help="where what was heard of all songs is kept")
     parser.add_argument("--sampled", action="store_true", help="judge what ships on sampled instruments")
     options = parser.parse_args()
@@ -122,7 +128,9 @@ def main() -> None:
         made = pickle.loads(options.rows.read_bytes())
     else:
         with ProcessPoolExecutor(2) as pool:
-            made = [rows for rows in pool.map(one_sampled if options.sampled else one, range(FIRST, FIRST + options.songs), chunksize=4) if rows]
+            heard = [*pool.map(one_sampled if options.sampled else one, range(FIRST, FIRST + options.songs), chunksize=4)]
+            heard += pool.map(one_on_font, range(FIRST, FIRST + options.more), chunksize=4)
+            made = [rows for rows in heard if rows]
         if options.rows:
             options.rows.write_bytes(pickle.dumps(made))
     kinds = np.array([rows[0] for rows in made])

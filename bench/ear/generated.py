@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import mir_eval
 import numpy as np
 
-from bench.ear.sampled import SAMPLED
+from bench.ear.sampled import to_measure
 from bench.ear.songs import Song, song
 from combpace.core.analysis import Analysis, analyse
 from combpace.core.audio import ArraySource
@@ -90,13 +90,8 @@ def bars_of(heard: Analysis) -> list[tuple[float, str]]:
     return [(pace.second(pace.bar_line(k)), str(pace.meter_of(k))) for k in range(max(first, 0), last + 1)]
 
 
-def sampled(seed: int) -> Song:
-    """The song of a seed on instruments of sound fonts."""
-    return song(seed, instruments=SAMPLED)
-
-
 def one_sampled(seed: int) -> Score:
-    return scored(sampled(seed))
+    return scored(to_measure(seed))
 
 
 def one(seed: int) -> Score:
@@ -131,7 +126,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--each", type=int, default=12, help="songs of every meter")
     parser.add_argument("--kinds", nargs="*", default=[], help="only these, as drums band loud pair")
-    parser.add_argument("--sampled", action="store_true", help="played on instruments of sound fonts (bench/ear/sampled.py)")
+    parser.add_argument("--sampled", action="store_true", help="on instruments of a sound font that nothing is learnt from (bench/ear/sampled.py)")
     options = parser.parse_args()
     with ProcessPoolExecutor(2) as pool:
         print(table(list(pool.map(one_sampled if options.sampled else one, seeds(options.each, kinds=tuple(options.kinds)), chunksize=4))))

@@ -1,7 +1,8 @@
-"""Learn the weights of `core/pulse.py`: `python -m bench.ear.learn --songs 6000 --passes 14 [--cache DIR]`.
+"""Learn the weights of `core/pulse.py`: `python -m bench.ear.learn --songs 6000 --sampled 2000 --passes 14 [--cache DIR]`.
 
-Needs `pip install jax optax` beside the project (training only; what ships is numpy). Composes and synthesises songs
-(bench/ear/songs.py), trains, reports on songs that were held out, and writes `src/combpace/core/pulse_weights.npz`.
+Needs `pip install jax optax` beside the project (training only; what ships is numpy), with --sampled `mido`, too. Composes and
+synthesises songs (bench/ear/songs.py), a part of them on instruments of a sound font (bench/ear/sampled.py), trains, reports on
+songs that were held out, and writes `src/combpace/core/pulse_weights.npz`.
 Songs are made in two processes, a third of a second each; a pass over 6000 of them takes about two minutes on two cores.
 """
 
@@ -9,12 +10,14 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
-from bench.ear.songs import song
+from bench.ear.sampled import to_learn
+from bench.ear.songs import Song, song
 from combpace.core.audio import ArraySource
 from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, PAIR, inputs_of
 from combpace.core.spectra import onset_strength
@@ -23,11 +26,19 @@ OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "pulse
 PAIRS = 1200
 HELD_OUT = 10
 CHANNELS, LAYERS, TAPS = 28, 9, 5
+Example = tuple[np.ndarray, np.ndarray, np.ndarray]
 
 
-def example(seed: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def example_sampled(seed: int) -> Example:
+    return example_of(to_learn(seed))
+
+
+def example(seed: int) -> Example:
+    return example_of(song(seed))
+
+
+def example_of(made: Song) -> Example:
     """(inputs, targets per frame: beat and downbeat, meter per pair or -1 where nothing is asked), PAIRS long."""
-    made = song(seed)
     source = ArraySource(made.audio)
     x = inputs_of(source, onset_strength(source))
     frames = PAIRS * PAIR
@@ -58,7 +69,9 @@ def example(seed: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return inputs, np.concatenate([y, asked[None]]).astype(np.float16), meter
 
 
-def data(songs: int, cache: Path, first: int = 0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def data(
+    songs: int, cache: Path, make: Callable[[int], tuple[np.ndarray, np.ndarray, np.ndarray]], first: int = 0
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     cache.mkdir(parents=True, exist_ok=True)
     parts = []
     for chunk in range(first, first + songs, 500):
@@ -66,7 +79,7 @@ def data(songs: int, cache: Path, first: int = 0) -> tuple[np.ndarray, np.ndarra
         if not path.exists():
             begun = time.time()
             with ProcessPoolExecutor(2) as pool:
-                made = list(pool.map(example, range(chunk, chunk + 500), chunksize=10))
+                made = list(pool.map(make, range(chunk, chunk + 500), chunksize=10))
             np.savez(path, x=np.stack([m[0] for m in made]), y=np.stack([m[1] for m in made]), m=np.stack([m[2] for m in made]))
             print(f"songs {chunk}-{chunk + 499} made in {time.time() - begun:.0f} s", flush=True)
         with np.load(path) as kept:
@@ -77,12 +90,17 @@ def data(songs: int, cache: Path, first: int = 0) -> tuple[np.ndarray, np.ndarra
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=6000)
+    parser.add_argument("--first", type=int, default=0, help="seed of the first synthesised song")
+    parser.add_argument("--sampled", type=int, default=0, help="songs on instruments of a sound font; kept in the folder sampled of the cache")
     parser.add_argument("--passes", type=int, default=14)
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--only-make", action="store_true")
     parser.add_argument("--go-on", action="store_true", help="from the weights that are there")
     options = parser.parse_args()
-    x, y, meter = data(options.songs, options.cache)
+    kinds = [data(options.songs, options.cache, example, options.first)]
+    if options.sampled:
+        kinds.append(data(options.sampled, options.cache / "sampled", example_sampled))
+    x, y, meter = (np.concatenate([kind[k] for kind in kinds]) for k in range(3))
     print(x.shape, y.shape)
     if not options.only_make:
         from bench.ear.fit_pulse import fit

@@ -1,4 +1,4 @@
-"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--rows FILE]`.
+"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--sampled N] [--rows FILE]`.
 
 Needs jax and optax, as `bench.ear.learn` does. Of generated songs that nothing else was learnt from, all ways to count that
 `core/beats.py` offers are compared with the truth; a small network (the mean of MEMBERS of them, core/ways.py) learns to put
@@ -19,7 +19,8 @@ from typing import Any
 import mir_eval
 import numpy as np
 
-from bench.ear.songs import song
+from bench.ear.sampled import to_learn
+from bench.ear.songs import Song, song
 from combpace.core.audio import ArraySource
 from combpace.core.beats import pulses
 from combpace.core.following import Weights
@@ -82,8 +83,15 @@ def examples(seed: int, pulse: Pulse, truth: np.ndarray, kind: str) -> list[Exam
 
 
 def one(seed: int) -> list[Example]:
+    return of_song(seed, song(seed))
+
+
+def one_sampled(seed: int) -> list[Example]:
+    return of_song(seed, to_learn(seed))
+
+
+def of_song(seed: int, made: Song) -> list[Example]:
     warnings.simplefilter("ignore")
-    made = song(seed)
     source = ArraySource(made.audio)
     truth = np.array([*made.pickup, *(time for bar in made.bars for time in bar.beats)])
     return examples(seed, hear_pulse(source, onset_strength(source)), truth, made.kind)
@@ -167,6 +175,7 @@ def report(x: np.ndarray, quality: np.ndarray, there: np.ndarray, kinds: np.ndar
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=2000)
+    parser.add_argument("--sampled", type=int, default=0, help="so many more songs on instruments of a sound font")
     parser.add_argument("--rows", type=Path, help="where the ways of all songs are kept")
     parser.add_argument("--only-fit", action="store_true", help="without the report on songs that are held out")
     options = parser.parse_args()
@@ -174,7 +183,8 @@ def main() -> None:
         made = pickle.loads(options.rows.read_bytes())
     else:
         with ProcessPoolExecutor(2) as pool:
-            made = list(pool.map(one, range(FIRST, FIRST + options.songs), chunksize=5))
+            made = [*pool.map(one, range(FIRST, FIRST + options.songs), chunksize=5)]
+            made += pool.map(one_sampled, range(FIRST, FIRST + options.sampled), chunksize=5)
         if options.rows:
             options.rows.write_bytes(pickle.dumps(made))
     x, quality, there, kinds, songs = arrays(made)

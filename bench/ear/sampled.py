@@ -1,7 +1,7 @@
-"""Instruments of sound fonts for the songs of bench/ear/songs.py: real strings, reeds and drums that nothing was learnt from.
+"""Instruments of sound fonts for the songs of bench/ear/songs.py: real strings, reeds and drums.
 
 Debian's `fluidsynth` plays single notes of `fluid-soundfont-gm` and `timgm6mb-soundfont` once; they are kept under
-the folder for temporary files. For measuring only: no sound of a font is learnt from or shipped.
+the folder for temporary files. One font is for learning, the other one for measuring only; no sound of either is shipped.
 """
 
 from __future__ import annotations
@@ -17,9 +17,9 @@ from scipy.io import wavfile
 
 from bench.ear.grooves import Rng
 from bench.ear.material import RATE, Sound
-from bench.ear.songs import Instruments, Make
+from bench.ear.songs import Instruments, Make, Song, song
 
-FONTS = [Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")]
+TO_LEARN, TO_MEASURE = Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")
 KEPT = Path(tempfile.gettempdir()) / "combpace-sampled"
 NOTE_S, KEPT_S, TICKS = 3.2, 2.7, 960
 LOUD = {0.5: 64, 1.0: 112}
@@ -118,25 +118,28 @@ def _one_drum(font: Path, program: int, index: int) -> Make:
     return play
 
 
-def _font(rng: Rng) -> Path:
-    there = [font for font in FONTS if font.exists()]
-    if not there:
-        raise SystemExit("No sound font: install fluidsynth, fluid-soundfont-gm and timgm6mb-soundfont.")
-    return there[int(rng.integers(len(there)))]
-
-
-def _drums(rng: Rng) -> dict[str, Make]:
-    font, program = _font(rng), int(rng.choice(DRUM_KITS))
+def on_font(font: Path) -> Instruments:
+    """What a song is played on with a sound font; each instrument is drawn from those that such a part is played on."""
+    if not font.exists():
+        raise SystemExit(f"There is no {font}: install fluidsynth, fluid-soundfont-gm and timgm6mb-soundfont.")
     order = sorted({note for notes in DRUMS.values() for note in notes})
-    return {name: _one_drum(font, program, order.index(int(rng.choice(notes)))) for name, notes in DRUMS.items()}
+
+    def drums(rng: Rng) -> dict[str, Make]:
+        program = int(rng.choice(DRUM_KITS))
+        return {name: _one_drum(font, program, order.index(int(rng.choice(notes)))) for name, notes in DRUMS.items()}
+
+    def strings(rng: Rng, part: str) -> Make:
+        return _pitched(font, int(rng.choice(PROGRAMS[part])))
+
+    def held(rng: Rng) -> Make:
+        return _pitched(font, int(rng.choice(HELD)))
+
+    return Instruments(drums, strings, held)
 
 
-def _strings(rng: Rng, part: str) -> Make:
-    return _pitched(_font(rng), int(rng.choice(PROGRAMS[part])))
+def to_learn(seed: int) -> Song:
+    return song(seed, instruments=on_font(TO_LEARN))
 
 
-def _held(rng: Rng) -> Make:
-    return _pitched(_font(rng), int(rng.choice(HELD)))
-
-
-SAMPLED = Instruments(_drums, _strings, _held)
+def to_measure(seed: int) -> Song:
+    return song(seed, instruments=on_font(TO_MEASURE))

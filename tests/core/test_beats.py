@@ -6,7 +6,7 @@ import mir_eval
 import numpy as np
 from bench.accuracy.robust import clicks
 
-from combpace.core.bars import BarHints, BarReading, own_pace, read_bars
+from combpace.core.bars import BarHints, BarReading, in_one_unit, own_pace, read_bars
 from combpace.core.beats import SURE, Beats, TempoSpan, best_of, lay_on_onsets, track_beats
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
@@ -224,6 +224,23 @@ class BarsTest(unittest.TestCase):
         pace = own_pace(beats_of(64), reading)
         self.assertEqual([(meter.bar, str(meter)) for meter in pace.meters], [(1, "4/4"), (9, "3/4")])
         self.assertAlmostEqual(pace.second(pace.bar_line(9)), 0.5 + 35 * 0.5)
+
+    def test_eighths_and_quarters_at_one_pulse_have_one_name_and_the_tempo_does_not_double(self) -> None:
+        for sevens, names in ((2, {"7/4", "5/4"}), (6, {"7/8", "5/8"})):
+            starts = [*range(0, 7 * sevens, 7), *range(7 * sevens, 7 * sevens + 20, 5)]
+            meters = ["7/8"] * (7 * sevens) + ["5/4"] * 20
+            heard = read_bars(pattern_of(len(meters), starts, meters))
+            self.assertEqual({str(meter) for meter in heard.meters}, {"7/8", "5/4"})
+            even = 0.5 + 0.3 * np.arange(len(meters))
+            reading = in_one_unit(heard, even)
+            with self.subTest(sevens=sevens):
+                self.assertEqual({str(meter) for meter in reading.meters}, names)
+                self.assertEqual(reading.starts, heard.starts)
+                pace = own_pace(beats_of(len(meters)), reading)
+                self.assertAlmostEqual(float(np.ptp(np.diff(pace.quarters))), 0.0)
+            # Beats that become twice as long where quarters begin: the meter did change.
+            longer = np.concatenate([even[: 7 * sevens], even[7 * sevens - 1] + 0.3 + 0.6 * np.arange(20)])
+            self.assertIs(in_one_unit(heard, longer), heard)
 
     def test_one_short_bar_does_not_turn_the_rest(self) -> None:
         reading = read_bars(pattern_of(62, [*range(0, 20, 4), *range(22, 62, 4)], ["4/4"] * 62))

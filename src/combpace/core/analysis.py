@@ -9,7 +9,7 @@ import numpy as np
 
 from combpace.core import solving
 from combpace.core.audio import Source
-from combpace.core.bars import BarHints, own_pace, read_bars
+from combpace.core.bars import BarHints, in_one_unit, own_pace, read_bars
 from combpace.core.beats import Beats, TempoSpan, heard_at, no_beats, track_beats
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
@@ -118,6 +118,8 @@ def read(
     )
     pattern = hear_pattern(pulse, beats.rough)
     reading = read_bars(pattern, stated, trust=trust_in(pulse, beats))
+    if not stated.meters:
+        reading = in_one_unit(reading, beats.rough)
     beats = replace(beats, confidence=sure_of_beats(beat_features(pulse, pattern, beats)))
     sure = sure_of_bars(bar_features(pattern, reading, beats.confidence))
     pace = own_pace(beats, reading, sure)

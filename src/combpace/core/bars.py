@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -125,6 +125,27 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     read = [kinds[place[path[a]]] for a in starts]
     meters = (*(_named(meter, int(b - a)) for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)), read[-1])
     return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
+
+
+def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:
+    """Bars of eighths among bars of quarters whose beats are as long: all are named by the unit of most of these beats.
+
+    Without it 5/4 after 7/8 at one pulse would be a tempo that doubles from one bar to the next. Where the meter does change from
+    eighths to quarters, beats become twice as long, and the names stay. `beats` in seconds.
+    """
+    edges = [*bars.starts, len(beats)]
+    gaps = np.append(np.diff(beats), np.diff(beats)[-1:])
+    of: dict[int, list[FloatArray]] = {4: [], 8: []}
+    units = [{1.0: 4, 0.5: 8}.get(meter.beat_quarters) for meter in bars.meters]
+    for unit, (a, b) in zip(units, itertools.pairwise(edges), strict=True):
+        if unit:
+            of[unit].append(gaps[a:b])
+    quarters, eighths = (np.concatenate(found) if found else np.zeros(0) for found in of.values())
+    if not len(quarters) or not len(eighths) or np.median(quarters) > np.sqrt(2) * np.median(eighths):
+        return bars
+    one = 4 if len(quarters) >= len(eighths) else 8
+    meters = (Meter(1, m.numerator, one) if unit else m for unit, m in zip(units, bars.meters, strict=True))
+    return replace(bars, meters=tuple(meters))
 
 
 def _named(meter: Meter, beats: int) -> Meter:

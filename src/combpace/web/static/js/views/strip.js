@@ -83,7 +83,8 @@ export function mountStrip(box, host) {
             if ((place === 0 && (wide > 40 || index % 8 === 0)) || (beat && wide > 260)) {
               g.fillStyle = c.quiet;
               type(g, 12, place === 0 ? 700 : 500);
-              g.fillText(placeWords(map, line + place), x + 4, 14);
+              // A place whose name would begin beyond the edge has none.
+              if (x + 4 >= NAME_PX) g.fillText(placeWords(map, line + place), x + 4, 14);
             }
           }
         }
@@ -120,7 +121,7 @@ export function mountStrip(box, host) {
       g.fillText(clipped(g, words, NAME_PX - 20), 14, top + laneTall / 2);
       g.fillStyle = c.quiet;
       type(g, 11.5);
-      g.fillText(lane === 0 ? "marks edited" : "same bundle", 14, top + laneTall / 2 + 15);
+      if (all.length > 1) g.fillText(lane === 0 ? "its marks move" : "same bundle", 14, top + laneTall / 2 + 15);
       g.fillStyle = c.line;
       g.fillRect(0, top + laneTall - 1, width, 1);
     });
