@@ -87,7 +87,7 @@ def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
     count, weak = len(seen.onsets(marks)), len(look.places(seen, "onsets", marks))
     # Whose they are: the station before and the one after may look at another take.
     whose = f" in {mic_name(seen.document.take(marks))}" if len(takes) > 1 else ""
-    found["onsets"] = f"{count}, {weak or 'none'} doubtful{whose}"
+    found["onsets"] = f"{count}, {weak} doubtful{whose}"
     # The mics of a bundle move by the rule of one of them.
     ruled = [by for take in takes if (by := seen.document.timing_take(take.id)) in seen.document.rules]
     if ruled:
