@@ -212,6 +212,20 @@ class RunningTest(unittest.TestCase):
         np.testing.assert_array_equal(at_once.until(segment.length), whole)
         self.assertGreater(float(np.abs(begun).max()), 0.1)
 
+    def test_a_segment_of_any_length_ends_with_the_sources_own_sound(self) -> None:
+        seconds = np.arange(3 * RATE) / RATE
+        source = ArraySource(audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 553 * seconds)))
+        # Windows are made 32 at a time, a quarter of a window apart: each of these lengths leaves another number for the last time.
+        hop = 1024
+        for k in range(34):
+            length = 17_000 + k * hop
+            segment = Segment((RATE, RATE + length - 1500), (0, length), (), (), starts=True, ends=True)
+            made = chord.vocoded(source, segment)
+            with self.subTest(length=length):
+                self.assertEqual(made.shape[1], length)
+                end = segment.source[1]
+                np.testing.assert_allclose(made[:, -40:], source.read(end - 40, end), atol=0.01)
+
 
 class PlanTest(unittest.TestCase):
     def test_no_segment_is_longer_than_a_preview_may_wait(self) -> None:

@@ -142,7 +142,8 @@ class Running:
             if done < self.head <= now:
                 self._begun(self._sound)
             self._done = now
-            if last:
+            # All of it may be there before the last windows, which lie beyond its end.
+            if now == length:
                 self._ended(self._sound)
         return self._sound
 
