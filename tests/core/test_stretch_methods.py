@@ -9,7 +9,7 @@ from combpace.core.clocks import FloatArray
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, chord, far_stretched, stretch
 from combpace.core.stretch.line import splines_between
 from combpace.core.stretch.pitch import periods
-from combpace.core.stretch.plan import LONGEST_S, Segment, plan
+from combpace.core.stretch.plan import BETTER_CHORD, LONGEST_S, Segment, attacks_near, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
 from combpace.core.timemap import TimeMap
@@ -234,6 +234,24 @@ class PlanTest(unittest.TestCase):
         self.assertTrue(all(max(s.have, s.length) <= LONGEST_S * RATE + 1 for s in segments))
         self.assertEqual([s.source[1] for s in segments[:-1]], [s.source[0] for s in segments[1:]])
         self.assertEqual((segments[-1].source[1], segments[-1].target[1]), (60 * RATE, 66 * RATE))
+
+    def test_an_attack_a_little_later_than_its_point_is_told_from_what_lies_at_the_point(self) -> None:
+        # A chord that goes on under a stroke 3.5 ms after its point: with the stroke in what is heard after the point as well,
+        # both look alike; without it the stroke stands out.
+        time = np.arange(3 * RATE) / RATE
+        at = RATE + 20
+        under = tone(np.full(len(time), 164.8)) + tone(np.full(len(time), 246.9))
+        since = np.maximum(time - at / RATE, 0)
+        sound = 0.3 * under + (time >= at / RATE) * 0.5 * np.minimum(1, since / 0.001) * np.exp(-since / 0.3) * tone(np.full(len(time), 329.6), 24)
+        early = at - round(0.0035 * RATE)
+        (near, as_it_is, alone), exact = attacks_near(ArraySource(audio(sound)), np.array([early, at]))
+        self.assertLess(abs(near - at), 0.001 * RATE)
+        self.assertGreater(alone, as_it_is + 3)
+        self.assertGreater(alone, BETTER_CHORD.alone)
+        self.assertTrue(exact[0] == at or (exact[1] <= BETTER_CHORD.as_it_is and exact[2] <= BETTER_CHORD.alone))
+        # What comes before a point has no such excuse.
+        late = attacks_near(ArraySource(audio(sound)), np.array([at + round(0.004 * RATE)]))[0]
+        self.assertEqual(late[2], 0)
 
     def test_beating_tones_are_no_attacks_to_chord(self) -> None:
         seconds = np.arange(4 * RATE) / RATE

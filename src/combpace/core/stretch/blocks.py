@@ -12,7 +12,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
 from combpace.core.stretch import chord, line, seam
-from combpace.core.stretch.plan import BETTER_CHORD_DB, BETTER_DB, BETTER_LINE_DB, Segment, plan
+from combpace.core.stretch.plan import BETTER_CHORD, BETTER_HIT, BETTER_LINE, Segment, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 from combpace.core.timemap import TimeMap
@@ -20,7 +20,7 @@ from combpace.core.timemap import TimeMap
 S = TypeVar("S", bound=Source)
 Fill = Callable[[S, Segment], Samples | chord.Running]
 _FILLERS: dict[str, Fill[Source]] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
-_BETTER_DB = {"chord": BETTER_CHORD_DB, "line": BETTER_LINE_DB}
+_BETTER = {"chord": BETTER_CHORD, "line": BETTER_LINE}
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
@@ -47,7 +47,7 @@ class StretchedSource:
         memory = source if isinstance(source, Remembered) else Remembered(source, kept)
         self.sample_rate_hz = source.sample_rate_hz
         self.channels = len(range(*self._channels.indices(source.channels)))
-        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"), better_db=_BETTER_DB.get(method, BETTER_DB))
+        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"), better=_BETTER.get(method, BETTER_HIT))
         self._layers: list[_Layer[Any]] = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])

@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 from scipy import fft
 
 from combpace.core.audio import Samples, Source
-from combpace.core.clocks import IntArray
+from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.stretch.decay import of_notes
 from combpace.core.stretch.decimated import decimation
 from combpace.core.stretch.plan import Segment, course, kept_head
+from combpace.core.stretch.release import let_go
 from combpace.core.stretch.seam import STRIKE, fades
 from combpace.core.stretch.seam import fill as seamed
 from combpace.core.stretch.sustain import HIGHEST_HZ, Sustained
@@ -24,7 +25,9 @@ from combpace.core.stretch.sustain import HIGHEST_HZ, Sustained
 # Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
 WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
 OVERLAP = 4
-HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S = 0.015, 0.5, 0.5, 0.012, 0.050
+# What stays as it is: at least HEAD_S, for a strum is no slower for a slower song, half of it where the rest can give way; at
+# most BEFORE_LET_GO of what comes before a note is let go.
+HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S, BEFORE_LET_GO = 0.12, 0.5, 0.5, 0.012, 0.050, 0.8
 # Segments shorter than this have no room for a window that tells notes apart.
 SEAM_S = 0.2
 SMALLEST_WINDOW = 256
@@ -56,7 +59,7 @@ def vocoded(source: Source, segment: Segment) -> Samples:
 def _whole(source: Source, segment: Segment, made: Running | None) -> Samples:
     if made is None:
         return seamed(source, segment, STRIKE)
-    return of_notes(source, segment, made.until(segment.length), course(segment, made.head, 0))
+    return of_notes(source, segment, made.until(segment.length), made.way, "notes")
 
 
 def _vocoded(source: Source, segment: Segment, slow: Source, highest_hz: float) -> Running | None:
@@ -64,14 +67,17 @@ def _vocoded(source: Source, segment: Segment, slow: Source, highest_hz: float) 
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     most = min(round((MOST_HEAD_S if segment.starts else EASED_S) * rate), int(HEAD_SHARE * shorter))
-    head = kept_head(segment, most, round(HEAD_S * rate))
+    fixed = let_go(source, segment) if segment.starts else ()
+    if fixed:
+        most = min(most, int(BEFORE_LET_GO * min(fixed[0])))
+    head = kept_head(segment, most, round(HEAD_S * rate), fixed)
     tail = min(round((TAIL_S if segment.ends else EASED_S) * rate), int(0.15 * shorter))
     window = 1 << round(np.log2((LONG_S if shorter > LONG_FROM_S * rate else WINDOW_S) * rate))
     while window > SMALLEST_WINDOW and shorter - head - tail <= window:
         window //= 2
     if shorter - head - tail <= 2 * window // OVERLAP:
         return None
-    return Running(source, segment, slow, highest_hz, window, head, tail)
+    return Running(source, segment, slow, highest_hz, window, (head, tail), course(segment, head, 0, 0, fixed))
 
 
 def _rise(frames: int) -> Samples:
@@ -82,16 +88,29 @@ def _rise(frames: int) -> Samples:
 class Running:
     """A segment that is made from its start as far as it is asked for: what comes after a preview's end is not made for it."""
 
-    def __init__(self, source: Source, segment: Segment, slow: Source, highest_hz: float, window: int, head: int, tail: int) -> None:
-        """slow: the source at the rate that `decimation` gives for highest_hz, above which it holds nothing; the rest in frames of the source."""
-        self._source, self._segment, self._slow, self._tail, self.head = source, segment, slow, tail, head
+    def __init__(
+        self,
+        source: Source,
+        segment: Segment,
+        slow: Source,
+        highest_hz: float,
+        window: int,
+        kept: tuple[int, int],
+        way: tuple[FloatArray, FloatArray],
+    ) -> None:
+        """slow  the source at the rate that `decimation` gives for highest_hz, above which it holds nothing; the rest in frames of the source
+        kept     how much stays as it is after the start and before the end
+        way      points (output frame, source frame) of the segment's course
+        """
+        self._source, self._segment, self._slow, self.way = source, segment, slow, way
+        self.head, self._tail = kept
         self._how = how = decimation(source.sample_rate_hz, highest_hz)
         # Slow frames lie on one grid for all of the source; the segment starts `late` frames after the one before it.
         self._first, self._late = divmod(segment.source[0], how.by)
         window, have, length = window // how.by, segment.have, segment.length
         hop = window // OVERLAP
         self._bins = min(window // 2 + 1, int(highest_hz * window * how.by / source.sample_rate_hz) + 4)
-        out_points, in_points = course(segment, head, 0)
+        out_points, in_points = way
         # Before the head and after the end the course runs on at slope 1.
         far = 2.0 * window * how.by
         out_points = np.concatenate([[-far], out_points, [length + far]])

@@ -7,6 +7,8 @@ What is held, as by breath, bow or key of an organ, does not die away, and stays
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 from scipy import fft, ndimage
 
@@ -28,22 +30,29 @@ MOST_DB, LEAST_DB = 26.0, 0.7
 LEAST_S, FRAMES = 0.008, 5
 BATCH = 64
 # Before the next attack all is back at its own level within this, where the coming attack covers it.
-BACK_S = 0.0025
+BACK_S = 0.0015
+# A chord that is strummed dies away from its last string on, its loudest moment within this share of the segment.
+LATEST = 0.5
+
+# What dies away: a hit, as its level was measured; notes whose pitch is held; one whose pitch moves.
+Kind = Literal["hit", "notes", "gliding"]
 
 
-def of_notes(source: Source, segment: Segment, made: Samples, way: tuple[FloatArray, FloatArray]) -> Samples:
+def of_notes(source: Source, segment: Segment, made: Samples, way: tuple[FloatArray, FloatArray], kind: Kind) -> Samples:
     """`made` of a segment with the decay of its notes, where an attack or nothing follows; elsewhere the sound goes on as it is."""
     if not segment.ends and segment.source[1] < source.frames:
         return made
-    return kept(source.read(*segment.source), made, way, source.sample_rate_hz)
+    return kept(source.read(*segment.source), made, way, source.sample_rate_hz, kind)
 
 
-def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: int, *, struck: bool = False) -> Samples:
+def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: int, kind: Kind) -> Samples:
     """`made` with the decay of `own`.
 
     own, made  the segment in the source and stretched, (channels, frames)
     way        points (output frame, source frame) of how one was made of the other
-    struck     the source is hits: its level as it is counts, whatever curve it follows
+    kind       of hits the level as it is counts, whatever curve it follows; of notes whether they die away at all is heard
+               as loud as they are to the ear, high ones more than deep ones; one whose pitch moves is heard as a whole,
+               because its partials move from band to band
     Returns    shape of `made`; its last sample is its own. `made` itself where nothing dies away or too little would change
     """
     window = max(32, 1 << round(np.log2(WINDOW_S * rate)))
@@ -54,7 +63,7 @@ def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: 
         return made
     # Frame k begins at k * hop of the sound with a window of padding before it.
     time = np.arange(-(window // 2), made.shape[1] + window // 2, hop, dtype=np.float64)
-    gains = _gains(own, time, np.interp(time, *way), window, rate, struck)
+    gains = _gains(own, time, np.interp(time, *way), window, rate, kind)
     if gains is None:
         return made
     softer = _filtered(made, gains, window)
@@ -67,7 +76,7 @@ def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: 
     return result
 
 
-def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate: int, struck: bool) -> FloatArray | None:
+def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate: int, kind: Kind) -> FloatArray | None:
     """Gain in dB per frame of output and bin, shape (frames, window // 2 + 1); None where nothing dies away."""
     hop = window // OVERLAP
     shape = np.hanning(window + 1)[:window].astype(np.float32)
@@ -76,7 +85,7 @@ def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate:
     batches = [starts[first : first + BATCH] for first in range(0, len(starts), BATCH)]
     power = np.concatenate([np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches])
     # The periods of a low string, or of a drum, are as long as a window or longer.
-    smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if struck else SMOOTH
+    smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if kind == "hit" else SMOOTH
     power = ndimage.uniform_filter1d(power, smooth, axis=0, mode="nearest")
     freqs = fft.rfftfreq(window, 1 / rate)
     edges = np.unique(np.searchsorted(freqs, [0.0, *(edge for edge in BAND_EDGES_HZ if edge < 0.45 * rate)]))
@@ -84,15 +93,16 @@ def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate:
     whole = 10 * np.log10(power.sum(axis=1) + 1e-12)
     level = 10 * np.log10(bands + 1e-7 * bands.sum(axis=1).max() + 1e-12)
     at, out_s, in_s = (starts + window / 2) / rate, time / rate, there / rate
-    if struck:
+    if kind == "hit":
         found = [_softer_hit(at, band, out_s, in_s) for band in level.T]
     else:
-        valid = at > ATTACK_S
+        heard = whole if kind == "gliding" else 10 * np.log10(np.maximum(power @ np.square(freqs / 1000), 0) + 1e-12)
+        loudest = 0.0 if kind == "gliding" else float(at[np.argmax(heard[: max(1, int(LATEST * len(at)))])])
+        valid = at > max(ATTACK_S, loudest)
         let_go = np.flatnonzero((whole[SMOOTH:] - whole[:-SMOOTH] < -LET_GO_DB) & valid[SMOOTH:])
         if len(let_go):
             valid &= at < at[let_go[0]]
-        # Partials of a voice move from band to band; what it is as a whole says whether it is held.
-        if valid.sum() < 6 or np.polyfit(at[valid], whole[valid], 1)[0] > -WHOLE_DB_S:
+        if valid.sum() < 6 or np.polyfit(at[valid], heard[valid], 1)[0] > -WHOLE_DB_S:
             return None
         found = [_softer(at[valid], band[valid], out_s, in_s) for band in level.T]
     if not any(gain.min() < -LEAST_DB for gain in found):

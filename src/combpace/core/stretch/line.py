@@ -15,8 +15,9 @@ from scipy import ndimage, signal
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.stretch.decay import of_notes
-from combpace.core.stretch.pitch import periods
+from combpace.core.stretch.pitch import of_loudest_partial, periods
 from combpace.core.stretch.plan import Segment, course, kept_head
+from combpace.core.stretch.release import let_go
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.seam import fades
 
@@ -34,6 +35,8 @@ HISS_DB, HISS_LEFT_DB, HISS_FALL_DB = 10.0, 3.0, 25.0
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_FRAMES = 9
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
+# Before its end a segment may hold the next attack already: what is bright is EARLY_TIMES as strong within EARLY_S of it as before.
+EARLY_S, EARLY_STEP_S, EARLY_TIMES = 0.006, 0.001, 4.0
 # Places are read this long at a time.
 BATCH_S = 0.4
 MARGIN = 64
@@ -44,17 +47,15 @@ def fill(source: Source, segment: Segment) -> Samples:
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     s0 = segment.source[0]
-    at, period, alike = _periods(source, segment.source)
-    steady = _is_steady(at - s0, period, alike, have)
-    if steady:
-        # One pitch is held: what single frames differ by is noise.
-        period = ndimage.uniform_filter1d(ndimage.median_filter(period, STEADY_FRAMES), STEADY_FRAMES)
+    at, period, steady = _pitched(source, segment.source)
+    fixed = let_go(source, segment) if steady and segment.starts else ()
     if steady and segment.starts:
-        head, back, width = kept_head(segment, int(STEADY_HEAD * shorter), round(STEADY_LEAST_S * rate)), 0, STEADY_WIDTH
+        most = int(STEADY_HEAD * (min(fixed[0]) if fixed else shorter))
+        head, back, width = kept_head(segment, most, round(STEADY_LEAST_S * rate), fixed), 0, STEADY_WIDTH
     else:
         head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
-    way = course(segment, head, 0, back)
+    way = course(segment, head, 0, back, fixed)
     made = _run(source, segment, (at, period), way, (head, length), width)
     made[:, :head] = source.read(s0, s0 + head)
     hiss = min(_hiss(source, segment), shorter // 3) if segment.starts and length > HISS_FROM * have else 0
@@ -70,7 +71,7 @@ def fill(source: Source, segment: Segment) -> Samples:
         rise = (np.sin(np.linspace(0, np.pi / 2, tail + 2)[1:-1]) ** 2).astype(np.float32)
         gains = fades(made[:, length - tail :], own, rise)
         made[:, length - tail :] = made[:, length - tail :] * gains[0] + own * gains[1]
-    return of_notes(source, segment, made, way)
+    return of_notes(source, segment, made, way, "notes" if steady else "gliding")
 
 
 def _run(
@@ -105,11 +106,11 @@ def _run(
     sides = [(before, 1 - share), (np.interp(there, phase, grid), share)]
     if segment.ends:
         # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
-        reach_in = 0.5 * float(period.min())
+        reach_in, until = 0.5 * float(period.min()), have - _early(source, segment)
         inside = []
         for place, weight in sides:
-            late = np.flatnonzero(place > have - reach_in)
-            beyond = weight[late] * (1 - np.clip((have - place[late]) / reach_in, 0, 1))
+            late = np.flatnonzero(place > until - reach_in)
+            beyond = weight[late] * (1 - np.clip((until - place[late]) / reach_in, 0, 1))
             earlier, share_of = np.zeros(len(place)), np.zeros(len(place))
             earlier[late] = np.interp(np.interp(place[late], grid, phase) - 1, phase, grid)
             share_of[late] = beyond
@@ -136,12 +137,22 @@ def _above(sound: Samples, rate: int, fade: int) -> Samples:
     return bright
 
 
-def _periods(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, FloatArray]:
-    """As `periods`, from memory where the source has one: they do not depend on where a segment goes."""
+def _pitched(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, bool]:
+    """Frames, periods there, and whether one pitch is held; from memory where the source has one: it does not depend on where a segment goes."""
     if not isinstance(source, Remembered):
-        return periods(source, *span)
-    found: tuple[IntArray, FloatArray, FloatArray] = source.thing(("periods", span), lambda: periods(source, *span))
+        return _heard(source, span)
+    found: tuple[IntArray, FloatArray, bool] = source.thing(("pitch", span), lambda: _heard(source, span))
     return found
+
+
+def _heard(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, bool]:
+    at, period, alike = periods(source, *span)
+    steady = _is_steady(at - span[0], period, alike, span[1] - span[0])
+    if steady:
+        # One pitch is held: what single frames differ by is noise.
+        period = ndimage.uniform_filter1d(ndimage.median_filter(period, STEADY_FRAMES), STEADY_FRAMES)
+        period = of_loudest_partial(source, span, at, period)
+    return at, period, steady
 
 
 def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -> Samples:
@@ -200,6 +211,19 @@ def _hiss(source: Source, segment: Segment) -> int:
         return 0
     over = level[top:] < max(later + HISS_LEFT_DB, level[top] - HISS_FALL_DB)
     return step * (int(np.argmax(over)) + top) if over.any() else 0
+
+
+def _early(source: Source, segment: Segment) -> int:
+    """How many frames before its end a segment already holds the next attack, where a mark lies after it: 0 or EARLY_S."""
+    rate = source.sample_rate_hz
+    step = max(1, round(EARLY_STEP_S * rate))
+    late = round(EARLY_S / EARLY_STEP_S)
+    frames = 3 * late * step
+    if segment.have < 2 * frames:
+        return 0
+    sound = source.read(segment.source[1] - frames - 2, segment.source[1])
+    power = np.square(np.diff(sound, 2, axis=1)).sum(axis=0).reshape(3 * late, step).sum(axis=1)
+    return late * step if power[-late:].max() > EARLY_TIMES * power[:-late].max() else 0
 
 
 def _is_steady(at: IntArray, period: FloatArray, alike: FloatArray, have: int) -> bool:

@@ -28,6 +28,10 @@ WARM = 2048
 # A sound is compared with itself one period on over at least this long, and this many periods.
 COMPARED_S, COMPARED_PERIODS = 0.008, 1.5
 TRACKED_RATE_HZ, LOBES = 8000.0, 6
+# The loudest of so many partials is followed through windows of LOUDEST_PERIODS, from LOUDEST_FROM_S on.
+PARTIALS, LOUDEST_PERIODS, LOUDEST_FROM_S = 6, 2, 0.03
+# It is no farther from a multiple than this share of a period.
+STIFF = 0.01
 # Falls by 6 dB an octave, without what is slower than any pitch.
 _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
 
@@ -65,6 +69,37 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
     sound = source.read(lo, int(at[-1]) + margin).sum(axis=0).astype(np.float64)
     period[sure] = _refined(sound, at[sure] - lo, period[sure], least)
     return at, np.interp(at, at[sure], period[sure]), alike
+
+
+def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, period: FloatArray) -> FloatArray:
+    """Periods of a pitch that is held, so that its loudest partial keeps its phase from each to the next.
+
+    Partials of a stiff string are not quite multiples: what its wave form repeats at lies between them, and a period more or
+    less would move the phase of the loudest, which is heard as pitch. How its phase turns against the given periods through
+    all of the span is one figure, a straight line (weighted by level).
+    at, period  frames and periods there, shape (n,)
+    Returns     shape of `period`
+    """
+    start, stop = span
+    mean = float(np.median(period))
+    size = LOUDEST_PERIODS * round(mean)
+    first = min(round(LOUDEST_FROM_S * source.sample_rate_hz), (stop - start) // 4)
+    if stop - start - first < 1.5 * size:
+        return period
+    pace = 1 / np.interp(np.arange(start, stop), at, period)
+    phase = np.cumsum(pace)
+    sound = source.read(start, stop).sum(axis=0).astype(np.float64)
+    begins = np.arange(first, stop - start - size, max(1, size // 16))
+    window = np.hanning(size + 2)[1:-1]
+    turns = [sound * np.exp(-2j * np.pi * h * phase) for h in range(1, PARTIALS + 1)]
+    seen = np.array([np.lib.stride_tricks.sliding_window_view(turned, size)[begins] @ window for turned in turns])
+    level = np.abs(seen)
+    loudest = int(np.argmax(np.square(level).sum(axis=1)))
+    if not level[loudest].any():
+        return period
+    angle = np.unwrap(np.angle(seen[loudest])) / (2 * np.pi * (loudest + 1))
+    slope = float(np.polyfit(begins, angle, 1, w=level[loudest])[0])
+    return 1 / (1 / period + slope) if abs(slope) * mean < STIFF else period
 
 
 @cache

@@ -31,9 +31,25 @@ BATCH = 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
-# An attack elsewhere within reach must stand out this much more than what lies at the point itself. What a string or several
-# of them do within their first periods looks like attacks, too.
-BETTER_DB, BETTER_CHORD_DB, BETTER_LINE_DB = 1.0, 1.5, 4.0
+
+
+@dataclass(frozen=True, slots=True)
+class Better:
+    """How far an attack elsewhere within reach of a point must stand out from what lies at the point itself, in dB; one is enough.
+
+    as_it_is  with all that is heard at the point
+    alone     the same for an attack that comes later, when the sound from it on does not speak for the point
+    """
+
+    as_it_is: float
+    alone: float
+
+
+# What a string or several of them do within their first periods looks like attacks, too. Of chords on their points 2 in 100
+# have one that stands out by 6.2 dB alone, of those that come 2 ms late or more two thirds; of strings the same share of both.
+BETTER_HIT, BETTER_CHORD, BETTER_LINE = Better(1.0, 3.0), Better(1.5, 7.0), Better(4.0, float("inf"))
+# Less between a point and a later attack says nothing.
+BETWEEN_S = 0.001
 # Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
 # stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
 LONGEST_S, QUIET_S = 16.0, 0.04
@@ -121,36 +137,47 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
 
 
 def attacks_near(source: Source, frames: IntArray) -> FloatArray:
-    """The best attack within reach of each frame, and by how many decibels it stands out from what lies at the frame itself.
+    """The best attack within reach of each frame, and how far it stands out from what lies at the frame itself.
 
     Points set by hand or by another program lie some milliseconds beside their attack; cutting there would cut the
     attack or let it be heard twice.
-    Returns  (frame, dB), shape (frames, 2); 0 dB where the frame is as good
+    Returns  (frame, dB as it is, dB alone) as in `Better`, shape (frames, 3); 0 dB where the frame is as good
     """
     rate = source.sample_rate_hz
     reach, near, step = round(REACH_S * rate), round(NEAR_S * rate), max(1, round(0.00025 * rate))
-    found = np.column_stack([frames, np.zeros(len(frames))]).astype(np.float64)
+    found = np.column_stack([frames, np.zeros((len(frames), 2))]).astype(np.float64)
     places = np.arange(-reach, reach + 1, step)
     close = np.abs(places) <= near
     spans = [tuple(max(2, round(ms * rate / 1000)) for ms in pair) for pair in ((4.0, 6.0), (12.0, 8.0))]
     margin = max(before for _, before in spans)
-    at, rows = places + reach + margin, np.arange(BATCH)
+    at, rows, between = places + reach + margin, np.arange(BATCH), max(1, round(BETWEEN_S * rate))
     first, last = -reach - margin - 1, reach + max(after for after, _ in spans)
     for begin in range(0, len(frames), BATCH):
         batch = np.asarray(frames[begin : begin + BATCH])
         power = np.stack([_steps(source.read(int(frame) + first, int(frame) + last)) for frame in batch])
         total = np.cumsum(power, axis=1)
-        rises = []
+        rises, floors = [], []
         for after, before in spans:
             loud = np.maximum(total[:, at + after] - total[:, at], 0) / after
             soft = np.maximum(total[:, at] - total[:, at - before], 0) / before
-            rises.append(10 * np.log10((loud + 1e-12) / (soft + 0.02 * loud.max(axis=1, keepdims=True) + 1e-12)))
+            floors.append(0.02 * loud.max(axis=1, keepdims=True) + 1e-12)
+            rises.append(10 * np.log10((loud + 1e-12) / (soft + floors[-1])))
         best = np.argmax(rises[0], axis=1)
         # The longer spans must agree by half: within the period of a deep tone the short ones rise and fall.
         short, long = (rise[rows[: len(batch)], best] - rise[:, close].max(axis=1) for rise in rises)
         far = np.flatnonzero(np.abs(places[best]) > near)
         found[begin + far, 0] = batch[far] + places[best[far]]
         found[begin + far, 1] = np.maximum(0.0, np.minimum(short, 2 * long)[far])
+        for k in far[places[best[far]] > 0]:
+            until = at[best[k]]
+            here = at[close & (at <= until - between)]
+            out = []
+            for (after, before), rise, floor in zip(spans, rises, floors, strict=True):
+                count = np.minimum(after, until - here)
+                loud = np.maximum(total[k, here + count] - total[k, here], 0) / count
+                soft = np.maximum(total[k, here] - total[k, here - before], 0) / before
+                out.append(rise[k, best[k]] - float((10 * np.log10((loud + 1e-12) / (soft + floor[k]))).max()))
+            found[begin + k, 2] = max(0.0, min(out[0], 2 * out[1]))
     return found
 
 
@@ -169,14 +196,14 @@ def plan(
     attacks: BoolArray | None = None,
     *,
     lasting: bool = False,
-    better_db: float = BETTER_DB,
+    better: Better = BETTER_HIT,
     longest_s: float = LONGEST_S,
 ) -> list[Segment]:
     """Split a time map into segments at its attacks.
 
     attacks  which of the map's points carry one, shape (n,); measured when None
     lasting  see `attacks_at`
-    better_db  how far an attack beside a point must stand out to be what the point means
+    better   how far an attack beside a point must stand out to be what the point means
     longest_s  no segment is longer, in the source or the target
     Returns  segments that follow each other without gap, in source and target
     """
@@ -188,8 +215,8 @@ def plan(
     pre, closest = round(PRE_S * rate), round(CLOSEST_S * rate)
     edges: list[tuple[int, int]] = [(int(a[0]), int(b[0]))]
     found = np.flatnonzero(hard)
-    for index, (near, stands_out) in zip(found, measured(source, attacks_near, a[found]), strict=True):
-        at = int(near) if stands_out > better_db else int(a[index])
+    for index, (near, as_it_is, alone) in zip(found, measured(source, attacks_near, a[found]), strict=True):
+        at = int(near) if as_it_is > better.as_it_is or alone > better.alone else int(a[index])
         to = b[index] if at == a[index] else round(float(np.interp(at, a, b)))
         edge = (int(at) - pre, int(to) - pre)
         if min(edge[0] - edges[-1][0], edge[1] - edges[-1][1]) >= closest:
@@ -238,12 +265,13 @@ def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArra
     return found
 
 
-def kept_head(segment: Segment, most: int, least: int) -> int:
+def kept_head(segment: Segment, most: int, least: int, fixed: tuple[tuple[int, int], ...] = ()) -> int:
     """How many frames after the start may stay as they are, so that what must give then gives no more than BEND_AFTER.
 
     least  what stays in any case, but never more than a third of the segment
+    fixed  points (source frame, output frame) that hold: what must give lies before the first
     """
-    have, length = segment.have, segment.length
+    have, length = fixed[0] if fixed else (segment.have, segment.length)
     shorter = min(have, length)
     if length < have:
         room = (BEND_AFTER * length - have) / (BEND_AFTER - 1)
@@ -252,11 +280,12 @@ def kept_head(segment: Segment, most: int, least: int) -> int:
     return int(max(min(most, room), min(least, shorter // 3)))
 
 
-def course(segment: Segment, head: int, tail: int, back: int = 0) -> tuple[FloatArray, FloatArray]:
+def course(segment: Segment, head: int, tail: int, back: int = 0, fixed: tuple[tuple[int, int], ...] = ()) -> tuple[FloatArray, FloatArray]:
     """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1.
 
     back  frames after the head within which the course is where the map alone would have it, more where that would be
           too steep; 0 leaves it to the rest
+    fixed  points (source frame, output frame) that it goes through, instead of the map's from the first of them on
     """
     have, length = segment.have, segment.length
     source = np.array([0, *segment.inner_source, have], dtype=np.float64)
@@ -269,7 +298,9 @@ def course(segment: Segment, head: int, tail: int, back: int = 0) -> tuple[Float
             in_points.append(caught)
             break
         back = int(1.5 * back)
-    for u, v in zip(source[1:-1], target[1:-1], strict=True):
+    until = fixed[0][0] if fixed else have
+    inner = [(u, v) for u, v in zip(source[1:-1], target[1:-1], strict=True) if u < until]
+    for u, v in [*inner, *fixed]:
         if u > in_points[-1] + 64 and v > out_points[-1] + 64 and u < have - tail - 64 and v < length - tail - 64:
             out_points.append(v)
             in_points.append(u)

@@ -94,7 +94,7 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
     if length <= have:
         return made
     if ends:
-        return kept(sound, made, _way(jumps, have, length), rate, struck=True)
+        return kept(sound, made, _way(jumps, have, length), rate, "hit")
     begin, level = _levels(loud, jumps, length - have, round(LEVEL_S * rate))
     made[:, begin : begin + len(level)] *= level
     return made
