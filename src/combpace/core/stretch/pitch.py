@@ -29,7 +29,7 @@ WARM = 2048
 COMPARED_S, COMPARED_PERIODS = 0.008, 1.5
 TRACKED_RATE_HZ, LOBES = 8000.0, 6
 # The loudest of so many partials is followed through windows of LOUDEST_PERIODS, from LOUDEST_FROM_S on.
-PARTIALS, LOUDEST_PERIODS, LOUDEST_FROM_S = 6, 2, 0.03
+PARTIALS, LOUDEST_PERIODS, LOUDEST_FROM_S, BLOCKS = 6, 2, 0.03, 64
 # It is no farther from a multiple than this share of a period.
 STIFF = 0.01
 # Falls by 6 dB an octave, without what is slower than any pitch.
@@ -82,23 +82,29 @@ def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, peri
     """
     start, stop = span
     mean = float(np.median(period))
-    size = LOUDEST_PERIODS * round(mean)
-    first = min(round(LOUDEST_FROM_S * source.sample_rate_hz), (stop - start) // 4)
-    if stop - start - first < 1.5 * size:
+    # Blocks of 1/BLOCKS of a window are enough: partials lie far below their rate.
+    step = max(1, round(LOUDEST_PERIODS * mean / BLOCKS))
+    first = start + min(round(LOUDEST_FROM_S * source.sample_rate_hz), (stop - start) // 4)
+    count = (stop - first) // step
+    if count < 1.5 * BLOCKS:
         return period
-    pace = 1 / np.interp(np.arange(start, stop), at, period)
-    phase = np.cumsum(pace)
-    sound = source.read(start, stop).sum(axis=0).astype(np.float64)
-    begins = np.arange(first, stop - start - size, max(1, size // 16))
-    window = np.hanning(size + 2)[1:-1]
-    turns = [sound * np.exp(-2j * np.pi * h * phase) for h in range(1, PARTIALS + 1)]
-    seen = np.array([np.lib.stride_tricks.sliding_window_view(turned, size)[begins] @ window for turned in turns])
+    sound = np.add.reduceat(source.read(first, first + count * step).sum(axis=0), step * np.arange(count))
+    centre = first + step * np.arange(count) + 0.5 * (step - 1)
+    pace = step / np.interp(centre, at, period)
+    turn = np.exp(-2j * np.pi * np.cumsum(pace))
+    # One row a partial: each is turned once more than the one before. Windows of four quarters, a quarter apart.
+    turned = sound * np.cumprod(np.broadcast_to(turn, (PARTIALS, count)), axis=0)
+    quarter = BLOCKS // 4
+    parts = turned[:, : count // quarter * quarter].reshape(PARTIALS, -1, quarter) @ np.hanning(BLOCKS + 2)[1:-1].reshape(4, quarter).T
+    seen = parts[:, :-3, 0] + parts[:, 1:-2, 1] + parts[:, 2:-1, 2] + parts[:, 3:, 3]
     level = np.abs(seen)
     loudest = int(np.argmax(np.square(level).sum(axis=1)))
     if not level[loudest].any():
         return period
     angle = np.unwrap(np.angle(seen[loudest])) / (2 * np.pi * (loudest + 1))
-    slope = float(np.polyfit(begins, angle, 1, w=level[loudest])[0])
+    weight = np.square(level[loudest])
+    place = step * quarter * (np.arange(len(angle)) - float(weight @ np.arange(len(angle)) / weight.sum()))
+    slope = float((weight * place) @ angle / max(float(weight @ np.square(place)), 1e-9))
     return 1 / (1 / period + slope) if abs(slope) * mean < STIFF else period
 
 

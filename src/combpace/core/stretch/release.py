@@ -40,13 +40,15 @@ def let_go(source: Source, segment: Segment) -> tuple[tuple[int, int], ...]:
 def _found(source: Source, start: int, stop: int) -> int:
     """Frames from the start until a note is let go; 0 where none is."""
     rate, have = source.sample_rate_hz, stop - start
-    step, half = max(1, round(STEP_S * rate)), max(1, round(0.5 * SPAN_S * rate))
-    before, after = round(BEFORE_S / STEP_S), round(AFTER_S / STEP_S)
-    at = np.arange(half, have - half, step)
-    if len(at) <= before + after:
+    step = max(1, round(STEP_S * rate))
+    span, before, after = (round(seconds / STEP_S) for seconds in (SPAN_S, BEFORE_S, AFTER_S))
+    count = have // step
+    if count < span + before + after:
         return 0
-    total = np.concatenate([[0.0], np.cumsum(np.square(source.read(start, stop)).sum(axis=0, dtype=np.float64))])
-    power = np.maximum(total[at + half] - total[at - half], 0)
+    sound = source.read(start, start + count * step)
+    steps = np.add.reduceat(np.einsum("ij,ij->j", sound, sound), step * np.arange(count)).astype(np.float64)
+    power = np.convolve(steps, np.ones(span), "valid")
+    at = step * (np.arange(len(power)) + span // 2)
     level = 10 * np.log10(power + 1e-9 * power.max() + 1e-20)
     here = level[before:-after]
     fall, held = here - level[before + after :], level[: -before - after] - here
