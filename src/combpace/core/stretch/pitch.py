@@ -89,20 +89,24 @@ def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, peri
     if count < 1.5 * BLOCKS:
         return period
     sound = np.add.reduceat(source.read(first, first + count * step).sum(axis=0), step * np.arange(count))
-    centre = first + step * np.arange(count) + 0.5 * (step - 1)
-    pace = step / np.interp(centre, at, period)
-    turn = np.exp(-2j * np.pi * np.cumsum(pace))
-    # One row a partial: each is turned once more than the one before. Windows of four quarters, a quarter apart.
-    turned = sound * np.cumprod(np.broadcast_to(turn, (PARTIALS, count)), axis=0)
+    # Windows of four quarters, a quarter apart. Within one the pitch is that of all; from one to the next it is the given one.
     quarter = BLOCKS // 4
-    parts = turned[:, : count // quarter * quarter].reshape(PARTIALS, -1, quarter) @ np.hanning(BLOCKS + 2)[1:-1].reshape(4, quarter).T
-    seen = parts[:, :-3, 0] + parts[:, 1:-2, 1] + parts[:, 2:-1, 2] + parts[:, 3:, 3]
-    level = np.abs(seen)
-    loudest = int(np.argmax(np.square(level).sum(axis=1)))
-    if not level[loudest].any():
+    whole = count // quarter
+    middle = first + quarter * step * (np.arange(whole) + 0.5)
+    phase = np.cumsum(quarter * step / np.interp(middle, at, period))
+    partials = np.arange(1, PARTIALS + 1)
+    inside = np.exp(-2j * np.pi * np.outer(step / mean * (np.arange(quarter) - 0.5 * (quarter - 1)), partials))
+    tables = (inside[:, :, None] * np.hanning(BLOCKS + 2)[1:-1].reshape(4, quarter).T[:, None, :]).reshape(quarter, -1)
+    # Shape (quarters, partials, which part of a window).
+    parts = (sound[: whole * quarter].reshape(whole, quarter) @ tables).reshape(whole, PARTIALS, 4)
+    parts *= np.exp(-2j * np.pi * np.outer(phase, partials))[:, :, None]
+    seen = parts[:-3, :, 0] + parts[1:-2, :, 1] + parts[2:-1, :, 2] + parts[3:, :, 3]
+    power = np.square(seen.real) + np.square(seen.imag)
+    loudest = int(np.argmax(power.sum(axis=0)))
+    weight = power[:, loudest]
+    if not weight.any():
         return period
-    angle = np.unwrap(np.angle(seen[loudest])) / (2 * np.pi * (loudest + 1))
-    weight = np.square(level[loudest])
+    angle = np.unwrap(np.angle(seen[:, loudest])) / (2 * np.pi * (loudest + 1))
     place = step * quarter * (np.arange(len(angle)) - float(weight @ np.arange(len(angle)) / weight.sum()))
     slope = float((weight * place) @ angle / max(float(weight @ np.square(place)), 1e-9))
     return 1 / (1 / period + slope) if abs(slope) * mean < STIFF else period
@@ -114,12 +118,19 @@ def _lowpass(slower: int) -> Samples:
     return decimating(signal.firwin(2 * LOBES * slower + 1, 1.0 / slower, window=("kaiser", 5.0)), slower)
 
 
+@cache
+def _window(size: int) -> tuple[Samples, Samples, int]:
+    """A window, its autocorrelation, and the length of transforms that hold it."""
+    window = np.hanning(size + 2)[1:-1].astype(np.float32)
+    length = fft.next_fast_len(2 * size, real=True)
+    return window, fft.irfft(np.square(np.abs(fft.rfft(window, length))), length), length
+
+
 def _tracked(sound: Samples, at: IntArray, rate: float, size: int) -> tuple[FloatArray, FloatArray]:
     """(periods, how alike) at frames of a sound, from windows of `size` frames about them."""
     shortest, longest = rate / HIGHEST_HZ, min(rate / LOWEST_HZ, size / 2.0)
-    window = np.hanning(size + 2)[1:-1].astype(np.float32)
-    length = fft.next_fast_len(2 * size, real=True)
-    own = fft.irfft(np.square(np.abs(fft.rfft(window, length))), length)[: int(longest) + 2]
+    window, own, length = _window(size)
+    own = own[: int(longest) + 2]
     lags = np.full((len(at), CANDIDATES), rate / 200.0)
     found = np.zeros((len(at), CANDIDATES))
     view = np.lib.stride_tricks.sliding_window_view(sound, size)
