@@ -9,7 +9,7 @@ from combpace.core.clocks import FloatArray
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, chord, far_stretched, stretch
 from combpace.core.stretch.line import splines_between
 from combpace.core.stretch.pitch import periods
-from combpace.core.stretch.plan import BETTER_CHORD, LONGEST_S, Segment, attacks_near, plan
+from combpace.core.stretch.plan import BETTER_CHORD, LONGEST_S, PRE_S, Segment, attacks_near, course, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
 from combpace.core.timemap import TimeMap
@@ -81,6 +81,32 @@ class PitchTest(unittest.TestCase):
             errors.append(1200 * np.log2(frequency(made[at : at + 2 * span], wanted) / wanted))
         # A frame of 54 ms blurs the vibrato by a few cents on its peaks, in the source just as well.
         self.assertLess(float(np.median(np.abs(errors))), 5.0)
+
+    def test_between_two_attacks_a_voice_is_where_the_map_from_attack_to_attack_has_it(self) -> None:
+        # A segment begins 2.5 ms before its attack; a map from edge to edge would have all of a voice at twice its length 2.5 ms late.
+        pre, have, length = round(PRE_S * RATE), 40_000, 80_000
+        segment = Segment((0, have), (0, length), (), (), starts=True, ends=True)
+        way = course(segment, 400, 0, 441, (), pre)
+        middle = np.array([20_000.0, 40_000.0, 70_000.0])
+        np.testing.assert_allclose(np.interp(middle, *way), pre + (middle - pre) / 2, atol=1)
+        self.assertEqual((way[0][-1], way[1][-1]), (length, have))
+        seconds = np.arange(round(3.4 * RATE)) / RATE
+        # A tremolo of 4 Hz between two strokes; its turn in the output is that of the map.
+        at, to = np.array([0.2, 2.2]), np.array([0.2, 4.2])
+        voice = np.where((seconds >= at[0]) & (seconds < at[1]), 1 + 0.5 * np.sin(2 * np.pi * 4 * (seconds - at[0])), 0) * tone(
+            np.full(len(seconds), 196.0)
+        )
+        # A pitch that moves, or most of a note would stay as it is.
+        glide = 2 ** (40 * np.sin(2 * np.pi * 5.5 * seconds) / 1200)
+        voice = np.interp(np.cumsum(glide) / RATE, seconds, voice, right=0) + struck(at, 3.4).samples[0]
+        made = stretch(audio(voice), TimeMap(np.array([0.0, *at, 3.4]), np.array([0.0, *to, 5.4])), "line").samples[0]
+        turns = []
+        for sound, start, hz in ((voice, at[0] + 0.25, 4.0), (made, to[0] + 0.5, 2.0)):
+            power = np.square(sound[round(start * RATE) : round((start + 6 / hz) * RATE)].astype(np.float64))
+            since = np.arange(len(power)) / RATE
+            turns.append(float(np.angle((power * np.exp(-2j * np.pi * hz * since)).sum())) / (2 * np.pi))
+        late_ms = 1000 * (turns[0] - turns[1]) / 2.0
+        self.assertLess(abs(late_ms), 0.8)
 
 
 class VerbatimTest(unittest.TestCase):

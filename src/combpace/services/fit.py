@@ -31,7 +31,7 @@ from combpace.store.history import Revision
 from combpace.store.models import FileRow, TakeRow
 
 Progress = Callable[[str, float], None]
-STRETCH_VERSION = 8
+STRETCH_VERSION = 9
 
 
 @dataclass(frozen=True, slots=True)

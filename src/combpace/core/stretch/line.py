@@ -16,7 +16,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.stretch.decay import of_notes
 from combpace.core.stretch.pitch import of_loudest_partial, periods
-from combpace.core.stretch.plan import Segment, course, kept_head
+from combpace.core.stretch.plan import PRE_S, Segment, course, kept_head
 from combpace.core.stretch.release import let_go
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.seam import fades
@@ -55,12 +55,12 @@ def fill(source: Source, segment: Segment) -> Samples:
     else:
         head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
-    way = course(segment, head, 0, back, fixed)
+    way = course(segment, head, 0, back, fixed, round(PRE_S * rate))
     made = _run(source, segment, (at, period), way, (head, length), width)
     made[:, :head] = source.read(s0, s0 + head)
     hiss = min(_hiss(source, segment), shorter // 3) if segment.starts and length > HISS_FROM * have else 0
     if hiss > head:
-        own_way = course(segment, hiss, 0, back)
+        own_way = course(segment, hiss, 0, back, (), round(PRE_S * rate))
         # Where the two ways have met again.
         meet = int(own_way[0][2]) if len(own_way[0]) > 3 else length
         bright = _run(source, segment, (at, period), own_way, (hiss, meet), width)

@@ -280,17 +280,22 @@ def kept_head(segment: Segment, most: int, least: int, fixed: tuple[tuple[int, i
     return int(max(min(most, room), min(least, shorter // 3)))
 
 
-def course(segment: Segment, head: int, tail: int, back: int = 0, fixed: tuple[tuple[int, int], ...] = ()) -> tuple[FloatArray, FloatArray]:
+def course(
+    segment: Segment, head: int, tail: int, back: int = 0, fixed: tuple[tuple[int, int], ...] = (), pre: int = 0
+) -> tuple[FloatArray, FloatArray]:
     """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1.
 
-    back  frames after the head within which the course is where the map alone would have it, more where that would be
-          too steep; 0 leaves it to the rest
+    back   frames after the head within which the course is where the map alone would have it, more where that would be
+           too steep, and before the end again; 0 leaves it to the rest
     fixed  points (source frame, output frame) that it goes through, instead of the map's from the first of them on
+    pre    frames that an attack lies after an edge: with `back`, the map goes from attack to attack, not from edge to edge
     """
     have, length = segment.have, segment.length
-    source = np.array([0, *segment.inner_source, have], dtype=np.float64)
-    target = np.array([0, *segment.inner_target, length], dtype=np.float64)
+    begins, ends = pre * segment.starts, pre * segment.ends
+    source = np.array([begins, *segment.inner_source, have + ends], dtype=np.float64)
+    target = np.array([begins, *segment.inner_target, length + ends], dtype=np.float64)
     out_points, in_points = [0.0, float(head)], [0.0, float(head)]
+    first = back
     while head and back and head + back < 0.8 * min(have, length):
         caught = float(np.interp(head + back, target, source))
         if 0.35 * back < caught - head < 2.5 * back:
@@ -300,6 +305,11 @@ def course(segment: Segment, head: int, tail: int, back: int = 0, fixed: tuple[t
         back = int(1.5 * back)
     until = fixed[0][0] if fixed else have
     inner = [(u, v) for u, v in zip(source[1:-1], target[1:-1], strict=True) if u < until]
+    last = length - tail - first
+    if ends and first and last > out_points[-1]:
+        left = float(np.interp(last, target, source))
+        if 0.35 * first < have - tail - left < 2.5 * first:
+            inner.append((left, float(last)))
     for u, v in [*inner, *fixed]:
         if u > in_points[-1] + 64 and v > out_points[-1] + 64 and u < have - tail - 64 and v < length - tail - 64:
             out_points.append(v)
