@@ -69,9 +69,7 @@ def example_of(made: Song) -> Example:
     return inputs, np.concatenate([y, asked[None]]).astype(np.float16), meter
 
 
-def data(
-    songs: int, cache: Path, make: Callable[[int], tuple[np.ndarray, np.ndarray, np.ndarray]], first: int = 0
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def data(songs: int, cache: Path, make: Callable[[int], Example], first: int = 0) -> Example:
     cache.mkdir(parents=True, exist_ok=True)
     parts = []
     for chunk in range(first, first + songs, 500):

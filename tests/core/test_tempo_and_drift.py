@@ -79,6 +79,19 @@ class CandidatesTest(unittest.TestCase):
         busy = candidates_of(120.0, 0.5, marks(np.sort(np.concatenate([times, times + 0.25]))), 33.0)
         self.assertGreater({c.relation: c.evidence for c in busy}["double"], by["double"].evidence)
 
+    def test_they_are_asked_of_the_playing_as_it_moved(self) -> None:
+        # The same quarters with some eighths, steady and breathing by a tenth of a beat and more: what is read is the same.
+        k = np.arange(96)
+        said = []
+        for sway in (0.0, 0.08):
+            times = 1 + k * 0.6 + sway * np.sin(k / 9)
+            attacks = np.sort(np.concatenate([times, 0.5 * (times[:-1:4] + times[1::4])]))
+            found = {c.relation: c.evidence for c in steady_tempo(pace_of(times), marks(attacks), 60.0).candidates}
+            self.assertGreater(found["as read"], 0.85)
+            self.assertLess(found["double"], 0.8 * found["as read"])
+            said.append([found[name] for name in ("as read", "half", "double")])
+        np.testing.assert_allclose(said[0], said[1], atol=0.02)
+
     def test_nothing_to_explain(self) -> None:
         self.assertTrue(all(candidate.evidence == 0 for candidate in candidates_of(120.0, 0.0, marks([]), 10.0)))
 

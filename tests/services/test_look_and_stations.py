@@ -130,6 +130,12 @@ class LookTest(PlaceTest):
         self.assertEqual(found[0].pace, found[1].pace)
         self.assertEqual(takes.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []})
         self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
+        # What is struck is that of both, on the clock of the one that asks; how well a corrected pace explains it is asked of both.
+        heard, both = [self.seen().onsets(take) for take in ids], self.seen().struck(self.lead)
+        self.assertEqual(len(both), sum(map(len, heard)))
+        self.assertTrue((np.diff(both.times) >= 0).all())
+        apart = self.seen().document.take(ids[1]).offset_s - self.seen().document.take(self.lead).offset_s
+        self.assertTrue(set(np.round(heard[1].times + apart, 9)) <= set(np.round(both.times, 9)))
         # One sentence moves both, and the station says so.
         fit.change_rule(self.place, self.session, self.version, ids[1], "grid", "1/8")
         finding = next(station.finding for station in stations.findings(self.seen(), None) if station.id == "fit")

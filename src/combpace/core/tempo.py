@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import isfinite
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, TakeTimes
+from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets import Onsets
 from combpace.core.tempomap import TempoMap
 
@@ -64,6 +64,8 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
     bpm = 60.0 / period
     residual = y - (start + period * x)
     tail = max(2, len(x) // 12)
+    # Half and double are asked of the playing as it moved: one tempo that it left after some bars explains nothing.
+    straight, until = (take_times(start + period / beat * pace.to_quarters(take_times(at))) for at in (onsets.times, [duration_s]))
     return SteadyTempo(
         bpm=float(bpm),
         plus_minus_bpm=float(bpm * half_width / period),
@@ -71,7 +73,7 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
         scatter_ms=float(1000.0 * spread),
         drift_end_ms=float(1000.0 * np.median(residual[-tail:])),
         verdict=_verdict(x, y, residual, spread),
-        candidates=candidates_of(float(bpm), float(start), onsets, duration_s),
+        candidates=candidates_of(float(bpm), float(start), replace(onsets, times=straight), float(until[0])),
     )
 
 

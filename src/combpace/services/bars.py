@@ -174,7 +174,7 @@ def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: f
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
     if fixed:
         note += f"; {words.count(len(fixed), 'anchor')} stayed in place"
-    fitted = steady_tempo(new, seen.onsets(lead.id), seen.duration_s(lead.id))
+    fitted = steady_tempo(new, seen.struck(lead.id), seen.duration_s(lead.id))
     chosen = None
     if seen.document.map.kind == "steady" or (seen.document.map.kind == "auto" and fitted.verdict == "steady"):
         meter = new.meters[0]
@@ -198,7 +198,7 @@ def make_steady(
     if bpm is None or bar_1_s is None:
         pace = seen.own_pace(lead.id)
         if pace is not None:
-            found = steady_tempo(pace, seen.onsets(lead.id), seen.duration_s(lead.id))
+            found = steady_tempo(pace, seen.struck(lead.id), seen.duration_s(lead.id))
             bpm = found.bpm if bpm is None else bpm
             if bar_1_s is None:
                 bar_1_s = choice.bar_1_s if choice.kind == "steady" else found.first_downbeat_s + lead.offset_s

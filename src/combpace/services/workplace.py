@@ -262,6 +262,16 @@ class Reading:
         none = Onsets(take_times([]), np.zeros(0), np.zeros(0))
         return edited(heard.onsets if heard else none, self.document.edits.get(take_id, OnsetEdits()))
 
+    def struck(self, take_id: str) -> Onsets:
+        """The marks of all mics that were played with a take, on its own clock: a pace is that of the bundle, not of one mic."""
+        take = self.document.take(take_id)
+        mics = self.document.bundle_of(take_id)
+        each = [self.onsets(mic.id) for mic in mics]
+        times = np.concatenate([np.asarray(found.times) + mic.offset_s - take.offset_s for mic, found in zip(mics, each, strict=True)])
+        order = np.argsort(times, kind="stable")
+        strength, confidence = (np.concatenate([getattr(found, name) for found in each])[order] for name in ("strength", "confidence"))
+        return Onsets(take_times(times[order]), strength, confidence)
+
     def own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
         """A take's own pace, after corrections; a take that shares the lead's reads it through both placements."""
         take = self.document.take(take_id)
@@ -323,7 +333,7 @@ class Reading:
         if heard is None or corrected is None:
             found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
             return found
-        return steady_document(steady_tempo(corrected, self.onsets(take_id), self.duration_s(take_id)))
+        return steady_document(steady_tempo(corrected, self.struck(take_id), self.duration_s(take_id)))
 
     def duration_s(self, take_id: str) -> float:
         row = self.rows.get(take_id)

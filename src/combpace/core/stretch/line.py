@@ -18,7 +18,7 @@ from combpace.core.stretch.decay import of_notes
 from combpace.core.stretch.pitch import of_loudest_partial, periods
 from combpace.core.stretch.plan import PRE_S, Segment, course, kept_head
 from combpace.core.stretch.release import let_go
-from combpace.core.stretch.remembered import Remembered
+from combpace.core.stretch.remembered import once
 from combpace.core.stretch.seam import fades
 
 # What stays as it is: after the start of a segment, and before its end, where it turns into the source's own samples.
@@ -47,7 +47,8 @@ def fill(source: Source, segment: Segment) -> Samples:
     rate, have, length = source.sample_rate_hz, segment.have, segment.length
     shorter = min(have, length)
     s0 = segment.source[0]
-    at, period, steady = _pitched(source, segment.source)
+    # From memory where there is one: pitch does not depend on where a segment goes.
+    at, period, steady = once(source, ("pitch", segment.source), lambda: _pitched(source, segment.source))
     fixed = let_go(source, segment) if steady and segment.starts else ()
     if steady and segment.starts:
         most = int(STEADY_HEAD * (min(fixed[0]) if fixed else shorter))
@@ -138,14 +139,7 @@ def _above(sound: Samples, rate: int, fade: int) -> Samples:
 
 
 def _pitched(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, bool]:
-    """Frames, periods there, and whether one pitch is held; from memory where the source has one: it does not depend on where a segment goes."""
-    if not isinstance(source, Remembered):
-        return _heard(source, span)
-    found: tuple[IntArray, FloatArray, bool] = source.thing(("pitch", span), lambda: _heard(source, span))
-    return found
-
-
-def _heard(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArray, bool]:
+    """Frames, periods there, and whether one pitch is held."""
     at, period, alike = periods(source, *span)
     steady = _is_steady(at - span[0], period, alike, span[1] - span[0])
     if steady:

@@ -31,6 +31,15 @@ BATCH = 32
 LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
+# Less between a point and a later attack says nothing.
+BETWEEN_S = 0.001
+# Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
+# stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
+LONGEST_S, QUIET_S = 16.0, 0.04
+# Where a long start stays as it is, the rest is made longer or shorter by this factor at most.
+BEND_AFTER = 1.3
+# Attacks closer than this are one.
+CLOSEST_S = 0.004
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,15 +57,6 @@ class Better:
 # What a string or several of them do within their first periods looks like attacks, too. A piano's stroke exactly on its point
 # has another 2 ms later that stands out by up to 8 dB alone; of basses those on their points and those after them look alike.
 BETTER_HIT, BETTER_CHORD, BETTER_LINE = Better(1.0, 3.0), Better(1.5, 9.0), Better(4.0, float("inf"))
-# Less between a point and a later attack says nothing.
-BETWEEN_S = 0.001
-# Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
-# stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
-LONGEST_S, QUIET_S = 16.0, 0.04
-# Where a long start stays as it is, the rest is made longer or shorter by this factor at most.
-BEND_AFTER = 1.3
-# Attacks closer than this are one.
-CLOSEST_S = 0.004
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,8 +158,7 @@ def attacks_near(source: Source, frames: IntArray) -> FloatArray:
         total = np.cumsum(power, axis=1)
         rises, floors = [], []
         for after, before in spans:
-            loud = np.maximum(total[:, at + after] - total[:, at], 0) / after
-            soft = np.maximum(total[:, at] - total[:, at - before], 0) / before
+            loud, soft = _beside(total, at, after, before)
             floors.append(0.02 * loud.max(axis=1, keepdims=True) + 1e-12)
             rises.append(10 * np.log10((loud + 1e-12) / (soft + floors[-1])))
         best = np.argmax(rises[0], axis=1)
@@ -173,12 +172,16 @@ def attacks_near(source: Source, frames: IntArray) -> FloatArray:
             here = at[close & (at <= until - between)]
             out = []
             for (after, before), rise, floor in zip(spans, rises, floors, strict=True):
-                count = np.minimum(after, until - here)
-                loud = np.maximum(total[k, here + count] - total[k, here], 0) / count
-                soft = np.maximum(total[k, here] - total[k, here - before], 0) / before
+                loud, soft = _beside(total[k], here, np.minimum(after, until - here), before)
                 out.append(rise[k, best[k]] - float((10 * np.log10((loud + 1e-12) / (soft + floor[k]))).max()))
             found[begin + k, 2] = max(0.0, min(out[0], 2 * out[1]))
     return found
+
+
+def _beside(total: FloatArray, at: IntArray, after: int | IntArray, before: int) -> tuple[FloatArray, FloatArray]:
+    """Mean power just after and just before places, from the running sum of power (its last axis)."""
+    here = total[..., at]
+    return np.maximum(total[..., at + after] - here, 0) / after, np.maximum(here - total[..., at - before], 0) / before
 
 
 def _steps(sound: Samples) -> FloatArray:

@@ -10,7 +10,7 @@ import numpy as np
 
 from combpace.core.audio import Source
 from combpace.core.stretch.plan import Segment
-from combpace.core.stretch.remembered import Remembered
+from combpace.core.stretch.remembered import once
 
 # Levels over SPAN_S, every STEP_S: not before EARLIEST_S a sound that fell by less than HELD_DB within BEFORE_S falls by more
 # than FALL_DB within AFTER_S, and what comes later stays LEFT_DB below what it was.
@@ -27,9 +27,7 @@ def let_go(source: Source, segment: Segment) -> tuple[tuple[int, int], ...]:
     The first lies where the map has it, the sound between both is as long as it was.
     """
     start, stop = segment.source
-    found: int = (
-        source.thing(("let go", start, stop), lambda: _found(source, start, stop)) if isinstance(source, Remembered) else _found(source, start, stop)
-    )
+    found: int = once(source, ("let go", start, stop), lambda: _found(source, start, stop))
     if not found:
         return ()
     to = round(float(np.interp(found, [0, *segment.inner_source, segment.have], [0, *segment.inner_target, segment.length])))

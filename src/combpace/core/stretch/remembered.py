@@ -67,3 +67,8 @@ class Remembered:
 def measured(source: Source, measure: Callable[[Source, IntArray], Rows], frames: IntArray) -> Rows:
     """What `measure` says of each frame of a source, from memory where it has one."""
     return source.rows(measure, frames) if isinstance(source, Remembered) else measure(source, frames)
+
+
+def once(source: Source, key: Hashable, make: Callable[[], Any]) -> Any:
+    """What was made of a source under this key, from memory where it has one."""
+    return source.thing(key, make) if isinstance(source, Remembered) else make()
