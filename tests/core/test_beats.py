@@ -201,6 +201,15 @@ class LayTest(unittest.TestCase):
             laid, _ = lay_on_onsets(rough, marks(np.sort(rng.uniform(0, 20, 200))))
             self.assertTrue(np.all(np.diff(laid) > 0))
 
+    def test_beats_without_attack_lie_on_the_course_and_not_on_the_pulses_frames(self) -> None:
+        count = np.arange(40)
+        for name, true in (("one tempo", 0.5 + 0.5137 * count), ("slower and slower", 0.5 + 0.42 * count + 0.0014 * count**2)):
+            with self.subTest(name):
+                silent = [7, 18, 19, 31]
+                times, carried = lay_on_onsets(np.round(true, 2), marks(np.delete(true, silent)))
+                self.assertEqual(np.flatnonzero(carried == 0).tolist(), silent)
+                np.testing.assert_allclose(times, true, atol=0.001)
+
 
 class BarsTest(unittest.TestCase):
     def read(self, count: int, meter: str, first: int = 0, hints: BarHints | None = None) -> BarReading:

@@ -173,6 +173,28 @@ class ReadAgainTest(PlaceTest):
         self.assertAlmostEqual(seen.need_map().bpm_at(0.0) / seen.need_map().meters[0].beat_quarters, 60.0, delta=0.05)
         self.assertLess(float(np.min(np.abs(times - seen.need_map().second(0.0)))), 0.003)
 
+    def test_what_was_put_beside_every_attack_stays_there_to_the_sample(self) -> None:
+        at = self.line(3) + 0.023
+        bars.pull(self.place, self.session, self.version, at, self.seen().need_map().bar_line(3), caught_on=False)
+        bars.read_again(self.place, self.session, self.version, self.tempo())
+        self.assertIn(at, [knot.time_s for knot in self.seen().need_map().knots if knot.fixed])
+
+    def test_all_mics_of_a_bundle_are_heard(self) -> None:
+        session = sessions.create(self.place, "Two mics")
+        ids = [
+            bring_in(
+                self.place, session, struck(self.beats[first::4], float(self.beats[-1]) + 1.0, low_every=1 if first == 0 else 0), f"mic {first}.wav"
+            )
+            for first in range(4)
+        ]
+        takes.bundle(self.place, session, self.place.open(session).revision.version, ids, "Tubs", listen=False)
+        takes.hear_together(self.place, ids, lambda phase, share: None)
+        bars.read_again(self.place, session, self.place.open(session).revision.version, self.tempo())
+        beats = np.array([knot.time_s for knot in reading(self.place, session).need_map().knots])
+        # Three in four are struck in front of other mics than the lead's.
+        away = np.abs(beats[:, None] - self.beats[None, :]).min(axis=0)
+        self.assertGreater(float(np.mean(away < 0.004)), 0.9)
+
     def test_a_meter_that_was_stated_stays(self) -> None:
         bars.set_meter(self.place, self.session, self.version, "3/4")
         bars.read_again(self.place, self.session, self.version, self.seen().need_map().bpm_at(0.0))

@@ -20,6 +20,7 @@ from combpace.core.spectra import OnsetStrength, onset_strength
 from combpace.core.sureness import bar_features, beat_features, sure_of_bars, sure_of_beats
 from combpace.core.tempo import SteadyTempo, steady_tempo
 from combpace.core.tempomap import Meter, TempoMap, steady_map
+from combpace.core.trains import click_train
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060
@@ -38,6 +39,7 @@ class Hints:
     meters     (seconds, meter): holds from there on; that moment is a downbeat
     tempi      what may be read between two moments
     steady     one tempo describes the whole take
+    exact      these moments are meant as they stand; else each goes to the attack nearest to it
     """
 
     bars: tuple[tuple[float, int], ...] = ()
@@ -47,6 +49,7 @@ class Hints:
     meters: tuple[tuple[float, Meter], ...] = ()
     tempi: tuple[TempoSpan, ...] = ()
     steady: bool = False
+    exact: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,24 +90,26 @@ def analyse(
     tell("following the pulse", 0.0)
     pulse = hear_pulse(source, heard)
     tell("finding the bars", 0.0)
-    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz)
+    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz, train=click_train(heard, onsets))
     return Analysis(onsets, beats, pace, steady, sure, heard, pulse)
 
 
 def read(
-    pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float, known: FloatArray | None = None
+    pulse: Pulse, onsets: Onsets, hints: Hints, duration_s: float, known: FloatArray | None = None, train: FloatArray | None = None
 ) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
     """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how sure the bars are).
 
-    Each hint goes to the attack nearest to it within 60 ms. No pace and no fit where there is no pulse. With `known`, the
-    `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast.
+    Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and no fit where there is no pulse. With `known`, the
+    `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast. `train` is
+    as `trains.click_train` gives it.
     """
-    bars = tuple(sorted((caught(time, onsets, duration_s), number) for time, number in hints.bars))
-    downbeats = sorted(caught(time, onsets, duration_s) for time in hints.downbeats)
-    meters = sorted((caught(time, onsets, duration_s), meter) for time, meter in hints.meters)
-    others = [caught(time, onsets, duration_s) for time in hints.others]
+    reach_s = 0.0 if hints.exact else HINT_REACH_S
+    bars = tuple(sorted((caught(time, onsets, duration_s, reach_s), number) for time, number in hints.bars))
+    downbeats = sorted(caught(time, onsets, duration_s, reach_s) for time in hints.downbeats)
+    meters = sorted((caught(time, onsets, duration_s, reach_s), meter) for time, meter in hints.meters)
+    others = [caught(time, onsets, duration_s, reach_s) for time in hints.others]
     held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
-    beats = track_beats(pulse, onsets, hints.tempi, held, known=known)
+    beats = track_beats(pulse, onsets, hints.tempi, held, known=known, train=train)
     if len(beats) < 2:
         return no_beats(), None, None, 0.0
 

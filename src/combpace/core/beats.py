@@ -18,7 +18,7 @@ from combpace.core.pulse import FRAMES_PER_S, Pulse
 from combpace.core.resolving import solved_again
 from combpace.core.sections import joined_ways
 from combpace.core.spectra import Float32Array
-from combpace.core.ways import NAMES, Take, Way, features, same_row, take_of, worth_of
+from combpace.core.ways import NAMES, USUAL_BPM, Take, Way, features, same_row, take_of, worth_of
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -36,8 +36,14 @@ RARE = 0.5 / USUAL_OCTAVES**2
 JOINED = 1.0
 # How sure the count is where nothing was compared: the pattern was certain, or the user said enough.
 SURE = 0.98
+# How much rarer than one click a beat a click is that goes twice or half as fast.
+OTHER_CLICKS = 0.1
+# A moment that the user states to be a beat is one of a click train's this near to it.
+CLICKED_S = 0.02
 # Two ways to count are one where this share of the beats of each lies this near to one of the other, in frames of the pulse.
 ALIKE, NEAR_FRAMES = 0.8, 3
+# A beat that nothing carries lies on the course of so many on either side; others that nothing carries count so much in it.
+COURSE, UNCARRIED = 6, 0.1
 # Log odds from which a first or last beat counts though nothing is struck on it.
 HEARD = 0.5
 # How much less than usual four beats must be heard for them to be free playing before or after the pulse.
@@ -133,6 +139,7 @@ def track_beats(
     held: Sequence[float] = (),
     weights: Weights | None = None,
     known: FloatArray | None = None,
+    train: FloatArray | None = None,
 ) -> Beats:
     """Follow the pulse through a take.
 
@@ -141,6 +148,7 @@ def track_beats(
     tempi    what may be read, where the user says so
     held     moments that are beats, exactly
     known    `rough` of a reading of the same take without these; then it is solved again only about what disagrees with it
+    train    the clicks of a take that holds nothing else: they are its beats, but where the user states a tempo or other beats
     Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries them
     """
     if len(onsets) < 3 and not len(held):
@@ -151,9 +159,13 @@ def track_beats(
     if known is not None:
         odds = log_odds(pulse.beat.astype(np.float64), 10.0)
         solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
-    chosen = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else sure_of(solved / FRAMES_PER_S)
+    clicked = train is not None and known is None and not tempi and all(np.abs(train - time).min() < CLICKED_S for time in exact)
+    if train is not None and clicked:
+        chosen = sure_of(train, sure_of_clicks(train))
+    else:
+        chosen = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else sure_of(solved / FRAMES_PER_S)
     rough = chosen.row
-    if not len(exact) and solved is None:
+    if not len(exact) and solved is None and not clicked:
         rough = _without_free_ends(pulse, rough)
     if len(rough) < 2:
         return no_beats()
@@ -241,6 +253,13 @@ def sure_of(row: FloatArray, counted: float = SURE) -> Chosen:
     return Chosen(row, counted, np.full(len(row), counted))
 
 
+def sure_of_clicks(train: FloatArray) -> float:
+    """How sure it is that each click is a beat, against twice and half as many, 0-1: by how usual their tempi are."""
+    bpm = 60.0 / float(np.median(np.diff(train)))
+    each, *others = (np.exp(-RARE * np.log2(bpm * factor / USUAL_BPM) ** 2) for factor in (1.0, 0.5, 2.0))
+    return float(each / (each + OTHER_CLICKS * sum(others)))
+
+
 def best_of(pulse: Pulse, offered: Iterable[Way]) -> Chosen:
     """The way to count that most speaks for.
 
@@ -308,7 +327,7 @@ def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> 
     """Move beats onto the attacks that carry them.
 
     A beat goes to the dominant early attack within reach: of those at least 0.6 times as strong (nearness counted) as
-    the best one, the first. Beats without an attack ride between their neighbours.
+    the best one, the first. Beats without an attack ride on the course of those about them.
     Returns  (times, how much each is carried, 0-1)
     """
     times = rough.copy()
@@ -326,9 +345,24 @@ def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> 
     held = np.flatnonzero(carried > 0)
     if len(held) >= 2:
         shift = times - rough
-        free = carried == 0
-        times[free] += np.interp(np.flatnonzero(free), held, shift[held])
+        free = np.flatnonzero(carried == 0)
+        times[free] += np.interp(free, held, shift[held])
+        times[free] = [_on_course(times, carried, int(k)) for k in free]
     return _increasing(times), carried
+
+
+def _on_course(times: FloatArray, carried: FloatArray, k: int) -> float:
+    """Where the beats about one that nothing carries have it: a parabola through them, those counting little that nothing carries either.
+
+    What the pulse says of it lies on frames of 10 ms; musicians and machines move more evenly than that.
+    """
+    first, last = max(0, k - COURSE), min(len(times), k + COURSE + 1)
+    away = np.arange(first, last) - k
+    weight = np.where(carried[first:last] > 0, 1.0, UNCARRIED) * (1 - (np.abs(away) / (COURSE + 1.0)) ** 3) ** 3
+    degree = min(2, len(away) - 2)
+    if degree < 1:
+        return float(times[k])
+    return float(np.polyfit(away, times[first:last], degree, w=np.sqrt(weight))[-1])
 
 
 def _increasing(times: FloatArray) -> FloatArray:

@@ -16,6 +16,7 @@ from combpace.core.pulse import hear_pulse
 from combpace.core.spectra import onset_strength
 from combpace.core.starts import StartFinder
 from combpace.core.tempomap import Knot, TempoMap
+from combpace.core.trains import click_train
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
 ARRIVAL_S = 0.015
@@ -80,7 +81,7 @@ def analyse_bundle(
     onsets = detect_onsets(whole, heard, onset_settings)
     tell("following the pulse", 0.0)
     pulse = hear_pulse(whole, heard)
-    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz)
+    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz, train=click_train(heard, onsets))
     each, strengths = [], []
     for number, source in enumerate(sources):
         strengths.append(onset_strength(source))

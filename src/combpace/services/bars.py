@@ -13,6 +13,7 @@ import numpy as np
 from combpace.core import solving
 from combpace.core.analysis import Hints, caught, read
 from combpace.core.beats import TempoSpan
+from combpace.core.bundles import on_strokes_of
 from combpace.core.clocks import SessionTimes, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo import steady_tempo
@@ -165,9 +166,13 @@ def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: f
     # A meter that the user stated is kept; one that was heard may be heard otherwise.
     stated = old.meters[0] if old and heard.pace and len(old.meters) == 1 and str(old.meters[0]) != str(heard.pace.meters[0]) else None
     span = TempoSpan(about_bpm / READ_WITHIN, about_bpm * READ_WITHIN)
-    _, new, _, _ = read(pulse, seen.onsets(lead.id), Hints(bars=tuple(bars), meter=stated, tempi=(span,)), seen.duration_s(lead.id))
+    # All mics of a bundle are heard, as they were at first; what is fixed was put there by hand and stays to the sample.
+    hints = Hints(bars=tuple(bars), meter=stated, tempi=(span,), exact=True)
+    _, new, _, _ = read(pulse, seen.struck(lead.id), hints, seen.duration_s(lead.id))
     if new is None:
         raise ParameterError(f"No pulse near {about_bpm:g} BPM was found in {lead.name}. Nothing was changed.")
+    if len(seen.document.bundle_of(lead.id)) > 1:
+        new = on_strokes_of(new, seen.onsets(lead.id))
     for knot in fixed:
         if knot.locked:
             new = solving.lock(new, new.place(knot.time_s), True)
