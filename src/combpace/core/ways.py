@@ -15,6 +15,7 @@ from functools import lru_cache
 import numpy as np
 from scipy import ndimage
 
+from combpace.core import strokes
 from combpace.core.attack_pulse import attacks_of
 from combpace.core.clocks import FloatArray
 from combpace.core.learnt import weights_of
@@ -22,6 +23,7 @@ from combpace.core.pattern import ALIKE, LAGS, Pattern, inputs_of_beats, log_odd
 from combpace.core.pulse import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Pulse
 from combpace.core.spectra import Float32Array
 from combpace.core.steady_pulse import TempoSpectrum, steady_rows
+from combpace.core.strokes import Strokes
 from combpace.core.tempomap import parse_meter
 
 WEIGHTS = "ways_weights.npz"
@@ -43,6 +45,7 @@ NAMES = (
     *("sure of a meter", "sure of downbeats", "downbeats", "best downbeats"),
     *(f"alike {lag} apart" for lag in LAGS),
     "beats",
+    *strokes.NAMES,
 )
 # Each feature, the same against the best of all ways, where the way comes from, and whether a steady one meets a click.
 INPUTS = 2 * len(NAMES) + len(KINDS) + 1
@@ -73,6 +76,7 @@ class Take:
         rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, GROUPS, RISES // GROUPS).astype(np.float64).mean(axis=2)
         self.bands = ndimage.maximum_filter1d(rises, 3, axis=0)
         self.novelty = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :].astype(np.float64), 5, axis=0)
+        self.strokes = Strokes(pulse, self.attacks, self.bands, self.novelty)
         self.spectrum = TempoSpectrum(pulse)
         self._patterns: dict[bytes, tuple[Float32Array, Pattern]] = {}
 
@@ -144,6 +148,7 @@ def features(take: Take, way: Way) -> FloatArray:
         *(float(meter.max()), float(np.abs(down).mean()), float((down > 0).mean()), float(np.quantile(down, 0.85))),
         *inputs[:, ALIKE].mean(axis=0).astype(np.float64),
         float(np.log1p(len(row))),
+        *take.strokes.seen(row, gaps, down),
     ]
     return np.array(values)
 

@@ -1,0 +1,69 @@
+import unittest
+
+import numpy as np
+
+from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, PAIR, Pulse
+from combpace.core.strokes import NAMES, Strokes
+
+BEAT_S, FIRST_S, COUNT = 0.5, 1.0, 32
+
+
+def strokes_at(times: np.ndarray, strength: np.ndarray | float = 1.0) -> Strokes:
+    """As if something were struck at these moments and nowhere else."""
+    frames = round((times.max() + 2.0) * FRAMES_PER_S)
+    attacks = np.zeros(frames)
+    attacks[np.round(times * FRAMES_PER_S).astype(int)] = strength
+    inputs = np.zeros((frames // PAIR + 1, INPUTS), np.float32)
+    silent = np.zeros(frames, np.float32)
+    pulse = Pulse(silent, silent, np.full((frames, len(METERS)), 0.2, np.float32), inputs)
+    return Strokes(pulse, attacks, np.repeat(attacks[:, None], 4, axis=1), np.zeros((len(inputs), 4)))
+
+
+class StrokesTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.row = FIRST_S + BEAT_S * np.arange(COUNT)
+        self.gaps = np.full(COUNT, BEAT_S)
+
+    def seen(self, strokes: Strokes, late_s: float = 0.0, downbeat: np.ndarray | None = None) -> dict[str, float]:
+        values = strokes.seen(self.row + late_s, self.gaps, np.zeros(COUNT) if downbeat is None else downbeat)
+        self.assertEqual(len(values), len(NAMES))
+        self.assertTrue(np.isfinite(values).all())
+        return dict(zip(NAMES, values, strict=True))
+
+    def test_long_notes_and_rests_tell_the_beat_from_half_way(self) -> None:
+        # Each beat: one that lasts for three quarters of it, then a short one that leads to the next.
+        times = np.sort(np.concatenate([self.row, self.row + 0.75 * BEAT_S]))
+        right, off = self.seen(strokes_at(times)), self.seen(strokes_at(times), late_s=0.75 * BEAT_S)
+        self.assertGreater(right["lasts longer on beats"], 0.1)
+        self.assertLess(off["lasts longer on beats"], -0.1)
+        self.assertGreater(right["lasting on beats"], right["lasting at quarters"])
+        # What comes after a rest there is the short one.
+        self.assertLess(right["rests longer before beats"], off["rests longer before beats"])
+
+    def test_where_the_first_and_the_last_stroke_lie(self) -> None:
+        strokes = strokes_at(self.row)
+        right, off = self.seen(strokes), self.seen(strokes, late_s=-0.5 * BEAT_S)
+        for name in ("first near a beat", "last near a beat"):
+            self.assertAlmostEqual(right[name], 1.0, places=6)
+            self.assertAlmostEqual(off[name], -1.0, places=6)
+        opens = np.where(np.arange(COUNT) % 4 == 0, 3.0, -3.0)
+        self.assertGreater(self.seen(strokes, downbeat=opens)["first opens a bar"], 3.0)
+        self.assertLess(self.seen(strokes, downbeat=np.roll(opens, 1))["first opens a bar"], 0.0)
+
+    def test_accents_and_lows_count_where_they_fall(self) -> None:
+        times = np.sort(np.concatenate([self.row, self.row + 0.5 * BEAT_S]))
+        strength = np.where(np.arange(len(times)) % 2 == 0, 1.0, 0.5)
+        seen = self.seen(strokes_at(times, strength))
+        self.assertAlmostEqual(seen["accented on beats"], 0.5, places=6)
+        self.assertAlmostEqual(seen["accented half-way"], -0.5, places=6)
+        self.assertAlmostEqual(seen["low on beats"], 0.5, places=6)
+
+    def test_nothing_struck_or_nothing_within_the_beats_is_nothing(self) -> None:
+        far = strokes_at(np.array([0.2, 0.4]))
+        self.assertEqual(set(self.seen(far).values()), {0.0})
+        silent = strokes_at(np.array([1.0]), 0.0)
+        self.assertEqual(set(self.seen(silent).values()), {0.0})
+
+
+if __name__ == "__main__":
+    unittest.main()
