@@ -18,7 +18,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.spectra import OnsetStrength
 from combpace.core.starts import StartFinder
 
-ANALYSIS_VERSION = 11
+ANALYSIS_VERSION = 12
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,4 +1,4 @@
-"""What is struck, stroke by stroke: how long each lasts, what rests before it, how it rings, and where in the beat all that falls.
+"""What is struck, stroke by stroke: how long each lasts, what rests before it, and where in the beat that falls.
 
 Strong beats coincide with long notes and with what comes after rests (Lerdahl and Jackendoff 1983, preference rules of length
 and event; a note's accent by its length as in Parncutt 1994); players begin and end on beats more often than between them.
@@ -10,7 +10,7 @@ import numpy as np
 from scipy import ndimage
 
 from combpace.core.clocks import FloatArray, IntArray
-from combpace.core.pulse import FRAMES_PER_S, LEVELS, PAIR, RISES, Pulse
+from combpace.core.pulse import FRAMES_PER_S
 
 # A stroke rises at least so far against typical strong ones, and is a strong one from here on.
 FAINT, STRONG = 0.15, 0.4
@@ -19,26 +19,18 @@ KEPT_S, KEPT_POWER, ALONE_S = 0.5, 2.8, 1.0
 # A stroke is on a place of the beat within so many seconds, and never more of the beat than that.
 ON_S, ON_SHARE = 0.04, 0.12
 PLACES = ((0.0,), (0.5,), (1 / 3, 2 / 3), (0.25, 0.75))
-# How a stroke rings is heard between these moments after it, in pairs of frames.
-SOON, LATER = 1, 5
 NAMES = (
     *("lasting on beats", "lasting half-way", "lasting at thirds", "lasting at quarters", "lasts longer on beats"),
     *("after rests on beats", "after rests half-way", "after rests at thirds", "after rests at quarters", "rests longer before beats"),
     *("first near a beat", "first half-way", "last near a beat", "last half-way", "first opens a bar", "last opens a bar", "what lasts opens bars"),
-    *("rings longer on beats", "rings longer half-way", "rings at all", "accented on beats", "accented half-way"),
-    *("low on beats", "low half-way", "lower middle on beats", "harmony changes on beats", "bass changes on beats"),
 )
 
 
 class Strokes:
     """The strokes of a take, in order of time."""
 
-    def __init__(self, pulse: Pulse, attacks: FloatArray, bands: FloatArray, novelty: FloatArray) -> None:
-        """
-        attacks  strength at each frame, as `attack_pulse.attacks_of` gives it
-        bands    rises of four groups of bands at each frame, shape (frames, 4)
-        novelty  how harmony changes at each pair of frames, all and bass first
-        """
+    def __init__(self, attacks: FloatArray) -> None:
+        """Of the strength of attacks at each frame, as `attack_pulse.attacks_of` gives it."""
         peak = (attacks == ndimage.maximum_filter1d(attacks, 5)) & (attacks > FAINT)
         frames: IntArray = np.flatnonzero(peak)
         self.times = frames / FRAMES_PER_S
@@ -46,11 +38,6 @@ class Strokes:
         gaps = np.diff(self.times)
         alone = np.full(min(1, len(frames)), ALONE_S)
         self.lasting, self.rested = _kept(np.concatenate([gaps, alone])), _kept(np.concatenate([alone, gaps]))
-        level = pulse.inputs[:, PAIR * RISES : PAIR * RISES + LEVELS].astype(np.float64).mean(axis=1)
-        pair = frames // PAIR
-        self.ringing = level[np.minimum(pair + LATER, len(level) - 1)] - level[np.minimum(pair + SOON, len(level) - 1)]
-        self.bands = bands[np.minimum(frames, len(bands) - 1)]
-        self.novelty = novelty[np.minimum(pair, len(novelty) - 1)]
 
     def seen(self, row: FloatArray, gaps: FloatArray, downbeat: FloatArray) -> list[float]:
         """One value for each of NAMES, of a row of beats.
@@ -69,7 +56,7 @@ class Strokes:
             return nothing
         reach = np.minimum(ON_S / gaps[index], ON_SHARE)
         sets = [inside & np.any([np.abs((phase - place + 0.5) % 1.0 - 0.5) < reach for place in places], axis=0) for places in PLACES]
-        on, half = sets[:2]
+        on = sets[0]
         out: list[float] = []
         for value in (self.lasting, self.rested):
             weight = value * self.strength
@@ -84,15 +71,6 @@ class Strokes:
         opens = downbeat[nearest] - float(np.mean(downbeat))
         out += [float(opens[k]) for k in ends]
         out.append(float((opens[on] * (self.lasting[on] - self.lasting[on].mean())).mean()) if on.any() else 0.0)
-
-        def more(values: FloatArray, there: np.ndarray) -> float:
-            rest = inside & ~there
-            return _mean(values[there]) - _mean(values[rest]) if there.any() and rest.any() else 0.0
-
-        out += [more(self.ringing, on), more(self.ringing, half), float(self.ringing[inside].mean())]
-        out += [more(self.strength, on), more(self.strength, half)]
-        out += [more(self.bands[:, 0], on), more(self.bands[:, 0], half), more(self.bands[:, 1], on)]
-        out += [more(self.novelty[:, 0], on), more(self.novelty[:, 1], on)]
         return out
 
 

@@ -76,7 +76,7 @@ class Take:
         rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, GROUPS, RISES // GROUPS).astype(np.float64).mean(axis=2)
         self.bands = ndimage.maximum_filter1d(rises, 3, axis=0)
         self.novelty = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :].astype(np.float64), 5, axis=0)
-        self.strokes = Strokes(pulse, self.attacks, self.bands, self.novelty)
+        self.strokes = Strokes(self.attacks)
         self.spectrum = TempoSpectrum(pulse)
         self._patterns: dict[bytes, tuple[Float32Array, Pattern]] = {}
 
