@@ -17,6 +17,7 @@ from combpace.settings import Settings
 from combpace.web.api.actions import ACTIONS
 from combpace.web.app import create_app
 from tests.support.places import breathing
+from tests.support.sounds import struck
 
 
 def wav_bytes(rate: int = 44100) -> bytes:
@@ -272,6 +273,19 @@ class PagesTest(WireTest):
                     self.assertIn('data-region="side"', part.text)
                     self.assertIn('aria-current="page"', whole.text)
         self.assertIn("<caption>Bars</caption>", self.client.get(f"/sessions/{self.session}/bars").text)
+
+    def test_a_doubtful_count_is_not_taken_for_doubtful_playing(self) -> None:
+        out = io.BytesIO()
+        sf.write(out, struck(0.5 + np.arange(20) * 60 / 45, 28.0).samples.T, 44100, format="WAV", subtype="PCM_16")
+        take = self.put(out.getvalue(), "click.wav").json()["take"]
+        takes.import_take(self.place, {"take": take}, lambda phase, share: None)
+        page = self.client.get(f"/sessions/{self.session}/pace").text
+        self.assertIn("The playing is steady: one tempo will do", page)
+        self.assertRegex(page, r"is \d+ % sure: listen with the click")
+        self.assertNotIn("too soft", page)
+        self.act("scale", {"factor": 2})
+        # As the user has it nobody doubts the count.
+        self.assertNotIn("listen with the click", self.client.get(f"/sessions/{self.session}/pace").text)
 
     def test_shelf_finds_and_names_are_escaped(self) -> None:
         self.client.patch(f"/api/sessions/{self.session}", json={"name": "<b>Steam & Co</b>"})

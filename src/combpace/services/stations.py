@@ -19,6 +19,9 @@ TITLES = {"takes": "Takes", "pace": "Pace", "bars": "Bars", "onsets": "Onsets", 
 # Keys 1 to 7 stay with their station; Pieces is not there yet.
 KEYS = {"takes": 1, "pace": 2, "bars": 3, "onsets": 4, "fit": 5, "hand-off": 7}
 
+# A count that is less sure than this is said to be.
+SURE_COUNT = 0.7
+
 
 @dataclass(frozen=True, slots=True)
 class Station:
@@ -143,12 +146,16 @@ def pace_facts(seen: Reading) -> dict[str, Any] | None:
         lines.insert(0, TempoLine(force, "in force", "", True, True))
     pace = seen.own_pace(lead.id)
     sure = float(np.mean([knot.confidence for knot in pace.knots])) if pace else 0.0
-    # A pace that was corrected is counted as the user has it.
-    counted = None if lead.id in seen.document.paces else heard.facts.get("counted")
+    # What was corrected, or runs at a tempo that was stated, is counted as the user has it.
+    decided = lead.id in seen.document.paces or seen.document.map.kind == "steady"
+    heard_as = heard.facts.get("counted")
+    # Where the count is doubted, beats are doubtful for it and not for how they are played.
+    doubted = lead.id not in seen.document.paces and heard_as is not None and heard_as < SURE_COUNT
     return {
         "facts": facts,
-        "sure": round(100 * sure),
-        "counted": None if counted is None else round(100 * counted),
+        "sure": None if doubted else round(100 * sure),
+        "counted": None if decided or heard_as is None else round(100 * heard_as),
+        "doubted": doubted and not decided,
         "lines": lines,
         "verdict": _verdict(facts),
         "map_advice": "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it",
