@@ -176,8 +176,8 @@ export function mountWeave(box, host) {
     }
     g.fillStyle = c.quiet;
     type(g, 12, 500, "center");
-    for (let k = 0; k <= 6; k++) {
-      const index = Math.round(from + ((to - from) * k) / 6);
+    // Every bar, or every second, third ... of them: never one left out among its neighbours.
+    for (let index = from; index <= to; index += Math.max(1, Math.ceil((to - from) / 6))) {
       g.fillText(`bar ${index + 1}`, Math.min(width - 30, Math.max(x0 + 10, x(index))), bottom + 17);
     }
   }
