@@ -141,6 +141,11 @@ class NumberingTest(unittest.TestCase):
         self.assertEqual(lines(solving.scale_tempo(pace(), 2)), [1.0, 2.0, 3.0, 4.0])
         self.assertEqual(lines(solving.scale_tempo(pace(), -2)), [1.0, 5.0, 9.0, 13.0])
 
+    def test_half_as_fast_two_meters_that_are_alike_and_side_by_side_are_one(self) -> None:
+        meters = (Meter(1, 7, 4), Meter(5, 5, 4), Meter(8, 6, 4), Meter(9, 5, 4))
+        made = solving.scale_tempo(TempoMap(pace(70).knots, meters), -2)
+        self.assertEqual([(meter.bar, str(meter)) for meter in made.meters], [(1, "7/4"), (3, "5/4")])
+
     def test_twice_and_half_from_a_bar_on(self) -> None:
         old = pace()
         twice = solving.scale_tempo(old, 2, old.bar_line(1))

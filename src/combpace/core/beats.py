@@ -159,14 +159,16 @@ def track_beats(
     if known is not None:
         odds = log_odds(pulse.beat.astype(np.float64), 10.0)
         solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
-    clicked = train is not None and known is None and not tempi and all(np.abs(train - time).min() < CLICKED_S for time in exact)
-    if train is not None and clicked:
+    stated = bool(tempi) or any(np.abs(train - time).min() >= CLICKED_S for time in exact if train is not None)
+    if solved is not None:
+        chosen = sure_of(solved / FRAMES_PER_S)
+        rough = chosen.row
+    elif train is not None and not stated:
         chosen = sure_of(train, sure_of_clicks(train))
+        rough = train
     else:
-        chosen = best_of(pulse, pulses(pulse, tempi, exact, weights)) if solved is None else sure_of(solved / FRAMES_PER_S)
-    rough = chosen.row
-    if not len(exact) and solved is None and not clicked:
-        rough = _without_free_ends(pulse, rough)
+        chosen = best_of(pulse, pulses(pulse, tempi, exact, weights))
+        rough = chosen.row if len(exact) else _without_free_ends(pulse, chosen.row)
     if len(rough) < 2:
         return no_beats()
     times, carried = lay_on_onsets(rough, onsets)

@@ -325,8 +325,10 @@ def _meters_at(pace: TempoMap[ClockT], factor: float, start: int | None) -> tupl
         first = 0 if start is None else start
         return round(first + (index - first) * factor) if start is None or index >= first else index
 
-    bars = {to(bar_index(meter.bar)): meter for meter in pace.meters}
-    return tuple(replace(meter, bar=bar_number(index)) for index, meter in sorted(bars.items()))
+    bars = sorted({to(bar_index(meter.bar)): meter for meter in pace.meters}.items())
+    # Where one between two alike is gone, the second changes nothing.
+    changes = [bar for k, bar in enumerate(bars) if not k or str(bar[1]) != str(bars[k - 1][1])]
+    return tuple(replace(meter, bar=bar_number(index)) for index, meter in changes)
 
 
 def anchor_at(pace: TempoMap[ClockT], place: float) -> Knot | None:

@@ -1,9 +1,10 @@
 """Ways to count a take, and which of them is right.
 
 The decoder offers several rows of beats: the best pulse at any tempo and in bands of tempo, the best through attacks alone,
-these counted otherwise, and steady rows at the tempi that stand out in the whole take. Features of each, and of how it
-compares with the others, go through a small network learnt by `bench/ear/learn_ways.py` from generated songs; a part of them
-is heard through a spoilt pulse there, as music is that the pulse network does not know.
+these counted otherwise, and steady rows at the tempi that stand out in the whole take. Features of each (those of single
+strokes are in `strokes.py`), and of how it compares with the others, go through a small network learnt by
+`bench/ear/learn_ways.py` from generated songs; a part of them is heard through a spoilt pulse there, as music is that the pulse
+network does not know.
 """
 
 from __future__ import annotations
