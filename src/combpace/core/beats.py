@@ -15,7 +15,7 @@ from combpace.core.following import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.onsets import Onsets
 from combpace.core.pattern import log_odds, other_levels
 from combpace.core.pulse import FRAMES_PER_S, Pulse
-from combpace.core.resolving import solved_again
+from combpace.core.resolving import NEAR, NEAR_S, solved_again
 from combpace.core.sections import joined_ways
 from combpace.core.spectra import Float32Array
 from combpace.core.ways import NAMES, USUAL_BPM, Take, Way, features, same_row, take_of, worth_of
@@ -186,8 +186,8 @@ def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: 
     """Ways to count a take: the best pulse at any tempo first.
 
     Then the best in each band, the best through attacks alone, these and the first counted otherwise, steady ones, and those
-    that change from one of these to another. Each is looked for only when it is asked for. Where the user states tempi or
-    beats, what obeys these alone.
+    that change from one of these to another. Each is looked for only when it is asked for. Where the user states tempi,
+    what obeys these alone; where the user states beats, what is followed through them, and every other way that has them anyway.
     """
     ways: list[Way] = []
     for way in whole_ways(pulse, tempi, held, weights):
@@ -195,6 +195,18 @@ def pulses(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: 
         yield way
     if not tempi and not len(held):
         yield from joined_ways(take_of(pulse), ways)
+    elif not tempi:
+        yield from (way for way in pulses(pulse, (), np.zeros(0), weights) if has_beats_at(way.row, held))
+
+
+def has_beats_at(row: FloatArray, moments: FloatArray) -> bool:
+    """Whether each of these moments is one of a row's beats, as near as what is stated may lie from what is heard. All in seconds."""
+    if len(row) < 2:
+        return False
+    gaps = np.diff(row)
+    nearest = np.argmin(np.abs(row[None, :] - moments[:, None]), axis=1)
+    reach = np.minimum(NEAR * gaps[np.minimum(nearest, len(gaps) - 1)], NEAR_S)
+    return bool(np.all(np.abs(row[nearest] - moments) <= reach))
 
 
 def whole_ways(pulse: Pulse, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Way]:

@@ -15,6 +15,7 @@ import numpy as np
 from combpace.core.clocks import ClockT, FloatArray, Quarters
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.onsets import Onsets
+from combpace.core.recount import ALIKE, confirmed_in, is_line, nearest_bar, with_downbeat, with_meter, with_meter_from
 from combpace.core.tempomap import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, Meter, TempoMap, bar_index, bar_number
 
 FADE_BARS = 4
@@ -144,14 +145,36 @@ def lay_beats(expected: FloatArray, attacks: Onsets, ends: tuple[float | None, f
     return result
 
 
+def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """Tie one bar line to a moment and move no other: what lies beyond the bars on either side of it stays as it is."""
+    index = nearest_bar(pace, place)
+    walls = [pace.bar_line(k) for k in (index - 1, index + 1)]
+    walled = pace
+    for wall in walls:
+        walled = lock(walled, wall, False) if anchor_at(walled, wall) is None else walled
+    made = fix_place(walled, time_s, place, attacks)
+    was: dict[float, Knot] = {round(knot.quarters, 6): knot for knot in pace.knots}
+
+    def free(knot: Knot) -> Knot:
+        if not any(abs(knot.quarters - wall) < ALIKE for wall in walls):
+            return knot
+        return was.get(round(knot.quarters, 6), replace(knot, fixed=False, confidence=0.5))
+
+    return _checked(made, tuple(free(knot) for knot in made.knots))
+
+
 def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times."""
-    if any(knot.fixed for knot in pace.knots):
-        # Bars that are fixed already stay whole bars away.
-        line = pace.bar_line(nearest_bar(pace, pace.place(time_s)))
-    else:
-        line = pace.beat_near(pace.place(time_s))
-    counted = pace.counted_from(line)
+    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times, confirmed downbeats open bars."""
+    confirmed = confirmed_in(pace)
+    counted, line = with_downbeat(pace, pace.beat_near(pace.place(time_s)), confirmed)
+    moments = [pace.second(place) for place in confirmed]
+    counted = counted.counted_from(line)
+    for moment in moments:
+        if not is_line(counted, counted.place(moment)):
+            raise MapConflictError(
+                f"Bar 1 at {time_s:.3f} s and the downbeat confirmed at {moment:.3f} s cannot both hold: "
+                "the lead-in is counted in whole bars. The map is unchanged; take that downbeat back first."
+            )
     taken = next((knot for knot in counted.knots if knot.fixed and abs(knot.quarters) < SAME_PLACE), None)
     if taken is not None and abs(taken.time_s - time_s) < 1e-6:
         return counted
@@ -160,30 +183,29 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     return fix_place(counted, time_s, 0.0, attacks)
 
 
-def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets) -> TempoMap[ClockT]:
-    """This moment is the line of bar `number`."""
+def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets, *, renumber: bool = False) -> TempoMap[ClockT]:
+    """This moment is the line of bar `number`.
+
+    renumber  no other bar's number was stated: all are counted from this one. Else the bars keep their numbers, and the line of this
+              one comes here
+    """
     index = bar_index(number)
-    if not any(knot.fixed for knot in pace.knots):
+    if renumber or not any(knot.fixed for knot in pace.knots):
         counted = set_bar_1(pace, time_s, attacks)
-        return counted.counted_from(counted.bar_line(-index))
+        return counted.counted_from(counted.bar_line(-index)) if index else counted
     return fix_place(pace, time_s, pace.bar_line(index), attacks)
 
 
 def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """This moment is a downbeat: the nearest bar line goes here."""
-    here = pace.place(time_s)
+    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on opening theirs."""
+    here = pace.beat_near(pace.place(time_s))
     if any(knot.fixed for knot in pace.knots):
-        return fix_place(pace, time_s, pace.bar_line(nearest_bar(pace, here)), attacks)
+        counted, place = with_downbeat(pace, here, confirmed_in(pace))
+        return fix_place(counted, time_s, place, attacks)
     # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
-    index = nearest_bar(pace, here)
-    counted = pace.counted_from(pace.beat_near(here) - pace.bar_line(index))
+    index = nearest_bar(pace, pace.place(time_s))
+    counted = pace.counted_from(here - pace.bar_line(index))
     return fix_place(counted, time_s, pace.bar_line(index), attacks)
-
-
-def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:
-    """Index of the bar whose line lies nearest to a musical place."""
-    index = pace.bar_of(place)
-    return index if place - pace.bar_line(index) <= pace.bar_line(index + 1) - place else index + 1
 
 
 def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoMap[ClockT] | None = None) -> TempoMap[ClockT]:
@@ -262,28 +284,13 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
 
 
 def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
-    """Another meter for the whole map: the beats keep their times, the bars are counted anew from bar 1."""
-    knots = tuple(replace(knot, quarters=pace.beats_from_bar_1(knot.quarters) * meter.beat_quarters) for knot in pace.knots)
-    return replace(pace, knots=knots, meters=(Meter(1, meter.numerator, meter.denominator),))
+    """Another meter for the whole map: beats keep their times, confirmed downbeats open bars (see `recount`)."""
+    return with_meter(pace, meter, confirmed_in(pace))
 
 
-def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter) -> TempoMap[ClockT]:
-    """Another meter from the bar line nearest to a place to the end: the beats keep their times, bars are counted anew from there.
-
-    From the first bar on, or before it, this is `set_meter`.
-    """
-    index = nearest_bar(pace, place)
-    if index <= 0:
-        return set_meter(pace, meter)
-    line = pace.bar_line(index)
-    before = pace.beats_from_bar_1(line)
-    knots = tuple(
-        replace(knot, quarters=line + (pace.beats_from_bar_1(knot.quarters) - before) * meter.beat_quarters) if knot.quarters > line else knot
-        for knot in pace.knots
-    )
-    kept: tuple[Meter, ...] = tuple(m for m in pace.meters if bar_index(m.bar) < index)
-    changed: tuple[Meter, ...] = () if str(kept[-1]) == str(meter) else (Meter(bar_number(index), meter.numerator, meter.denominator),)
-    return replace(pace, knots=knots, meters=(*kept, *changed))
+def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, until: float | None = None) -> TempoMap[ClockT]:
+    """Another meter from the bar line nearest to a place on, to the end or to the line at `until`."""
+    return with_meter_from(pace, place, meter, confirmed_in(pace), until)
 
 
 def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None) -> TempoMap[ClockT]:
@@ -314,7 +321,14 @@ def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None)
             if knot.fixed or round(pace.beats_from_bar_1(knot.quarters) - first) % 2 == 0
         ]
     knots = tuple(sorted((*before, *kept), key=lambda knot: knot.quarters))
-    return _checked(replace(pace, meters=_meters_at(pace, 2.0 if factor == 2 else 0.5, index)), knots)
+    scaled = _checked(replace(pace, meters=_meters_at(pace, 2.0 if factor == 2 else 0.5, index)), knots)
+    # A downbeat that was confirmed opens a bar also where bars are twice as long.
+    moments = [pace.second(line) for line in confirmed_in(pace)]
+    for k, moment in enumerate(moments):
+        at = next(knot.quarters for knot in scaled.knots if knot.fixed and knot.time_s == moment)
+        known = [scaled.place(other) for other in moments[:k]]
+        scaled, _ = with_downbeat(scaled, at, known if index is None else [line, *known])
+    return scaled
 
 
 def _meters_at(pace: TempoMap[ClockT], factor: float, start: int | None) -> tuple[Meter, ...]:
