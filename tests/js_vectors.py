@@ -7,9 +7,10 @@ from pathlib import Path
 
 import numpy as np
 
-from combpace.core.click import click_sound
 from combpace.core.clocks import SessionTimes
-from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
+from combpace.core.sounds.click import click_sound
+from combpace.core.tempo.map import Knot, TempoMap, steady_map
+from combpace.core.tempo.meters import Meter
 from combpace.services.picture import map_table
 
 VECTORS = Path(__file__).with_name("js") / "map_vectors.json"

@@ -20,7 +20,7 @@ import mir_eval
 import numpy as np
 import soundfile as sf
 
-from combpace.core.analysis import Hints
+from combpace.core.analysis.take import Hints
 from combpace.demo.build import write_performance
 from combpace.demo.performances import boiler_house, pipe_loop, programmed
 from combpace.services.files import analyse_file

@@ -7,7 +7,7 @@ import time
 import numpy as np
 
 from bench.ear.songs import song
-from combpace.core.analysis import analyse
+from combpace.core.analysis.take import analyse
 from combpace.core.audio import ArraySource, Audio
 
 RATE = 44100

@@ -1,7 +1,7 @@
 """Learn how sure the ear may be: `.venv/bin/python -m bench.ear.calibrate [--songs N] [--rows FILE]`.
 
 Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
-core/sureness.py whether a beat and a bar are right. Writes `src/combpace/core/sureness_weights.py` and prints a
+core/beats/confidence.py whether a beat and a bar are right. Writes `src/combpace/core/beats/confidence_weights.py` and prints a
 reliability table and Brier skill per kind of music: every third of the songs is judged by what was learnt from the others.
 With --sampled nothing is learnt: what ships is judged on songs that are played on instruments of the sound font that nothing is learnt from.
 """
@@ -20,18 +20,18 @@ from scipy import optimize
 from bench.ear.generated import truth_of
 from bench.ear.sampled import to_learn, to_measure
 from bench.ear.songs import Song, song
-from combpace.core import sureness_weights
-from combpace.core.analysis import trust_in
+from combpace.core.analysis.take import trust_in
 from combpace.core.audio import ArraySource
-from combpace.core.bars import BarReading, in_one_unit, read_bars
-from combpace.core.beats import track_beats
-from combpace.core.onsets import detect_onsets
-from combpace.core.pattern import Pattern, hear_pattern
-from combpace.core.pulse import hear_pulse
+from combpace.core.beats import confidence_weights
+from combpace.core.beats.activations import hear_activations
+from combpace.core.beats.bars import BarReading, in_one_unit, read_bars
+from combpace.core.beats.confidence import BAR_NAMES, BEAT_NAMES, bar_confidence, bar_features, beat_confidence, beat_features
+from combpace.core.beats.meter_network import Pattern, hear_pattern
+from combpace.core.beats.track import track_beats
+from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import onset_strength
-from combpace.core.sureness import BAR_NAMES, BEAT_NAMES, bar_features, beat_features, sure_of_bars, sure_of_beats
 
-OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "sureness_weights.py"
+OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "beats" / "confidence_weights.py"
 FIRST = 3_000_000
 BEAT_S, BAR_S = 0.040, 0.070
 RIDGE = 1e-3
@@ -63,7 +63,7 @@ def rows_of(made: Song) -> Rows | None:
     """(kind, features of beats, right, asked, reading of bars, right, asked, what the networks say) of one song."""
     source = ArraySource(made.audio)
     heard = onset_strength(source)
-    onsets, pulse = detect_onsets(source, heard), hear_pulse(source, heard)
+    onsets, pulse = detect_onsets(source, heard), hear_activations(source, heard)
     beats = track_beats(pulse, onsets)
     if len(beats) < 4:
         return None
@@ -162,23 +162,23 @@ def beats_of(songs: list[Rows]) -> Part:
 def bars_of(songs: list[Rows]) -> Part:
     """As `beats_of`, of bars; how sure their beats are is one of the features."""
     kinds = np.concatenate([np.full(rows[6].sum(), rows[0]) for rows in songs])
-    features = [bar_features(rows[7], rows[4], sure_of_beats(rows[1]))[rows[6]] for rows in songs]
+    features = [bar_features(rows[7], rows[4], beat_confidence(rows[1]))[rows[6]] for rows in songs]
     return np.concatenate(features), np.concatenate([rows[5][rows[6]] for rows in songs]), kinds
 
 
 def _seen(songs: list[Rows]) -> list[tuple[Callable[[np.ndarray], np.ndarray], Part]]:
-    return [(sure_of_beats, beats_of(songs)), (sure_of_bars, bars_of(songs))]
+    return [(beat_confidence, beats_of(songs)), (bar_confidence, bars_of(songs))]
 
 
 def learn(songs: list[Rows]) -> dict[str, tuple[tuple[float, ...], float]]:
-    """Both models from these songs, set in `sureness_weights` as they are learnt: bars are judged by how sure their beats are."""
+    """Both models from these songs, set in `confidence_weights` as they are learnt: bars are judged by how sure their beats are."""
     made = {}
     for name, names, parts in (("BEATS", BEAT_NAMES, beats_of), ("BARS", BAR_NAMES, bars_of)):
         features, right, each = parts(songs)
         weights, bias = fitted(features, right.astype(float), np.array([RARE.get(kind, 1.0) for kind in each]))
         assert len(weights) == len(names)
         made[name] = tuple(float(w) for w in weights), bias
-        setattr(sureness_weights, name, made[name])
+        setattr(confidence_weights, name, made[name])
     return made
 
 

@@ -1,4 +1,4 @@
-"""The training loop of `bench/ear/learn.py` in jax; the shape of the network is that of `core/pulse.py`."""
+"""The training loop of `bench/ear/learn.py` in jax; the shape of the network is that of `core/beats/activations.py`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import jax.numpy as jnp
 import numpy as np
 import optax
 
-from combpace.core.pulse import METERS, PAIR
+from combpace.core.beats.activations import METERS, PAIR
 
 Params = dict[str, Any]
 

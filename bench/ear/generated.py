@@ -17,7 +17,7 @@ import numpy as np
 
 from bench.ear.sampled import to_measure
 from bench.ear.songs import Song, song
-from combpace.core.analysis import Analysis, analyse
+from combpace.core.analysis.take import Analysis, analyse
 from combpace.core.audio import ArraySource
 
 FIRST = 1_000_000

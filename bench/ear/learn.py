@@ -1,8 +1,8 @@
-"""Learn the weights of `core/pulse.py`: `python -m bench.ear.learn --songs 6000 --sampled 2000 --passes 14 [--cache DIR]`.
+"""Learn the weights of `core/beats/activations.py`: `python -m bench.ear.learn --songs 6000 --sampled 2000 --passes 14 [--cache DIR]`.
 
 Needs `pip install jax optax` beside the project (training only; what ships is numpy), with --sampled `mido`, too. Composes and
 synthesises songs (bench/ear/songs.py), a part of them on instruments of a sound font (bench/ear/sampled.py), trains, reports on
-songs that were held out, and writes `src/combpace/core/pulse_weights.npz`.
+songs that were held out, and writes `src/combpace/core/networks/pulse_weights.npz`.
 Songs are made in two processes, a third of a second each; a pass over 6000 of them takes about two minutes on two cores.
 """
 
@@ -19,10 +19,10 @@ import numpy as np
 from bench.ear.sampled import to_learn
 from bench.ear.songs import Song, song
 from combpace.core.audio import ArraySource
-from combpace.core.pulse import FRAMES_PER_S, INPUTS, METERS, PAIR, inputs_of
+from combpace.core.beats.activations import FRAMES_PER_S, INPUTS, METERS, PAIR, inputs_of
 from combpace.core.spectra import onset_strength
 
-OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "pulse_weights.npz"
+OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "networks" / "pulse_weights.npz"
 PAIRS = 1200
 HELD_OUT = 10
 CHANNELS, LAYERS, TAPS = 28, 9, 5

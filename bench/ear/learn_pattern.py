@@ -1,4 +1,4 @@
-"""Learn the weights of `core/pattern.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--second] [--cache DIR] [--rows FILE]`.
+"""Learn the weights of `core/beats/meter_network.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--second] [--cache DIR]`.
 
 After `bench.ear.learn`, with what it left in its cache and the weights it wrote. A song gives several rows of beats: the
 true ones, a little off, and those that the decoder offers.
@@ -12,13 +12,13 @@ from pathlib import Path
 
 import numpy as np
 
-from combpace.core.beats import whole_ways
-from combpace.core.following import Weights
-from combpace.core.pattern import INPUTS, SECOND, WEIGHTS, inputs_of_beats
-from combpace.core.pulse import FRAMES_PER_S, METERS, PAIR, pulse_from
-from combpace.core.sections import SHARED_S, changed
+from combpace.core.beats.activations import FRAMES_PER_S, METERS, PAIR, activations_from
+from combpace.core.beats.candidates import whole_readings
+from combpace.core.beats.decoder import Weights
+from combpace.core.beats.meter_network import INPUTS, SECOND, WEIGHTS, inputs_of_beats
+from combpace.core.beats.sections import SHARED_S, changed
 
-CORE = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core"
+WEIGHTS_DIR = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "networks"
 BEATS = 128
 ROWS, PARTLY = 12, 2
 CHANNELS, LAYERS, TAPS = 40, 6, 5
@@ -38,10 +38,10 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
     if len(beats) < 8:
         return []
     lines = np.flatnonzero(y[1] >= 1.0) / FRAMES_PER_S
-    pulse = pulse_from(x.astype(np.float32))
+    pulse = activations_from(x.astype(np.float32))
     down = np.min(np.abs(beats[:, None] - lines[None, :]), axis=1) < 0.015
     meter = meters[np.clip(np.round(beats * FRAMES_PER_S / PAIR + 1).astype(int), 0, len(meters) - 1)]
-    offered = [way.row for way in whole_ways(pulse, (), np.zeros(0), Weights())]
+    offered = [way.row for way in whole_readings(pulse, (), np.zeros(0), Weights())]
     order = [0, *(1 + rng.permutation(len(offered) - 1)).tolist()] if offered else []
     a, b = int(rng.integers(0, 4)), len(beats) - int(rng.integers(0, 4))
     rows = [beats, beats[a:b], *_partly(beats, [offered[k] for k in order[1:]], rng), *(offered[k] for k in order)][:ROWS]
@@ -186,7 +186,7 @@ def main() -> None:
         parts = data(options.first, options.songs, options.cache)
         if options.rows:
             np.savez(options.rows, **{f"part{k}": part for k, part in enumerate(parts)})
-    fit(parts, options.passes, CORE / (SECOND if options.second else WEIGHTS), options.go_on)
+    fit(parts, options.passes, WEIGHTS_DIR / (SECOND if options.second else WEIGHTS), options.go_on)
 
 
 if __name__ == "__main__":

@@ -1,7 +1,7 @@
 """Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--sampled N] [--rows FILE]`.
 
 Needs jax and optax, as `bench.ear.learn` does. Of generated songs that nothing else was learnt from, all ways to count that
-`core/beats.py` offers are compared with the truth; a small network (the mean of MEMBERS of them, core/ways.py) learns to put
+`core/beats/track.py` offers are compared with the truth; a small network (the mean of MEMBERS of them, core/beats/readings.py) learns to put
 the best first. A part of the songs is heard through a spoilt pulse, as music is that the pulse network does not know: what it
 says is flattened, shifted and mixed with attacks that are no beats.
 """
@@ -22,22 +22,22 @@ import numpy as np
 from bench.ear.sampled import to_learn
 from bench.ear.songs import Song, song
 from combpace.core.audio import ArraySource
-from combpace.core.beats import pulses
-from combpace.core.following import Weights
-from combpace.core.pulse import Pulse, hear_pulse
+from combpace.core.beats.activations import Activations, hear_activations
+from combpace.core.beats.candidates import offered_readings
+from combpace.core.beats.decoder import Weights
+from combpace.core.beats.readings import INPUTS, WEIGHTS, Reading, features, rows_of, take_of
 from combpace.core.spectra import onset_strength
-from combpace.core.ways import INPUTS, WEIGHTS, Way, features, rows_of, take_of
 
-OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / WEIGHTS
+OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "networks" / WEIGHTS
 FIRST = 930_000
 HIDDEN, MEMBERS, STEPS, BATCH, MOST = 16, 8, 1500, 64, 72
 # What a unit of quality is worth in nats: beats within 70 ms (F), and in the longest right stretch counted as they are (CMLt).
 SHARP, CONTINUITY = 10.0, 0.5
 HELD_OUT = 4
-Example = tuple[str, list[Way], np.ndarray, np.ndarray]
+Example = tuple[str, list[Reading], np.ndarray, np.ndarray]
 
 
-def spoilt(pulse: Pulse, rng: np.random.Generator) -> Pulse:
+def spoilt(pulse: Activations, rng: np.random.Generator) -> Activations:
     """As music is heard that is unlike what the network learnt from."""
     attacks, frames = take_of(pulse).attacks, len(pulse.beat)
 
@@ -58,14 +58,14 @@ def spoilt(pulse: Pulse, rng: np.random.Generator) -> Pulse:
     down = -5 + share * (odds(pulse.downbeat) + 5) + 0.6 * false + rng.normal(0, 0.5, frames)
     known = rng.uniform(0.2, 0.7)
     meter = known * pulse.meter + (1 - known) * pulse.meter.mean(axis=0)
-    return Pulse(likely(beat), likely(down), meter.astype(np.float32), pulse.inputs)
+    return Activations(likely(beat), likely(down), meter.astype(np.float32), pulse.inputs)
 
 
-def compared(kind: str, pulse: Pulse, truth: np.ndarray) -> Example:
+def compared(kind: str, pulse: Activations, truth: np.ndarray) -> Example:
     """(kind of song, ways, features, quality of each)."""
     truth = mir_eval.beat.trim_beats(truth)
     ways, values, quality = [], [], []
-    for way in pulses(pulse, (), np.zeros(0), Weights()):
+    for way in offered_readings(pulse, (), np.zeros(0), Weights()):
         if len(way.row) < 4:
             continue
         said = mir_eval.beat.trim_beats(way.row)
@@ -76,7 +76,7 @@ def compared(kind: str, pulse: Pulse, truth: np.ndarray) -> Example:
     return kind, ways, np.array(values), np.array(quality)
 
 
-def examples(seed: int, pulse: Pulse, truth: np.ndarray, kind: str) -> list[Example]:
+def examples(seed: int, pulse: Activations, truth: np.ndarray, kind: str) -> list[Example]:
     rng = np.random.default_rng([seed, 9])
     made = [compared(kind, pulse, truth)]
     return made if seed % 5 == 4 else [*made, compared(kind, spoilt(pulse, rng), truth)]
@@ -94,7 +94,7 @@ def of_song(seed: int, made: Song) -> list[Example]:
     warnings.simplefilter("ignore")
     source = ArraySource(made.audio)
     truth = np.array([*made.pickup, *(time for bar in made.bars for time in bar.beats)])
-    return examples(seed, hear_pulse(source, onset_strength(source)), truth, made.kind)
+    return examples(seed, hear_activations(source, onset_strength(source)), truth, made.kind)
 
 
 def arrays(rows: Iterable[list[Example]]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:

@@ -19,7 +19,7 @@ def plain(seed: int, seconds: float = 16.0) -> tuple[Audio, list[tuple[float, bo
     mix = 10 ** rng.uniform(-5, -2.2) * rng.standard_normal(frames) * (rng.random() > 0.2)
     gap = rng.uniform(0.18, 0.7)
     times = np.arange(0.3, seconds - 0.6, gap) if rng.random() < 0.5 else 0.2 + np.cumsum(rng.uniform(0.5, 1.5, int(seconds / gap)) * gap)
-    # Strokes may share a moment: how often, and how many milliseconds apart.
+    # NoteEvents may share a moment: how often, and how many milliseconds apart.
     together, apart = rng.choice([0.0, 0.5, 1.0]), rng.uniform(2.0, 24.0)
     spread = rng.choice([0.0, 12.0, 30.0])
     onsets: list[tuple[float, bool]] = []

@@ -18,7 +18,7 @@ import soundfile as sf
 from scipy import signal
 
 from bench.ear.songs import Song, song
-from combpace.core.analysis import Hints
+from combpace.core.analysis.take import Hints
 from combpace.core.audio import Audio
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.services.files import analyse_file

@@ -1,9 +1,9 @@
 """Learn which rises are attacks and when they start: `PYTHONPATH=.:src python -m bench.ear.train [--rows FILE]`.
 
 Needs jax and optax, as `bench.ear.learn` does. Of generated songs, short pieces and bare strokes (bench/ear/songs.py, material.py,
-plain.py) every candidate is compared with the notes that were played: one network (core/attacks.py) learns which are attacks, another and a
-linear model (core/starts.py) which change of the sound about one is its start. Reports on what was held out, and writes
-`attack_weights.npz` and `start_weights.npz` into `src/combpace/core`. Twelve minutes on two cores, four with `--rows` made.
+plain.py) every candidate is compared with the notes that were played: one network (core/onsets/candidates.py) learns which are attacks, another and a
+linear model (core/onsets/refine.py) which change of the sound about one is its start. Reports on what was held out, and writes
+`attack_weights.npz` and `start_weights.npz` into `src/combpace/core/networks`. Twelve minutes on two cores, four with `--rows` made.
 """
 
 from __future__ import annotations
@@ -22,16 +22,16 @@ from bench.ear.material import piece
 from bench.ear.plain import noise, plain
 from bench.ear.songs import song
 from bench.ear.two_layers import fit
-from combpace.core.attacks import WEIGHTS as ATTACK_WEIGHTS
-from combpace.core.attacks import about, candidates, features, recurrence
 from combpace.core.audio import ArraySource, Audio
-from combpace.core.learnt import outputs
+from combpace.core.networks.layers import outputs
+from combpace.core.onsets.candidates import WEIGHTS as ATTACK_WEIGHTS
+from combpace.core.onsets.candidates import about, candidates, features, recurrence
+from combpace.core.onsets.refine import BANDS_HZ, BATCH, EARLY_S, PICTURE_S, PICTURE_STEPS, Near, StartFinder
+from combpace.core.onsets.refine import WEIGHTS as START_WEIGHTS
+from combpace.core.onsets.refine import features as start_features
 from combpace.core.spectra import onset_strength
-from combpace.core.starts import BANDS_HZ, BATCH, EARLY_S, PICTURE_S, PICTURE_STEPS, Near, StartFinder
-from combpace.core.starts import WEIGHTS as START_WEIGHTS
-from combpace.core.starts import features as start_features
 
-CORE = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core"
+WEIGHTS_DIR = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "networks"
 FIRST = 2_000_000
 # Notes this near sound as one attack. A candidate this near to one may mean it, and one this near to another that does is none.
 TOGETHER_S, REACH_S, BESIDE_S, NEAR_S = 0.030, 0.025, 0.045, 0.040
@@ -182,7 +182,7 @@ def report(rows: list[Rows], attacks: dict[str, np.ndarray], starts: dict[str, n
 
 def keep(name: str, w: dict[str, np.ndarray]) -> None:
     exact = ("centre", "spread", "linear")
-    np.savez_compressed(CORE / name, **{key: value.astype(np.float32 if key in exact else np.float16) for key, value in w.items()})
+    np.savez_compressed(WEIGHTS_DIR / name, **{key: value.astype(np.float32 if key in exact else np.float16) for key, value in w.items()})
 
 
 def main() -> None:

@@ -1,4 +1,4 @@
-"""Fit a network of two layers (`core/learnt.py`): needs jax and optax, for training only."""
+"""Fit a network of two layers (`core/networks/layers.py`): needs jax and optax, for training only."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.learnt import FURTHEST
+from combpace.core.networks.layers import FURTHEST
 
 BATCH, RATE = 1024, 2e-3
 

@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 
 from combpace.core.audio import ArraySource, Audio
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import METHODS, StretchedSource, stretch
 from combpace.core.stretch.remembered import Remembered
-from combpace.core.timemap import TimeMap
 
 RATE, ROUNDS = 44100, 5
 ROOT = Path(__file__).resolve().parents[2]

@@ -20,8 +20,8 @@ BENCH = ROOT.parent / "shared" / "bench" / "stretch"
 
 def ours(method: str) -> Any:
     from combpace.core.audio import Audio
+    from combpace.core.fit.time_map import TimeMap
     from combpace.core.stretch import stretch
-    from combpace.core.timemap import TimeMap
 
     def run(y: Any, rate: int, source: Any, target: Any, mode: str) -> Any:
         return stretch(Audio(np.ascontiguousarray(y.T), rate), TimeMap(source, target), method).samples.T

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, NoReturn
 from combpace.core.errors import CombPaceError, ParameterError
 
 if TYPE_CHECKING:
-    from combpace.core.analysis import Hints
+    from combpace.core.analysis.take import Hints
     from combpace.core.clocks import TakeTimes
-    from combpace.core.tempomap import TempoMap
+    from combpace.core.tempo.map import TempoMap
 
 
 class _Parser(argparse.ArgumentParser):
@@ -98,7 +98,7 @@ def _add_hints(parser: argparse.ArgumentParser) -> None:
 
 def _analyse(options: argparse.Namespace) -> int:
     from combpace.core.clocks import SessionTimes
-    from combpace.core.tempomap import TempoMap
+    from combpace.core.tempo.map import TempoMap
     from combpace.media.mapfiles import bars_csv, write_json
     from combpace.media.midi import write_map
     from combpace.services.files import analyse_file, analyse_files
@@ -141,8 +141,8 @@ def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> s
 
 
 def _fit(options: argparse.Namespace) -> int:
-    from combpace.core.fitting import Rule
-    from combpace.core.grid import parse_grid
+    from combpace.core.fit.rule import Rule
+    from combpace.core.tempo.grid import parse_grid
     from combpace.media.mapfiles import write_json
     from combpace.services.files import Target, fit_file
 
@@ -182,9 +182,9 @@ def _serve(options: argparse.Namespace) -> int:
 
 
 def _hints(options: argparse.Namespace) -> Hints:
-    from combpace.core.analysis import Hints
-    from combpace.core.beats import TempoSpan
-    from combpace.core.tempomap import parse_meter
+    from combpace.core.analysis.take import Hints
+    from combpace.core.beats.candidates import TempoSpan
+    from combpace.core.tempo.meters import parse_meter
 
     bars = []
     for text in options.bar:
@@ -221,7 +221,7 @@ def _ignore(text: str | None) -> tuple[float | None, float | None]:
     """(ms, quarters) of --ignore-beyond."""
     if text is None:
         return None, None
-    from combpace.core.grid import parse_grid
+    from combpace.core.tempo.grid import parse_grid
 
     if "/" in text:
         return None, parse_grid(text).step_quarters

@@ -10,7 +10,8 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError
-from combpace.core.tempomap import Knot, Meter, TempoMap, steady_map
+from combpace.core.tempo.map import Knot, TempoMap, steady_map
+from combpace.core.tempo.meters import Meter
 from combpace.media.mapfiles import map_document, read_json_map, write_json
 from combpace.media.midi import read_map, us_per_quarter, write_map
 

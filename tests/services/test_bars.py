@@ -2,7 +2,7 @@ import numpy as np
 
 from combpace.core.errors import MapConflictError, ParameterError, StaleError
 from combpace.services import bars, sessions, stations, takes
-from combpace.services.workplace import reading, write_analysis
+from combpace.services.workplace import session_state, write_analysis
 from tests.support.places import PlaceTest, breathing, bring_in
 from tests.support.sounds import struck
 
@@ -166,9 +166,9 @@ class ReadAgainTest(PlaceTest):
         session = sessions.create(self.place, "Even steps")
         times = 0.5 + np.arange(48) * 0.5
         bring_in(self.place, session, struck(times, 25.0, low_every=4), "even.wav")
-        self.assertEqual(reading(self.place, session).map_choice().kind, "steady")
+        self.assertEqual(session_state(self.place, session).map_choice().kind, "steady")
         bars.read_again(self.place, session, self.place.open(session).revision.version, 60.0)
-        seen = reading(self.place, session)
+        seen = session_state(self.place, session)
         self.assertEqual(seen.map_choice().kind, "steady")
         self.assertAlmostEqual(seen.need_map().bpm_at(0.0) / seen.need_map().meters[0].beat_quarters, 60.0, delta=0.05)
         self.assertLess(float(np.min(np.abs(times - seen.need_map().second(0.0)))), 0.003)
@@ -190,7 +190,7 @@ class ReadAgainTest(PlaceTest):
         takes.bundle(self.place, session, self.place.open(session).revision.version, ids, "Tubs", listen=False)
         takes.hear_together(self.place, ids, lambda phase, share: None)
         bars.read_again(self.place, session, self.place.open(session).revision.version, self.tempo())
-        beats = np.array([knot.time_s for knot in reading(self.place, session).need_map().knots])
+        beats = np.array([knot.time_s for knot in session_state(self.place, session).need_map().knots])
         # Three in four are struck in front of other mics than the lead's.
         away = np.abs(beats[:, None] - self.beats[None, :]).min(axis=0)
         self.assertGreater(float(np.mean(away < 0.004)), 0.9)
@@ -247,9 +247,9 @@ class NoPulseTest(PlaceTest):
         with self.assertRaises(ParameterError):
             bars.make_breathing(self.place, session, self.place.open(session).revision.version)
         bars.make_steady(self.place, session, self.place.open(session).revision.version, 100.0)
-        from combpace.services.workplace import reading
+        from combpace.services.workplace import session_state
 
-        seen = reading(self.place, session)
+        seen = session_state(self.place, session)
         self.assertEqual(seen.need_map().second(4.0), 2.4)
         self.assertLess(len(fit.take_fit(seen, lead).fit.pegs), 3)
         self.assertGreater(len(picture.picture(seen, lead)["bars"]), 1)

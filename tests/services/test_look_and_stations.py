@@ -5,9 +5,9 @@ import numpy as np
 
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
-from combpace.core.onsets import Onsets
+from combpace.core.onsets.detect import Onsets
 from combpace.services import bars, fit, look, onsets, picture, stations, takes, words
-from combpace.services.workplace import reading, write_analysis
+from combpace.services.workplace import session_state, write_analysis
 from combpace.store.models import TakeRow
 from tests.support.places import PlaceTest, breathing, bring_in
 from tests.support.sounds import struck
@@ -251,7 +251,7 @@ class NamesTest(PlaceTest):
 
     def test_a_take_without_pulse_says_so(self) -> None:
         quiet = bring_in(self.place, self.session, Audio(np.zeros(44100, np.float32), 44100), "quiet loop.wav")
-        seen = reading(self.place, self.session)
+        seen = session_state(self.place, self.session)
         self.assertIsNone(seen.own_pace(quiet))
         found = [place for place in look.places(seen, "takes", None) if place.where == "quiet loop"]
         self.assertEqual({place.title for place in found}, {"As it came", "No pulse found"})

@@ -9,7 +9,7 @@ import soundfile as sf
 from combpace.core.errors import NotFoundError, ParameterError
 from combpace.services import bars, fit, handoff, look, picture, sessions, stations, takes, words
 from combpace.services.document import FORMAT, NewerFormatError, read
-from combpace.services.workplace import reading
+from combpace.services.workplace import session_state
 from combpace.store.models import JobRow
 from tests.support.places import PlaceTest, breathing, bring_in
 from tests.support.sounds import attack_starts, struck
@@ -175,15 +175,15 @@ class LeadChangeTest(PlaceTest):
         session = sessions.create(self.place, "Loop first")
         sound = struck(np.arange(8) * 0.5 + 0.5, 5)
         loop = bring_in(self.place, session, sound, "a loop.wav")
-        self.assertEqual(reading(self.place, session).document.lead.id, loop)  # type: ignore[union-attr]
+        self.assertEqual(session_state(self.place, session).document.lead.id, loop)  # type: ignore[union-attr]
         kit = bring_in(self.place, session, sound, "kit.wav")
         bring_in(self.place, session, sound, "other loop.wav")
-        seen = reading(self.place, session).document
+        seen = session_state(self.place, session).document
         self.assertEqual([take.role for take in seen.takes], ["follower", "lead", "follower"])
         self.assertEqual(seen.lead.id, kit)  # type: ignore[union-attr]
         # A loop that was chosen stays what it was chosen for.
         chosen = sessions.create(self.place, "Loop chosen")
         first = bring_in(self.place, chosen, sound, "a loop.wav")
-        takes.change_take(self.place, chosen, reading(self.place, chosen).opened.revision.version, first, "role", "lead")
+        takes.change_take(self.place, chosen, session_state(self.place, chosen).opened.revision.version, first, "role", "lead")
         bring_in(self.place, chosen, sound, "kit.wav")
-        self.assertEqual(reading(self.place, chosen).document.lead.id, first)  # type: ignore[union-attr]
+        self.assertEqual(session_state(self.place, chosen).document.lead.id, first)  # type: ignore[union-attr]

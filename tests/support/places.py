@@ -13,7 +13,7 @@ import soundfile as sf
 from combpace.core.audio import Audio
 from combpace.demo.performances import breathing_beats
 from combpace.services import sessions, takes
-from combpace.services.workplace import Reading, Workplace, reading
+from combpace.services.workplace import SessionState, Workplace, session_state
 from combpace.settings import Settings
 from tests.support.sounds import struck
 
@@ -47,8 +47,8 @@ class PlaceTest(unittest.TestCase):
         self.beats, audio = breathing()
         self.lead = bring_in(self.place, self.session, audio, "tub kit.wav")
 
-    def seen(self) -> Reading:
-        return reading(self.place, self.session)
+    def seen(self) -> SessionState:
+        return session_state(self.place, self.session)
 
     @property
     def version(self) -> int:

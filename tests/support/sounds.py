@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import take_times
-from combpace.core.onsets import Onsets
+from combpace.core.onsets.detect import Onsets
 
 RATE = 44100
 

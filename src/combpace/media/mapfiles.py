@@ -11,13 +11,14 @@ from typing import Any
 import numpy as np
 
 from combpace import __version__
-from combpace.core.analysis import Analysis
+from combpace.core.analysis.steady_tempo import SteadyTempo
+from combpace.core.analysis.take import Analysis
 from combpace.core.clocks import ClockT, SessionTimes, TakeTimes
-from combpace.core.drift import bars_between
 from combpace.core.errors import CombPaceError, MediaError
-from combpace.core.onsets import ANALYSIS_VERSION
-from combpace.core.tempo import SteadyTempo
-from combpace.core.tempomap import Knot, Meter, TempoMap, bar_index, bar_number, parse_meter
+from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.core.tempo.drift import bars_between
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
 
 FORMAT_VERSION = 1
 

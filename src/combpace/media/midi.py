@@ -16,7 +16,8 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.tempomap import Knot, Meter, TempoMap, bar_number
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter, bar_number
 
 TICKS_PER_QUARTER = 960
 US = 1_000_000

@@ -10,18 +10,20 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core import solving
-from combpace.core.analysis import Hints, caught, read
-from combpace.core.beats import TempoSpan
-from combpace.core.bundles import on_strokes_of
+from combpace.core.analysis.bundle import on_strokes_of
+from combpace.core.analysis.steady_tempo import steady_tempo
+from combpace.core.analysis.take import Hints, caught, read
+from combpace.core.beats.candidates import TempoSpan
 from combpace.core.clocks import SessionTimes, TakeTimes
 from combpace.core.errors import ParameterError
-from combpace.core.tempo import steady_tempo
-from combpace.core.tempomap import MAX_BPM, MIN_BPM, SAME_PLACE, Meter, TempoMap, bar_index, bar_number, parse_meter, steady_map
+from combpace.core.tempo import anchors
+from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, TempoMap, steady_map
+from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
+from combpace.core.tempo.recount import nearest_bar
 from combpace.services import document as forms
 from combpace.services import words
 from combpace.services.document import MapChoice, TakeEntry
-from combpace.services.workplace import Reading, Workplace, reading
+from combpace.services.workplace import SessionState, Workplace, session_state
 from combpace.store.history import Revision
 
 # Shift frees a drag; otherwise it catches on the nearest attack this near.
@@ -37,7 +39,7 @@ def set_bar_1(workplace: Workplace, session_id: str, version: int, time_s: float
     if choice.kind == "steady":
         return _steady(seen, version, replace(choice, bar_1_s=at), f"Bar 1 is at {words.clock(at)}; all bars are counted from there.")
     pace = _need_pace(seen, lead)
-    new = solving.set_bar_1(pace, at - lead.offset_s, seen.onsets(lead.id))
+    new = anchors.set_bar_1(pace, at - lead.offset_s, seen.onsets(lead.id))
     return _record(seen, version, lead, pace, new, f"Bar 1 is at {words.clock(at)}")
 
 
@@ -50,7 +52,7 @@ def set_bar(workplace: Workplace, session_id: str, version: int, time_s: float, 
         start = at - (line.second(line.bar_line(bar_index(bar))) - line.second(0.0))
         return _steady(seen, version, replace(choice, bar_1_s=start), f"Bar {bar} is at {words.clock(at)}.")
     pace = _need_pace(seen, lead)
-    new = solving.set_bar(pace, at - lead.offset_s, bar, seen.onsets(lead.id))
+    new = anchors.set_bar(pace, at - lead.offset_s, bar, seen.onsets(lead.id))
     return _record(seen, version, lead, pace, new, f"Bar {bar} is at {words.clock(at)}")
 
 
@@ -60,19 +62,19 @@ def set_downbeat(workplace: Workplace, session_id: str, version: int, time_s: fl
     choice = seen.map_choice()
     if choice.kind == "steady":
         line = seen.need_map()
-        nearest = line.second(line.bar_line(solving.nearest_bar(line, line.place(at))))
+        nearest = line.second(line.bar_line(nearest_bar(line, line.place(at))))
         return _steady(
             seen, version, replace(choice, bar_1_s=(choice.bar_1_s or 0.0) + at - nearest), f"{words.clock(at)} is a downbeat; every bar follows."
         )
     pace = _need_pace(seen, lead)
-    new = solving.set_downbeat(pace, at - lead.offset_s, seen.onsets(lead.id))
+    new = anchors.set_downbeat(pace, at - lead.offset_s, seen.onsets(lead.id))
     bar, _ = new.address(new.place(at - lead.offset_s) + 1e-6)
     return _record(seen, version, lead, pace, new, f"{words.clock(at)} is the downbeat of bar {bar}")
 
 
 def pull(workplace: Workplace, session_id: str, version: int, time_s: float, quarters: float, *, caught_on: bool = True) -> Revision:
     """Pull an attack onto a tooth: the tooth gets an anchor at the attack's time. A steady map moves as a whole."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     at = _on_attack(seen, lead, time_s, CATCH_S) if caught_on else time_s
     line = seen.need_map()
@@ -83,34 +85,34 @@ def pull(workplace: Workplace, session_id: str, version: int, time_s: float, qua
         note = f"The steady map moved by {words.signed_ms(1000 * shift)} ms, so that {shown} is on its attack."
         return _steady(seen, version, replace(choice, bar_1_s=(choice.bar_1_s or 0.0) + shift), note)
     pace = _need_pace(seen, lead)
-    new = solving.fix_place(pace, at - lead.offset_s, quarters, seen.onsets(lead.id))
+    new = anchors.fix_place(pace, at - lead.offset_s, quarters, seen.onsets(lead.id))
     return _record(seen, version, lead, pace, new, f"{shown} is fixed at {words.clock(at)}")
 
 
 def release(workplace: Workplace, session_id: str, version: int, quarters: float) -> Revision:
     """Remove an anchor."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     pace = _need_pace(seen, lead)
     heard = seen.analysis(lead.id)
-    new = solving.release(pace, quarters, seen.onsets(lead.id), heard.pace if heard else None)
+    new = anchors.release(pace, quarters, seen.onsets(lead.id), heard.pace if heard else None)
     return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is no longer fixed")
 
 
 def lock(workplace: Workplace, session_id: str, version: int, quarters: float, locked: bool) -> Revision:
     """It is right, lock it: the place becomes an anchor where it is, guarded against drag and delete."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     if seen.map_choice().kind == "steady":
         raise ParameterError("A steady map has one tempo and no anchors to lock; follow the lead's own pace first. Nothing was changed.")
     pace = _need_pace(seen, lead)
-    new = solving.lock(pace, quarters, locked)
+    new = anchors.lock(pace, quarters, locked)
     return _record(seen, version, lead, pace, new, f"{words.place(pace, quarters)} is {'locked where it is' if locked else 'unlocked'}")
 
 
 def set_meter(workplace: Workplace, session_id: str, version: int, text: str, bar: int | None = None) -> Revision:
     """Another meter, for the whole map or from the line of a bar on."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     meter = parse_meter(text)
     choice = seen.map_choice()
@@ -124,7 +126,7 @@ def set_meter(workplace: Workplace, session_id: str, version: int, text: str, ba
         bpm = (choice.bpm or 120.0) * meter.beat_quarters / old.beat_quarters
         return _steady(seen, version, replace(choice, meter=(meter.numerator, meter.denominator), bpm=bpm), note + ".")
     pace = _need_pace(seen, lead)
-    new = solving.set_meter(pace, meter) if bar is None else solving.set_meter_from(pace, pace.bar_line(bar_index(bar)), meter)
+    new = anchors.set_meter(pace, meter) if bar is None else anchors.set_meter_from(pace, pace.bar_line(bar_index(bar)), meter)
     return _record(seen, version, lead, pace, new, note)
 
 
@@ -132,7 +134,7 @@ def scale(workplace: Workplace, session_id: str, version: int, factor: int, bar:
     """Read the same music at twice (2) or half (-2) the tempo, all of it or from the line of a bar on."""
     if factor not in (2, -2):
         raise ParameterError("The tempo is read twice or half as fast. Nothing was changed.")
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     choice = seen.map_choice()
     note = f"The tempo is read {'twice' if factor == 2 else 'half'} as fast{'' if bar is None or bar <= 1 else f' from bar {bar} on'}"
@@ -142,18 +144,18 @@ def scale(workplace: Workplace, session_id: str, version: int, factor: int, bar:
         return _steady(seen, version, replace(choice, bpm=_bpm(choice.bpm * (2.0 if factor == 2 else 0.5))), note + ".")
     pace = _need_pace(seen, lead)
     place = None if bar is None else pace.bar_line(bar_index(bar))
-    return _record(seen, version, lead, pace, solving.scale_tempo(pace, factor, place), note)
+    return _record(seen, version, lead, pace, anchors.scale_tempo(pace, factor, place), note)
 
 
 def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: float) -> Revision:
     """Read the lead's pulse again near a tempo that the user knows; what was fixed on bar lines stays where it is."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     heard, pulse = seen.analysis(lead.id), workplace.pulse(seen.rows[lead.id]) if lead.id in seen.rows else None
     if heard is None or pulse is None:
         raise ParameterError(f"{lead.name} was heard by an earlier version of the program; listen to it again in Takes first. Nothing was changed.")
     old = seen.own_pace(lead.id)
-    fixed = solving.anchors(old) if old else ()
+    fixed = anchors.anchors(old) if old else ()
     bars = []
     for knot in fixed:
         index = old.bar_of(knot.quarters + SAME_PLACE) if old else 0
@@ -175,7 +177,7 @@ def read_again(workplace: Workplace, session_id: str, version: int, about_bpm: f
         new = on_strokes_of(new, seen.onsets(lead.id))
     for knot in fixed:
         if knot.locked:
-            new = solving.lock(new, new.place(knot.time_s), True)
+            new = anchors.lock(new, new.place(knot.time_s), True)
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
     if fixed:
         note += f"; {words.count(len(fixed), 'anchor')} stayed in place"
@@ -195,7 +197,7 @@ def make_steady(
 
     A nudge turns the tempo about bar 1.
     """
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     now = seen.session_map()
     choice = seen.map_choice()
@@ -216,30 +218,30 @@ def make_steady(
 
 def make_breathing(workplace: Workplace, session_id: str, version: int) -> Revision:
     """The session's map is the lead's own pace."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     _need_pace(seen, lead)
     note = f"The map follows {lead.name} as it was played."
     return workplace.decide(seen.opened, version, {"map": forms.map_part(MapChoice("own"))}, note)
 
 
-def _meant(workplace: Workplace, session_id: str, time_s: float) -> tuple[Reading, TakeEntry, float]:
+def _meant(workplace: Workplace, session_id: str, time_s: float) -> tuple[SessionState, TakeEntry, float]:
     """The session, its lead, and the attack of the lead that a moment means."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     lead = seen.need_lead()
     return seen, lead, _on_attack(seen, lead, time_s)
 
 
-def _steady(seen: Reading, version: int, choice: MapChoice, note: str, gesture: str | None = None) -> Revision:
+def _steady(seen: SessionState, version: int, choice: MapChoice, note: str, gesture: str | None = None) -> Revision:
     steady_map(choice.bpm or 0.0, choice.bar_1_s or 0.0, (Meter(1, *choice.meter),))
     return seen.workplace.decide(seen.opened, version, {"map": forms.map_part(choice)}, note, gesture)
 
 
 def _record(
-    seen: Reading, version: int, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], what: str, chosen: MapChoice | None = None
+    seen: SessionState, version: int, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], what: str, chosen: MapChoice | None = None
 ) -> Revision:
     """The lead's new pace as a decision, said with its effect; the map follows it unless another is chosen with it."""
-    moved = solving.largest_move_ms(old, new)
+    moved = anchors.largest_move_ms(old, new)
     if moved is None:
         effect = "no bar line moved"
     elif moved[1] == moved[2]:
@@ -252,7 +254,7 @@ def _record(
     return seen.workplace.decide(seen.opened, version, changes, f"{what}; {effect}.")
 
 
-def _need_pace(seen: Reading, lead: TakeEntry) -> TempoMap[TakeTimes]:
+def _need_pace(seen: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
     pace = seen.own_pace(lead.id)
     if pace is None:
         raise ParameterError(
@@ -261,7 +263,7 @@ def _need_pace(seen: Reading, lead: TakeEntry) -> TempoMap[TakeTimes]:
     return pace
 
 
-def _on_attack(seen: Reading, lead: TakeEntry, time_s: float, reach_s: float = 0.060) -> float:
+def _on_attack(seen: SessionState, lead: TakeEntry, time_s: float, reach_s: float = 0.060) -> float:
     """Session time of the lead's nearest attack within reach, or the moment itself."""
     if not np.isfinite(time_s):
         raise ParameterError("A moment must be a finite number of seconds. Nothing was changed.")

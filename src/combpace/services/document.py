@@ -12,9 +12,10 @@ from typing import Any
 
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError, ParameterError
-from combpace.core.fitting import HandPeg, Rule
-from combpace.core.grid import Grid
-from combpace.core.tempomap import Knot, Meter, TempoMap
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter
 
 FORMAT = 2
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")

@@ -11,15 +11,16 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.analysis import Analysis, Hints, analyse
+from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
-from combpace.core.bundles import analyse_bundle
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.fitting import Fit, Rule, fit
+from combpace.core.fit.pegs import Fit, fit
+from combpace.core.fit.rule import Rule
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
-from combpace.core.tempomap import TempoMap, steady_map
-from combpace.core.timemap import TimeMap
+from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six

@@ -15,18 +15,19 @@ from sqlalchemy import func, select
 
 from combpace.core.clocks import Placement, take_times
 from combpace.core.errors import ParameterError
-from combpace.core.fitting import Fit, HandPeg, fit
-from combpace.core.grid import Grid, parse_grid
-from combpace.core.onsets import ANALYSIS_VERSION, Onsets
+from combpace.core.fit.pegs import Fit, fit
+from combpace.core.fit.rule import HandPeg
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
 from combpace.core.stretch import Choice, check_method, choose_method, far_stretched
-from combpace.core.timemap import TimeMap
+from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.media.decode import FileSource
 from combpace.media.encode import write_sound
 from combpace.services import document as forms
 from combpace.services import jobs, words
 from combpace.services.document import RuleChoice, TakeEntry, TakePegs, default_rule
 from combpace.services.sounding import stretched
-from combpace.services.workplace import EDIT_REACH_S, Reading, Workplace, reading
+from combpace.services.workplace import EDIT_REACH_S, SessionState, Workplace, session_state
 from combpace.store.history import Revision
 from combpace.store.models import FileRow, TakeRow
 
@@ -53,14 +54,14 @@ class TakeFit:
     key: str
 
 
-def take_fit(seen: Reading, take_id: str) -> TakeFit:
+def take_fit(seen: SessionState, take_id: str) -> TakeFit:
     """Derive pegs and time map of a take from its marks, its rule and the maps."""
     timing = seen.document.timing_take(take_id)
     found: TakeFit = seen.workplace.once(("fit", timing, *seen.state), lambda: _derive(seen, timing))
     return found
 
 
-def _derive(seen: Reading, timing: str) -> TakeFit:
+def _derive(seen: SessionState, timing: str) -> TakeFit:
     entry = seen.document.take(timing)
     pace = seen.own_pace(timing)
     row = seen.rows.get(timing)
@@ -131,7 +132,7 @@ def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
 
 def change_rule(workplace: Workplace, session_id: str, version: int, take_id: str, field: str, value: str) -> Revision:
     """Change one field of the sentence."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     timing = seen.document.timing_take(take_id)
     choice = seen.document.rules.get(timing, default_rule())
     rule = choice.rule
@@ -186,7 +187,7 @@ def add_peg(
     workplace: Workplace, session_id: str, version: int, take_id: str, take_s: float, quarters: float | None, session_s: float | None
 ) -> Revision:
     """Pull one onset by hand, onto a place or, freed, to a moment."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     timing = seen.document.timing_take(take_id)
     pegs = seen.document.pegs.get(timing, TakePegs())
     peg = HandPeg(take_s, quarters, session_s)
@@ -203,7 +204,7 @@ def add_peg(
 
 def let_ride(workplace: Workplace, session_id: str, version: int, take_id: str, times_s: list[float]) -> Revision:
     """Remove pegs: the audio there goes back to riding between its neighbours."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     timing = seen.document.timing_take(take_id)
     pegs = seen.document.pegs.get(timing, TakePegs())
 
@@ -216,14 +217,14 @@ def let_ride(workplace: Workplace, session_id: str, version: int, take_id: str, 
     return workplace.decide(seen.opened, version, parts, f"{words.count(len(times_s), 'onset')} without a peg now.")
 
 
-def _stated(seen: Reading, timing: str) -> dict[str, Any]:
+def _stated(seen: SessionState, timing: str) -> dict[str, Any]:
     """A proposed sentence becomes the user's with the first decision on it."""
     return {} if timing in seen.document.rules else {f"rule:{timing}": forms.rule_part(default_rule())}
 
 
 def drop(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
     """Go back to the source: rule and pegs are gone, the take sounds as it was played."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     timing = seen.document.timing_take(take_id)
     parts = {f"rule:{timing}": None, f"pegs:{timing}": None}
     return workplace.decide(seen.opened, version, parts, f"The fit of {seen.document.take(timing).name} was dropped; it sounds as it was played.")
@@ -231,7 +232,7 @@ def drop(workplace: Workplace, session_id: str, version: int, take_id: str) -> R
 
 def keep(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
     """Make the render a take of its own, for all of a bundle; the source stays, as it was played, and is muted."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     made = take_fit(seen, take_id)
     together = seen.document.bundle_of(take_id)
     renders_of: list[tuple[TakeEntry, FileRow]] = []
@@ -267,7 +268,7 @@ def keep(workplace: Workplace, session_id: str, version: int, take_id: str) -> R
 
 def order_render(workplace: Workplace, session_id: str, version: int, take_id: str) -> str:
     """Queue the render of a take and of all in its bundle. Returns the job's id."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     made = take_fit(seen, take_id)
     if not made.stated:
         parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
@@ -286,7 +287,7 @@ def order_render(workplace: Workplace, session_id: str, version: int, take_id: s
 def render_take(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
     """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
-    seen = reading(workplace, args["session"])
+    seen = session_state(workplace, args["session"])
     together = [seen.document.take(take_id) for take_id in args["takes"]]
     made: list[str] = []
     for number, take_id in enumerate(args["takes"]):

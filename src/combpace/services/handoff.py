@@ -13,11 +13,11 @@ from typing import Any
 import numpy as np
 from sqlalchemy import select
 
-from combpace.core.click import ClickBeat, ClickTrack
 from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import ParameterError
-from combpace.core.tempomap import TempoMap
-from combpace.core.timemap import TimeMap
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.sounds.click import ClickBeat, ClickTrack
+from combpace.core.tempo.map import TempoMap
 from combpace.media.decode import FileSource
 from combpace.media.encode import FORMATS, at_rate, write_sound
 from combpace.media.mapfiles import bars_csv, beats_between, map_document, write_json
@@ -25,7 +25,7 @@ from combpace.media.midi import write_map
 from combpace.media.names import file_name
 from combpace.services import fit, jobs, words
 from combpace.services.sounding import Placed, Sounding, sounding
-from combpace.services.workplace import Reading, Workplace, reading
+from combpace.services.workplace import SessionState, Workplace, session_state
 from combpace.store.models import FileRow
 
 Progress = Callable[[str, float], None]
@@ -47,7 +47,7 @@ def order(workplace: Workplace, session_id: str, take_ids: list[str], kind: str,
         raise ParameterError(f"There is no “{unknown[0]}” to hand off.")
     if not take_ids and not extras:
         raise ParameterError("Nothing is chosen to hand off.")
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     seen.need_map()
     takes = []
     for take_id in take_ids:
@@ -64,7 +64,7 @@ def order(workplace: Workplace, session_id: str, take_ids: list[str], kind: str,
     return jobs.enqueue(workplace, session_id, "handoff", session_id, args)
 
 
-def is_fitted(seen: Reading, take_id: str) -> bool:
+def is_fitted(seen: SessionState, take_id: str) -> bool:
     """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own pace."""
     timing = seen.document.timing_take(take_id)
     entry = seen.document.take(timing)
@@ -73,7 +73,7 @@ def is_fitted(seen: Reading, take_id: str) -> bool:
 
 def write_handoff(workplace: Workplace, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
     """Job: write all files of a hand-off, and one archive of them."""
-    seen = reading(workplace, args["session"])
+    seen = session_state(workplace, args["session"])
     session_map = seen.need_map()
     rates = [seen.rows[plan["take"]].sample_rate_hz or 48000 for plan in args["takes"]]
     first = next(
@@ -117,7 +117,7 @@ def write_handoff(workplace: Workplace, args: dict[str, Any], tell: Progress) ->
 
 def _extras(
     workplace: Workplace,
-    seen: Reading,
+    seen: SessionState,
     session_map: TempoMap[SessionTimes],
     args: dict[str, Any],
     span: tuple[float, float, int, int],
@@ -165,7 +165,7 @@ def _keep(workplace: Workplace, session_id: str, path: Path, name: str, kind: st
 
 
 @contextmanager
-def _sounding(workplace: Workplace, seen: Reading, plan: dict[str, Any], session_id: str) -> Iterator[Any]:
+def _sounding(workplace: Workplace, seen: SessionState, plan: dict[str, Any], session_id: str) -> Iterator[Any]:
     """A take on the session's clock at its own rate; a render that exists already is used."""
     row = seen.rows[plan["take"]]
     made = plan["fit"]
@@ -193,11 +193,11 @@ def _starts_s(plan: dict[str, Any]) -> float:
     return float(plan["fit"]["target_s"][0]) if plan["fit"] else float(plan["offset_s"])
 
 
-def _ends_s(plan: dict[str, Any], seen: Reading) -> float:
+def _ends_s(plan: dict[str, Any], seen: SessionState) -> float:
     return float(plan["fit"]["target_s"][-1]) if plan["fit"] else plan["offset_s"] + seen.duration_s(plan["take"])
 
 
-def _stem(seen: Reading, session_map: TempoMap[SessionTimes]) -> str:
+def _stem(seen: SessionState, session_map: TempoMap[SessionTimes]) -> str:
     beat = session_map.meters[0].beat_quarters
     if seen.map_choice().kind == "steady":
         tempo = f"{session_map.bpm_at(0.0) / beat:.2f}".rstrip("0").rstrip(".")

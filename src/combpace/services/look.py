@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.fitting import FACTOR_LIMITS
-from combpace.core.onsets import ANALYSIS_VERSION
+from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.services import fit, picture, words
 from combpace.services.document import TakeEntry
 from combpace.services.takes import proposed_bundle
-from combpace.services.workplace import Reading
+from combpace.services.workplace import SessionState
 
 MOST = 40
 DOUBTFUL_MARK = 0.65
@@ -46,14 +46,14 @@ class Place:
     keep: Action | None = None
 
 
-def places(seen: Reading, station: str, focus: str | None) -> list[Place]:
+def places(seen: SessionState, station: str, focus: str | None) -> list[Place]:
     """The list of a station, worst first."""
     finders = {"takes": _takes, "pace": _pace, "bars": _bars, "onsets": _onsets, "fit": _fit, "hand-off": _handoff}
     found = finders[station](seen, focus) if station in finders else []
     return sorted(found, key=lambda place: -place.worth)[:MOST]
 
 
-def _takes(seen: Reading, _: str | None) -> list[Place]:
+def _takes(seen: SessionState, _: str | None) -> list[Place]:
     found = []
     for take in seen.document.takes:
         row = seen.rows.get(take.id)
@@ -86,7 +86,7 @@ def _bundle_name(together: list[TakeEntry]) -> str:
     return (words.shared_beginning(names) or names[0].split(" - ")[0].split(", ")[0])[:60]
 
 
-def _pace(seen: Reading, _: str | None) -> list[Place]:
+def _pace(seen: SessionState, _: str | None) -> list[Place]:
     lead = seen.document.lead
     facts = seen.steady(lead.id) if lead else None
     if not facts:
@@ -146,7 +146,7 @@ def _verdict(verdict: str) -> str:
     return "is steady" if verdict == "steady" else verdict
 
 
-def _bars(seen: Reading, _: str | None) -> list[Place]:
+def _bars(seen: SessionState, _: str | None) -> list[Place]:
     session_map, lead = seen.session_map(), seen.document.lead
     if session_map is None or lead is None:
         return []
@@ -212,7 +212,7 @@ def _bars(seen: Reading, _: str | None) -> list[Place]:
     return found
 
 
-def _onsets(seen: Reading, focus: str | None) -> list[Place]:
+def _onsets(seen: SessionState, focus: str | None) -> list[Place]:
     lead = seen.document.lead
     take_id = focus or (lead.id if lead else None)
     if take_id is None:
@@ -241,7 +241,7 @@ def _onsets(seen: Reading, focus: str | None) -> list[Place]:
     return found
 
 
-def _fit(seen: Reading, focus: str | None) -> list[Place]:
+def _fit(seen: SessionState, focus: str | None) -> list[Place]:
     lead = seen.document.lead
     take_id = focus or (lead.id if lead else None)
     session_map = seen.session_map()
@@ -274,7 +274,7 @@ def _fit(seen: Reading, focus: str | None) -> list[Place]:
     return found
 
 
-def _handoff(seen: Reading, _: str | None) -> list[Place]:
+def _handoff(seen: SessionState, _: str | None) -> list[Place]:
     return [
         Place(take.name, "Still being read", "it is left out until it is there", None, 5)
         for take in seen.document.takes

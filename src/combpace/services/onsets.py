@@ -10,7 +10,7 @@ from combpace.core.errors import ParameterError
 from combpace.services import document as forms
 from combpace.services import words
 from combpace.services.document import OnsetEdits
-from combpace.services.workplace import EDIT_REACH_S, Reading, Workplace, reading
+from combpace.services.workplace import EDIT_REACH_S, SessionState, Workplace, session_state
 from combpace.store.history import Revision
 
 LEAST_GAP_S = 0.003
@@ -76,30 +76,30 @@ def set_threshold(workplace: Workplace, session_id: str, version: int, take_id: 
     before = len(seen.onsets(take_id))
     new = replace(edits, threshold=threshold)
     opened = replace(seen.document, edits={**seen.document.edits, take_id: new})
-    after = len(Reading(replace(seen.opened, document=opened), seen.rows, workplace).onsets(take_id))
+    after = len(SessionState(replace(seen.opened, document=opened), seen.rows, workplace).onsets(take_id))
     return _record(
         seen, version, take_id, new, f"{words.count(after, 'mark')} instead of {before}: those of at least {threshold:.2f}.", f"threshold:{take_id}"
     )
 
 
-def _edits(workplace: Workplace, session_id: str, take_id: str) -> tuple[Reading, OnsetEdits]:
-    seen = reading(workplace, session_id)
+def _edits(workplace: Workplace, session_id: str, take_id: str) -> tuple[SessionState, OnsetEdits]:
+    seen = session_state(workplace, session_id)
     seen.document.take(take_id)
     return seen, seen.document.edits.get(take_id, OnsetEdits())
 
 
-def _inside(seen: Reading, take_id: str, time_s: float) -> None:
+def _inside(seen: SessionState, take_id: str, time_s: float) -> None:
     length = seen.duration_s(take_id)
     if not 0.0 <= time_s <= length:
         raise ParameterError(f"A mark lies inside its take, which is {words.clock(length)} long. Nothing was changed.")
 
 
-def _near(seen: Reading, take_id: str, time_s: float) -> float:
+def _near(seen: SessionState, take_id: str, time_s: float) -> float:
     times = np.asarray(seen.onsets(take_id).times)
     if not len(times) or float(np.min(np.abs(times - time_s))) > EDIT_REACH_S:
         raise ParameterError(f"There is no mark at {words.clock(time_s)} (any more). Nothing was changed.")
     return float(times[int(np.argmin(np.abs(times - time_s)))])
 
 
-def _record(seen: Reading, version: int, take_id: str, edits: OnsetEdits, note: str, gesture: str | None = None) -> Revision:
+def _record(seen: SessionState, version: int, take_id: str, edits: OnsetEdits, note: str, gesture: str | None = None) -> Revision:
     return seen.workplace.decide(seen.opened, version, {f"onsets:{take_id}": forms.edits_part(edits)}, note, gesture)

@@ -8,17 +8,18 @@ from typing import Any
 import numpy as np
 
 from combpace.core.clocks import SessionTimes, session_times
-from combpace.core.drift import bars_between
 from combpace.core.errors import CombPaceError
-from combpace.core.fitting import FACTOR_LIMITS
-from combpace.core.tempomap import TempoMap, bar_index, bar_number
+from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.tempo.drift import bars_between
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.services import fit, handoff, words
 from combpace.services.bars import map_sentence
 from combpace.services.fit import TakeFit
-from combpace.services.workplace import Reading
+from combpace.services.workplace import SessionState
 
 
-def picture(seen: Reading, focus: str | None) -> dict[str, Any]:
+def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
     """The document a page draws from.
 
     focus  the take whose marks and fit are shown; None takes the lead
@@ -27,13 +28,13 @@ def picture(seen: Reading, focus: str | None) -> dict[str, Any]:
     return found
 
 
-def _kept(seen: Reading) -> tuple[object, ...]:
+def _kept(seen: SessionState) -> tuple[object, ...]:
     """What a picture shows beside the revision: names, states of takes, renders."""
     states = tuple((row.id, row.state, row.error) for row in seen.rows.values())
     return (seen.opened.row.name, states, fit.renders(seen.workplace, seen.opened.row.id))
 
 
-def _draw(seen: Reading, focus: str | None) -> dict[str, Any]:
+def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     document = seen.document
     lead = document.lead
     focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)
@@ -91,7 +92,7 @@ def _draw(seen: Reading, focus: str | None) -> dict[str, Any]:
     return made
 
 
-def take_facts(seen: Reading, take_id: str) -> dict[str, Any]:
+def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
     """What a page knows of a take."""
     take, row = seen.document.take(take_id), seen.rows.get(take_id)
     return {
@@ -153,7 +154,7 @@ def bar_rows(session_map: TempoMap[SessionTimes], start_s: float, end_s: float, 
     return rows
 
 
-def fit_facts(seen: Reading, take_id: str) -> dict[str, Any]:
+def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
     """The fit of the focused take, or why there is none."""
     try:
         made = fit.take_fit(seen, take_id)

@@ -14,8 +14,8 @@ import numpy as np
 
 from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.remembered import Remembered
-from combpace.core.timemap import TimeMap
 from combpace.media.decode import FileSource
 from combpace.services.sounding import Sounding, sounding, stereo
 

@@ -14,7 +14,7 @@ from combpace.core.errors import CombPaceError, NotFoundError, ParameterError
 from combpace.services import document as forms
 from combpace.services import takes, words
 from combpace.services.bars import map_sentence
-from combpace.services.workplace import Reading, Workplace, reading, stale
+from combpace.services.workplace import SessionState, Workplace, session_state, stale
 from combpace.store.errors import OutdatedError
 from combpace.store.history import Revision
 from combpace.store.models import FileRow, SessionRow, TakeRow, new_id, now
@@ -144,7 +144,7 @@ def _ready(workplace: Workplace, session_id: str) -> int:
 
 def _summary(workplace: Workplace, session_id: str) -> dict[str, Any]:
     try:
-        seen = reading(workplace, session_id)
+        seen = session_state(workplace, session_id)
     except CombPaceError as error:
         return {"sentence": str(error), "length": "", "takes": "", "weave": False}
     session_map = seen.session_map()
@@ -158,11 +158,11 @@ def _summary(workplace: Workplace, session_id: str) -> dict[str, Any]:
 
 def weave_of(workplace: Workplace, session_id: str, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
     """(number of the first bar, darkness 0-1 of shape (bars, columns)) of the lead against the session's map."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     return weave_from(seen, columns, most_rows)
 
 
-def weave_from(seen: Reading, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
+def weave_from(seen: SessionState, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
     session_map, lead = seen.session_map(), seen.document.lead
     heard = seen.analysis(lead.id) if lead else None
     if session_map is None or heard is None or lead is None:

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from combpace.core.audio import Samples, SideBySide, Source
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource
-from combpace.core.timemap import TimeMap
 from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
 

@@ -9,10 +9,10 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.tempomap import TempoMap
+from combpace.core.tempo.map import TempoMap
 from combpace.services import fit, handoff, look, picture, words
 from combpace.services.document import KINDS, TakeEntry
-from combpace.services.workplace import Reading
+from combpace.services.workplace import SessionState
 
 STATIONS = ("takes", "pace", "bars", "onsets", "fit", "hand-off")
 TITLES = {"takes": "Takes", "pace": "Pace", "bars": "Bars", "onsets": "Onsets", "fit": "Fit", "hand-off": "Hand-off"}
@@ -33,7 +33,7 @@ class Station:
     finding: str
 
 
-def focus_of(seen: Reading, wanted: str | None, station: str) -> str | None:
+def focus_of(seen: SessionState, wanted: str | None, station: str) -> str | None:
     """The take a station is about: the one asked for, else one to fit, else the lead."""
     ids = [take.id for take in seen.document.takes]
     if wanted in ids:
@@ -51,17 +51,17 @@ def mic_name(take: TakeEntry) -> str:
     return rest.strip(" -_.,:") if rest[:1] in tuple(" -_.,:") and rest.strip(" -_.,:") else take.name
 
 
-def findings(seen: Reading, focus: str | None) -> list[Station]:
+def findings(seen: SessionState, focus: str | None) -> list[Station]:
     """The row of stations, each with its own finding."""
     texts: Mapping[str, str] = seen.workplace.once(("findings", focus, *seen.state, _jobs_key(seen)), lambda: _findings(seen, focus))
     return [Station(name, TITLES[name], KEYS[name], texts[name]) for name in STATIONS]
 
 
-def _jobs_key(seen: Reading) -> int:
+def _jobs_key(seen: SessionState) -> int:
     return len(handoff.files_of(seen.workplace, seen.opened.row.id))
 
 
-def _findings(seen: Reading, focus: str | None) -> dict[str, str]:
+def _findings(seen: SessionState, focus: str | None) -> dict[str, str]:
     takes = seen.document.takes
     lead = seen.document.lead
     session_map = seen.session_map()
@@ -114,7 +114,7 @@ class TempoLine:
     in_force: bool
 
 
-def pace_facts(seen: Reading) -> dict[str, Any] | None:
+def pace_facts(seen: SessionState) -> dict[str, Any] | None:
     """The verdict and the tempi on offer, or None while nothing was heard."""
     lead = seen.document.lead
     heard = seen.analysis(lead.id) if lead else None
@@ -171,7 +171,7 @@ def _verdict(facts: Mapping[str, Any]) -> str:
     return f"The playing {how}"
 
 
-def take_lines(seen: Reading) -> list[dict[str, Any]]:
+def take_lines(seen: SessionState) -> list[dict[str, Any]]:
     """The ledger: a line a take."""
     lines = []
     for take in seen.document.takes:
@@ -193,7 +193,7 @@ def _form(rate: int, channels: int) -> str:
     return f"{rate / 1000:g} kHz {form}"
 
 
-def _own_tempo(seen: Reading, take: TakeEntry) -> str:
+def _own_tempo(seen: SessionState, take: TakeEntry) -> str:
     """In words: "own tempo 103.4, follows the session"."""
     heard = seen.analysis(take.id)
     if heard is None:
@@ -210,7 +210,7 @@ def _own_tempo(seen: Reading, take: TakeEntry) -> str:
     return f"played to the lead, {words.count(bars, 'onset')}"
 
 
-def fit_sentence(seen: Reading, take_id: str) -> dict[str, Any]:
+def fit_sentence(seen: SessionState, take_id: str) -> dict[str, Any]:
     """Fields of the Fit sentence and what they do, or why there is nothing to fit."""
     made = fit.take_fit(seen, take_id)
     rule = made.choice.rule
@@ -249,7 +249,7 @@ def _tightness(made: fit.TakeFit) -> dict[str, int]:
     return {"before": round(100 * float(np.mean(np.abs(own - goal) < 0.010))), "after": round(100 * float(np.mean(np.abs(new - goal) < 0.010)))}
 
 
-def bars_facts(seen: Reading) -> dict[str, Any] | None:
+def bars_facts(seen: SessionState) -> dict[str, Any] | None:
     """Fields of the Bars sentence."""
     session_map = seen.session_map()
     lead = seen.document.lead

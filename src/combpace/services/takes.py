@@ -13,20 +13,20 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.analysis import Analysis, analyse
-from combpace.core.attack_pulse import activation
-from combpace.core.bundles import analyse_bundle
+from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.take import Analysis, analyse
+from combpace.core.beats.attack_decoder import activation
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import ParameterError, StaleError
-from combpace.core.onsets import ANALYSIS_VERSION
-from combpace.core.tempomap import bar_index
+from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.core.tempo.meters import bar_index
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.mapfiles import steady_document
 from combpace.media.peaks import write_peaks
 from combpace.services import document as forms
 from combpace.services import jobs, words
 from combpace.services.document import KINDS, TakeEntry
-from combpace.services.workplace import Workplace, reading, write_analysis
+from combpace.services.workplace import Workplace, session_state, write_analysis
 from combpace.store.history import Revision
 from combpace.store.models import TakeRow
 
@@ -182,7 +182,7 @@ def listen_again(workplace: Workplace, session_id: str, take_id: str) -> None:
 
 def change_take(workplace: Workplace, session_id: str, version: int, take_id: str, field: str, value: str) -> Revision:
     """Change one thing about a take: name, kind, role, pace, bundle, first bar or start."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     take = seen.document.take(take_id)
     takes = seen.document.takes
     if field == "name":
@@ -226,7 +226,7 @@ def change_take(workplace: Workplace, session_id: str, version: int, take_id: st
 
 def bundle(workplace: Workplace, session_id: str, version: int, take_ids: list[str], name: str, *, listen: bool = True) -> Revision:
     """Put takes that were recorded together into one bundle with a common start."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     chosen = [seen.document.take(take_id) for take_id in take_ids]
     if len(chosen) < 2:
         raise ParameterError("A bundle needs at least two takes. Nothing was changed.")
@@ -265,7 +265,7 @@ def proposed_bundle(seen_takes: tuple[TakeEntry, ...], rows: dict[str, TakeRow])
 
 def remove_take(workplace: Workplace, session_id: str, version: int, take_id: str) -> Revision:
     """Take a take out of the session; undo brings it back. The next one becomes the lead where it was the lead."""
-    seen = reading(workplace, session_id)
+    seen = session_state(workplace, session_id)
     gone = seen.document.take(take_id)
     left = tuple(take for take in seen.document.takes if take.id != take_id)
     if gone.role == "lead" and left:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from combpace.core.clocks import ClockT
 from combpace.core.errors import ParameterError
-from combpace.core.tempomap import TempoMap
+from combpace.core.tempo.map import TempoMap
 
 MINUS = "\u2212"
 

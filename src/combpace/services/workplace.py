@@ -13,12 +13,13 @@ from typing import Any
 import numpy as np
 from sqlalchemy import select
 
+from combpace.core.analysis.steady_tempo import steady_tempo
+from combpace.core.beats.activations import Activations, activations_kept, kept_activations
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, take_times
 from combpace.core.errors import NotFoundError, ParameterError, StaleError
-from combpace.core.onsets import Onsets
-from combpace.core.pulse import Pulse, kept_pulse, pulse_of
-from combpace.core.tempo import steady_tempo
-from combpace.core.tempomap import Meter, TempoMap, bar_index, steady_map
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap, steady_map
+from combpace.core.tempo.meters import Meter, bar_index
 from combpace.media.decode import FileSource
 from combpace.media.mapfiles import steady_document
 from combpace.services import document as forms
@@ -181,7 +182,7 @@ class Workplace:
                 self._analyses.popitem(last=False)
         return loaded
 
-    def pulse(self, row: TakeRow) -> Pulse | None:
+    def pulse(self, row: TakeRow) -> Activations | None:
         """What was heard of a take's pulse, for reading it again; None where it is not kept."""
         return read_pulse(self.blob(row.analysis_sha)) if row.analysis_sha else None
 
@@ -196,7 +197,7 @@ def stale(error: OutdatedError) -> StaleError:
 
 
 def write_analysis(
-    path: Path, onsets: Onsets, pace: TempoMap[TakeTimes] | None, activation: FloatArray, facts: Mapping[str, Any], pulse: Pulse | None = None
+    path: Path, onsets: Onsets, pace: TempoMap[TakeTimes] | None, activation: FloatArray, facts: Mapping[str, Any], pulse: Activations | None = None
 ) -> None:
     """Keep an analysis; `read_analysis` and `read_pulse` read it. No pickles: arrays and JSON only."""
     arrays: dict[str, Any] = {
@@ -208,7 +209,7 @@ def write_analysis(
         "facts": np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
     }
     if pulse is not None:
-        arrays |= {f"{PULSE}{name}": rows for name, rows in kept_pulse(pulse).items()}
+        arrays |= {f"{PULSE}{name}": rows for name, rows in kept_activations(pulse).items()}
     with path.open("wb") as out:
         np.savez_compressed(out, **arrays)
 
@@ -224,18 +225,18 @@ def read_analysis(path: Path) -> TakeAnalysis:
         )
 
 
-def read_pulse(path: Path) -> Pulse | None:
+def read_pulse(path: Path) -> Activations | None:
     """What was heard of the pulse; None where an earlier version listened, which kept none."""
     with np.load(path, allow_pickle=False) as data:
         kept = {name.removeprefix(PULSE): data[name] for name in data.files if name.startswith(PULSE)}
-    return pulse_of(kept) if kept else None
+    return activations_kept(kept) if kept else None
 
 
 # -- what the decisions and the analysis say together
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class SessionState:
     """A session's takes with everything that is known and decided about them."""
 
     opened: Opened
@@ -344,11 +345,11 @@ class Reading:
         return max((take.offset_s + self.duration_s(take.id) for take in self.document.takes), default=0.0)
 
 
-def reading(workplace: Workplace, session_id: str) -> Reading:
+def session_state(workplace: Workplace, session_id: str) -> SessionState:
     """Everything about a session in its newest state."""
     opened = workplace.open(session_id)
     rows = workplace.take_rows(session_id)
-    return Reading(replace(opened, document=_led(opened.document, rows)), rows, workplace)
+    return SessionState(replace(opened, document=_led(opened.document, rows)), rows, workplace)
 
 
 def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:

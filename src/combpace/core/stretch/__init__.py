@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.errors import ParameterError
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.blocks import StretchedSource
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
-from combpace.core.timemap import TimeMap
 
 METHODS = ("cut", "strike", "chord", "line")
 
@@ -42,4 +42,4 @@ def stretch(audio: Audio, time_map: TimeMap, method: str) -> Audio:
     return Audio(made.read(0, frames), audio.sample_rate_hz)
 
 
-__all__ = ["METHODS", "Choice", "StretchedSource", "check_method", "choose_method", "far_stretched", "stretch"]
+__all__ = ["METHODS", "Choice", "StretchedSource", "TimeMap", "check_method", "choose_method", "far_stretched", "stretch"]

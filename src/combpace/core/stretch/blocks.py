@@ -11,11 +11,11 @@ import numpy as np
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray
 from combpace.core.errors import ParameterError
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import chord, line, seam
 from combpace.core.stretch.plan import BETTER_CHORD, BETTER_HIT, BETTER_LINE, Segment, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
-from combpace.core.timemap import TimeMap
 
 S = TypeVar("S", bound=Source)
 Fill = Callable[[S, Segment], Samples | chord.Running]

@@ -8,8 +8,8 @@ import numpy as np
 
 from combpace.core.audio import Source
 from combpace.core.clocks import IntArray
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.pitch import periods
-from combpace.core.timemap import TimeMap
 
 # What still sounds right before the next attack, against the attack itself.
 DIED_AWAY_DB = -26.0

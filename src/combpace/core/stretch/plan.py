@@ -15,8 +15,8 @@ from scipy import fft
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import BoolArray, FloatArray, IntArray
+from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.remembered import measured
-from combpace.core.timemap import TimeMap
 
 # A segment starts this long before its attack.
 PRE_S = 0.0025

@@ -17,7 +17,7 @@ from combpace.core.errors import MediaError, NotFoundError, ParameterError
 from combpace.media.peaks import read_peaks
 from combpace.services import fit, handoff, jobs, picture, sessions, takes
 from combpace.services.sounding import Sounding
-from combpace.services.workplace import Reading, Workplace, reading
+from combpace.services.workplace import SessionState, Workplace, session_state
 from combpace.store.models import FileRow, SessionRow
 from combpace.web.api.actions import act
 from combpace.web.deps import Place, Preview
@@ -103,7 +103,7 @@ def listen_again(session_id: str, take_id: str, place: Place) -> dict[str, bool]
 
 @router.get("/sessions/{session_id}/picture")
 def get_picture(session_id: str, place: Place, focus: str | None = None) -> Response:
-    return JSONResponse(picture.picture(reading(place, session_id), focus))
+    return JSONResponse(picture.picture(session_state(place, session_id), focus))
 
 
 @router.get("/sessions/{session_id}/weave")
@@ -141,7 +141,7 @@ def get_sound(
     v: str = "",
 ) -> Response:
     """Two seconds of a take on the session's clock, float32, one channel after the other. `v` names what is heard, so that it may be kept."""
-    seen = reading(place, session_id)
+    seen = session_state(place, session_id)
     entry = seen.document.take(take_id)
     row = seen.rows[take_id]
     made = fit.take_fit(seen, take_id) if fitted else None
@@ -248,7 +248,7 @@ def download(file_id: str, place: Place) -> FileResponse:
 @router.get("/sessions/{session_id}/sources/{take_id}")
 def original(session_id: str, take_id: str, place: Place) -> FileResponse:
     """The bytes of a take as they came."""
-    seen: Reading = reading(place, session_id)
+    seen: SessionState = session_state(place, session_id)
     if take_id not in seen.rows:
         raise ParameterError("This take belongs to another session.")
     row = seen.rows[take_id]

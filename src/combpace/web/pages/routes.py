@@ -12,7 +12,7 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from combpace.core.errors import NotFoundError, ParameterError
 from combpace.media.encode import FORMATS
 from combpace.services import handoff, jobs, look, picture, sessions, stations
-from combpace.services.workplace import Reading, reading
+from combpace.services.workplace import SessionState, session_state
 from combpace.web.deps import Place
 from combpace.web.pages.render import page
 
@@ -38,12 +38,12 @@ def workspace(session_id: str, station: str, request: Request, place: Place, tak
     """A station, whole or (part=1) only what a change of station swaps."""
     if station not in stations.STATIONS:
         raise NotFoundError("There is no such station. Takes, Pace, Bars, Onsets, Fit and Hand-off are.")
-    seen = reading(place, session_id)
+    seen = session_state(place, session_id)
     values = _station_values(seen, station, take)
     return page("_regions.html" if part else "workspace.html", **values)
 
 
-def _station_values(seen: Reading, station: str, take: str | None) -> dict[str, Any]:
+def _station_values(seen: SessionState, station: str, take: str | None) -> dict[str, Any]:
     focus = stations.focus_of(seen, take, station)
     session_id = seen.opened.row.id
     shown = picture.picture(seen, focus)

@@ -1,0 +1,158 @@
+"""Everything the audio says, in one pass: onset strength, onsets, beats, bars, own pace, steady tempo."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from combpace.core.analysis.steady_tempo import SteadyTempo, steady_tempo
+from combpace.core.audio import Source
+from combpace.core.beats.activations import Activations, hear_activations
+from combpace.core.beats.bars import BarHints, in_one_unit, own_pace, read_bars
+from combpace.core.beats.candidates import TempoSpan, heard_at
+from combpace.core.beats.click_track import click_train
+from combpace.core.beats.confidence import bar_confidence, bar_features, beat_confidence, beat_features
+from combpace.core.beats.meter_network import hear_pattern
+from combpace.core.beats.track import Beats, no_beats, track_beats
+from combpace.core.clocks import FloatArray, TakeTimes
+from combpace.core.errors import ParameterError
+from combpace.core.onsets.detect import Onsets, OnsetSettings, detect_onsets, nearest_onset
+from combpace.core.spectra import OnsetStrength, onset_strength
+from combpace.core.tempo import anchors
+from combpace.core.tempo.map import TempoMap, steady_map
+from combpace.core.tempo.meters import Meter
+
+# A hint of the user goes to an attack this near, and is taken as it stands where there is none.
+HINT_REACH_S = 0.060
+# How much less, in log odds, a beat is trusted on which nothing is struck.
+UNSTRUCK = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class Hints:
+    """What the user knows; hard constraints all of them, in any number.
+
+    bars       (seconds, bar number): this moment is the line of that bar
+    downbeats  seconds: this moment is a downbeat
+    others     seconds: the beat nearest to this moment is no downbeat
+    meter      for the whole take
+    meters     (seconds, meter): holds from there on; that moment is a downbeat
+    tempi      what may be read between two moments
+    steady     one tempo describes the whole take
+    exact      these moments are meant as they stand; else each goes to the attack nearest to it
+    """
+
+    bars: tuple[tuple[float, int], ...] = ()
+    downbeats: tuple[float, ...] = ()
+    others: tuple[float, ...] = ()
+    meter: Meter | None = None
+    meters: tuple[tuple[float, Meter], ...] = ()
+    tempi: tuple[TempoSpan, ...] = ()
+    steady: bool = False
+    exact: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Analysis:
+    """What was heard in one take.
+
+    pace    its own pace, or None where no pulse was found
+    steady  the fit of one tempo, or None
+    sure    0-1, how sure the reading of the bars is
+    pulse   what was heard of the pulse: with it, `read` reads anew what the user states more of
+    """
+
+    onsets: Onsets
+    beats: Beats
+    pace: TempoMap[TakeTimes] | None
+    steady: SteadyTempo | None
+    sure: float
+    heard: OnsetStrength = field(repr=False)
+    pulse: Activations = field(repr=False)
+
+
+def analyse(
+    source: Source,
+    hints: Hints | None = None,
+    onset_settings: OnsetSettings | None = None,
+    on_progress: Callable[[str, float], None] | None = None,
+) -> Analysis:
+    """Listen to a whole source.
+
+    on_progress  called with a phase in words and the share of it that is done
+    Returns      an analysis without pace for silence or fewer than three attacks
+    Raises       MapConflictError for hints that contradict each other, ParameterError for hints outside the take
+    """
+    tell = on_progress or (lambda phase, share: None)
+    heard = onset_strength(source, lambda share: tell("listening for attacks", share))
+    tell("placing attacks", 0.0)
+    onsets = detect_onsets(source, heard, onset_settings)
+    tell("following the pulse", 0.0)
+    pulse = hear_activations(source, heard)
+    tell("finding the bars", 0.0)
+    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz, train=click_train(heard, onsets))
+    return Analysis(onsets, beats, pace, steady, sure, heard, pulse)
+
+
+def read(
+    pulse: Activations, onsets: Onsets, hints: Hints, duration_s: float, known: FloatArray | None = None, train: FloatArray | None = None
+) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
+    """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how sure the bars are).
+
+    Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and no fit where there is no pulse. With `known`, the
+    `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast. `train` is
+    as `trains.click_train` gives it.
+    """
+    reach_s = 0.0 if hints.exact else HINT_REACH_S
+    bars = tuple(sorted((caught(time, onsets, duration_s, reach_s), number) for time, number in hints.bars))
+    downbeats = sorted(caught(time, onsets, duration_s, reach_s) for time in hints.downbeats)
+    meters = sorted((caught(time, onsets, duration_s, reach_s), meter) for time, meter in hints.meters)
+    others = [caught(time, onsets, duration_s, reach_s) for time in hints.others]
+    held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
+    beats = track_beats(pulse, onsets, hints.tempi, held, known=known, train=train)
+    if len(beats) < 2:
+        return no_beats(), None, None, 0.0
+
+    def beat_at(time_s: float) -> int:
+        return int(np.argmin(np.abs(np.asarray(beats.times) - time_s)))
+
+    stated = BarHints(
+        meters=tuple([(0, hints.meter)] if hints.meter else []) + tuple((beat_at(time), meter) for time, meter in meters),
+        downbeats=frozenset(beat_at(time) for time in held),
+        others=frozenset(beat_at(time) for time in others),
+    )
+    pattern = hear_pattern(pulse, beats.rough)
+    reading = read_bars(pattern, stated, trust=trust_in(pulse, beats))
+    if not stated.meters:
+        reading = in_one_unit(reading, beats.rough)
+    beats = replace(beats, confidence=beat_confidence(beat_features(pulse, pattern, beats)))
+    sure = bar_confidence(bar_features(pattern, reading, beats.confidence))
+    pace = own_pace(beats, reading, sure)
+    for time, number in bars:
+        pace = anchors.set_bar(pace, time, number, onsets)
+    for time in downbeats:
+        pace = anchors.set_downbeat(pace, time, onsets)
+    steady = steady_tempo(pace, onsets, duration_s)
+    if hints.steady:
+        # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.
+        bpm = steady.bpm * pace.meters[0].beat_quarters
+        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=float(np.mean(sure)))
+        for time, number in bars:
+            pace = anchors.set_bar(pace, time, number, onsets)
+    return beats, pace, steady, float(np.mean(sure))
+
+
+def trust_in(pulse: Activations, beats: Beats) -> FloatArray:
+    """How well each beat is heard, in log odds: a bar of a free intro may be counted like any other, but little is struck on its beats."""
+    trust: FloatArray = heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK)
+    return trust
+
+
+def caught(time_s: float, onsets: Onsets, duration_s: float, reach_s: float = HINT_REACH_S) -> float:
+    """The nearest onset within reach, or the moment itself."""
+    if not 0.0 <= time_s <= duration_s:
+        raise ParameterError(f"{time_s:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed.")
+    at = nearest_onset(onsets.times, time_s, reach_s)
+    return time_s if at is None else float(onsets.times[at])

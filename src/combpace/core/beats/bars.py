@@ -1,0 +1,249 @@
+"""Bars: which beats are downbeats, in what meter, and where bar 1 is.
+
+A hidden Markov model over (meter, beat of the bar), one step per beat, as in the bar-pointer models of Whiteley, Cemgil,
+Godsill (2006) and Krebs, Böck, Widmer (2015), but over beats that are known: all meters at once, meters change at bar
+lines, and a bar may have a beat more or less. Decoded by the Viterbi algorithm; posteriors by forward-backward.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from combpace.core.beats.activations import METERS
+from combpace.core.beats.meter_network import Pattern, log_odds
+from combpace.core.beats.track import Beats
+from combpace.core.clocks import FloatArray, TakeTimes
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter, parse_meter
+
+# What is read where the user names no meter.
+HEARD = tuple(parse_meter(name) for name in METERS)
+NEVER = -1e9
+# How much less than usual, in log odds, the beats of bar 1 may be heard.
+TRUSTED = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class BarWeights:
+    """In nats; found on generated songs, see docs/decisions/ear.md.
+
+    down    weight of the log odds of a downbeat, bounded by `most`
+    meter   weight of what each beat says of the meter; neighbours say much the same
+    change  cost of another meter from a bar line on
+    slip    cost of a bar that is shorter or one beat longer than its meter
+    common  share of 4/4 before anything is heard (common practice); the others share the rest
+    """
+
+    down: float = 1.0
+    most: float = 4.0
+    meter: float = 0.3
+    change: float = 6.0
+    slip: float = 9.0
+    common: float = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class BarHints:
+    """What the user knows about bars, as indices of beats.
+
+    meters     (from beat, meter): holds from there to the next one of these
+    downbeats, others  beats that are downbeats, and that are not
+    """
+
+    meters: tuple[tuple[int, Meter], ...] = ()
+    downbeats: frozenset[int] = frozenset()
+    others: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class BarReading:
+    """The bars of a take.
+
+    starts      index of the beat that opens each bar, increasing; bar 1 is the first of them
+    meters      of each of these bars
+    sure        0-1 for every beat: posterior of its place in the bar and meter, as they were read
+    in_meter    0-1 for every beat: posterior of its meter alone
+    """
+
+    starts: tuple[int, ...]
+    meters: tuple[Meter, ...]
+    sure: FloatArray
+    in_meter: FloatArray
+
+    @property
+    def first(self) -> int:
+        return self.starts[0]
+
+
+def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeights | None = None, trust: FloatArray | None = None) -> BarReading:
+    """Find meters, downbeats and bar 1.
+
+    pattern  what the beats' pattern says
+    trust    how well each beat is heard; bar 1 is the first of the bars whose beats are heard nearly as well as is usual
+    Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
+    """
+    hints, w = hints or BarHints(), weights or BarWeights()
+    stated = [meter for _, meter in hints.meters]
+    whole = any(at == 0 for at, _ in hints.meters)
+    kinds = list(dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else HEARD)]))
+    count = len(pattern.downbeat)
+    if count < 2:
+        return BarReading((0,), (kinds[0],), np.zeros(count), np.zeros(count))
+    place = np.array([k for k, meter in enumerate(kinds) for _ in range(meter.beats)])
+    beat = np.array([p for meter in kinds for p in range(meter.beats)])
+    score = _observed(pattern, kinds, w)[:, place]
+    down = w.down * log_odds(pattern.downbeat.astype(np.float64), w.most)
+    score += np.where(beat[None, :] == 0, down[:, None], 0.0)
+    bounds = [*hints.meters, (count, None)]
+    for (start, meter), (stop, _) in itertools.pairwise(bounds):
+        assert meter is not None
+        wanted = kinds.index(Meter(1, meter.numerator, meter.denominator))
+        score[start:stop, place != wanted] = NEVER
+    for index in hints.downbeats | {at for at, _ in hints.meters if at > 0}:
+        score[index, beat != 0] = NEVER
+    for index in hints.others:
+        score[index, beat == 0] = NEVER
+    move = _moves(kinds, place, beat, w, len(set(map(str, stated))))
+    prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[place]
+    path = _viterbi(score, move, prior)
+    starts = np.flatnonzero(beat[path] == 0)
+    if trust is not None and not hints.downbeats:
+        ends = np.append(starts[1:], count)
+        good = [float(trust[a:b].mean()) >= float(np.median(trust)) - TRUSTED for a, b in zip(starts, ends, strict=True)]
+        starts = starts[int(np.argmax(good)) :]
+    # A pickup is what comes before the first downbeat; with none at all the first beat opens the only bar.
+    if not len(starts):
+        starts = np.array([0])
+    posterior = _posterior(score, move, prior)
+    rows = np.arange(count)
+    sure = posterior[rows, path]
+    in_meter = np.stack([posterior[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)[rows, place[path]]
+    read = [kinds[place[path[a]]] for a in starts]
+    meters = (*(_named(meter, int(b - a)) for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)), read[-1])
+    return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
+
+
+def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:
+    """Bars of eighths among bars of quarters whose beats are as long: all are named by the unit of most of these beats.
+
+    Without it 5/4 after 7/8 at one pulse would be a tempo that doubles from one bar to the next. Where the meter does change from
+    eighths to quarters, beats become twice as long, and the names stay. `beats` in seconds.
+    """
+    edges = [*bars.starts, len(beats)]
+    gaps = np.append(np.diff(beats), np.diff(beats)[-1:])
+    of: dict[int, list[FloatArray]] = {4: [], 8: []}
+    units = [{1.0: 4, 0.5: 8}.get(meter.beat_quarters) for meter in bars.meters]
+    for unit, (a, b) in zip(units, itertools.pairwise(edges), strict=True):
+        if unit:
+            of[unit].append(gaps[a:b])
+    quarters, eighths = (np.concatenate(found) if found else np.zeros(0) for found in of.values())
+    if not len(quarters) or not len(eighths) or np.median(quarters) > np.sqrt(2) * np.median(eighths):
+        return bars
+    one = 4 if len(quarters) >= len(eighths) else 8
+    meters = (Meter(1, m.numerator, one) if unit else m for unit, m in zip(units, bars.meters, strict=True))
+    return replace(bars, meters=tuple(meters))
+
+
+def _named(meter: Meter, beats: int) -> Meter:
+    """The meter of a bar of `beats` beats of this kind."""
+    if beats == meter.beats:
+        return meter
+    return Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
+
+
+def _observed(pattern: Pattern, kinds: Sequence[Meter], w: BarWeights) -> FloatArray:
+    """Log evidence for each of `kinds` at each beat."""
+    said = np.log(np.maximum(pattern.meter.astype(np.float64), 1e-3))
+    names = {name: k for k, name in enumerate(METERS)}
+    # A meter of which nothing was learnt is as likely as an unlikely one.
+    columns = [said[:, names[str(kind)]] if str(kind) in names else np.full(len(said), np.log(0.02)) for kind in kinds]
+    return w.meter * np.stack(columns, axis=1)
+
+
+def _moves(kinds: Sequence[Meter], place: np.ndarray, beat: np.ndarray, w: BarWeights, stated: int) -> FloatArray:
+    """Cost, as negative numbers, of going from a state (row) to another (column); the first `stated` kinds are the user's."""
+    states = len(place)
+    move = np.full((states, states), NEVER)
+    for s in range(states):
+        last = beat[s] == kinds[place[s]].beats - 1
+        # Bars of a meter that is stated are whole, unless another statement leaves no room for that.
+        slip = 10 * w.slip if place[s] < stated else w.slip
+        for t in range(states):
+            same = place[s] == place[t]
+            if same and beat[t] == beat[s] + 1:
+                move[s, t] = 0.0
+            elif beat[t] == 0 and same:
+                move[s, t] = 0.0 if last else -slip
+            elif beat[t] == 0 and last:
+                move[s, t] = -w.change
+        if last and kinds[place[s]].beats > 1:
+            # One beat more: the last is counted twice.
+            move[s, s] = max(move[s, s], -slip)
+    return move
+
+
+def _viterbi(score: FloatArray, move: FloatArray, prior: FloatArray) -> np.ndarray:
+    best = prior + score[0]
+    back = np.zeros(score.shape, np.int16)
+    states = np.arange(score.shape[1])
+    for i in range(1, len(score)):
+        into = best[:, None] + move
+        back[i] = np.argmax(into, axis=0)
+        best = into[back[i], states] + score[i]
+    path = np.zeros(len(score), int)
+    path[-1] = int(np.argmax(best))
+    for i in range(len(score) - 1, 0, -1):
+        path[i - 1] = back[i, path[i]]
+    return path
+
+
+def _posterior(score: FloatArray, move: FloatArray, prior: FloatArray) -> FloatArray:
+    """Probability of each state at each beat, shape of `score`."""
+    step = np.exp(move)
+    seen = np.exp(np.maximum(score - score.max(axis=1, keepdims=True), -60.0))
+    seen[score <= NEVER / 2] = 0.0
+    forward, backward = np.zeros_like(seen), np.ones_like(seen)
+    forward[0] = np.exp(prior) * seen[0]
+    forward[0] /= forward[0].sum() + 1e-300
+    for i in range(1, len(seen)):
+        forward[i] = (forward[i - 1] @ step) * seen[i]
+        forward[i] /= forward[i].sum() + 1e-300
+    for i in range(len(seen) - 2, -1, -1):
+        backward[i] = step @ (backward[i + 1] * seen[i + 1])
+        backward[i] /= backward[i].sum() + 1e-300
+    both = forward * backward
+    result: FloatArray = both / (both.sum(axis=1, keepdims=True) + 1e-300)
+    return result
+
+
+def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> TempoMap[TakeTimes]:
+    """The take's own pace: a found knot on every beat, musical time counted from bar 1.
+
+    sure    0-1 for each bar; a knot on a bar line is as sure as the bar, where that is less than the beat
+    Raises ParameterError for fewer than two beats.
+    """
+    if len(beats) < 2:
+        raise ParameterError("No pulse was found in this take; tap one, or state a tempo.")
+    places = np.zeros(len(beats))
+    first = bars.meters[0]
+    places[: bars.first] = (np.arange(bars.first) - bars.first) * first.beat_quarters
+    meters: list[Meter] = []
+    line = 0.0
+    for number, (start, meter, stop) in enumerate(zip(bars.starts, bars.meters, [*bars.starts[1:], len(beats)], strict=True), 1):
+        if not meters or str(meters[-1]) != str(meter):
+            meters.append(Meter(number, meter.numerator, meter.denominator))
+        # A bar made of beats of another name (five eighths as part of 6/8) still has its beats evenly.
+        share = meter.bar_quarters / (stop - start) if number < len(bars.starts) else meter.beat_quarters
+        places[start:stop] = line + np.arange(stop - start) * share
+        line += meter.bar_quarters
+    confidence = np.array(beats.confidence, np.float64)
+    if sure is not None:
+        at = np.array(bars.starts)
+        confidence[at] = np.minimum(confidence[at], sure)
+    knots = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(beats.times, places, confidence, strict=True))
+    return TempoMap(knots, tuple(meters))

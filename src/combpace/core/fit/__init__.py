@@ -1,0 +1,1 @@
+"""What moves where: rules, pegs, and the time map they make."""

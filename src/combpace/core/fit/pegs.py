@@ -1,0 +1,230 @@
+"""The rule that makes pegs, and the time map that pegs make.
+
+An onset's musical place is read through its take's own pace; the rule says where it should be; its new time is found
+through the session's map. Pegs of a rule are derived anew each time and never stored.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.clocks import FloatArray, Placement, Quarters, SessionTimes, TakeTimes, take_times
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index
+
+# Beyond these factors a segment no longer sounds played: it is shown and listed.
+FACTOR_LIMITS = (0.5, 2.0)
+# Pegs that would leave less than this between them cannot both hold.
+LEAST_GAP_S = 0.002
+LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class Peg:
+    """An onset tied to a target.
+
+    own_s  where the onset would lie if nothing but the maps moved it
+    kind   "pulled", "left alone", "hand", or "held" for the edges of the edit
+    """
+
+    take_s: float
+    own_s: float
+    target_s: float
+    quarters: float
+    kind: str
+    strength: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Fit:
+    """What a rule and hand pegs do to one take.
+
+    pegs      in order of time
+    time_map  take time -> session time
+    riding    onsets without a peg: take times
+    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "no room"
+    """
+
+    pegs: tuple[Peg, ...]
+    time_map: TimeMap
+    riding: TakeTimes
+    reasons: tuple[str, ...]
+
+    @property
+    def moves_ms(self) -> FloatArray:
+        """How far each peg of the rule or hand moves its onset against riding with the maps alone, ms."""
+        return np.array([1000.0 * (peg.target_s - peg.own_s) for peg in self.pegs if peg.kind in ("pulled", "hand")])
+
+
+def fit(
+    onsets: Onsets,
+    own_pace: TempoMap[TakeTimes],
+    session_map: TempoMap[SessionTimes],
+    placement: Placement,
+    duration_s: float,
+    rule: Rule | None,
+    hand: Sequence[HandPeg] = (),
+) -> Fit:
+    """Make pegs and the time map of one take.
+
+    onsets      take time
+    rule        None makes no pegs: the take follows the map through its own pace only
+    Returns     a strictly increasing map over [0, duration_s]; where both paces agree, nothing moves outside the pegs
+    """
+    pulled, riding, reasons = _by_rule(onsets, own_pace, session_map, rule)
+    by_hand = [_by_hand(peg, own_pace, session_map) for peg in hand]
+    pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > 0.005 for other in by_hand)]
+    if rule is not None and rule.bars is not None:
+        pulled += _edges(rule.bars, own_pace, session_map, duration_s)
+    pegs, crowded = _in_order([*by_hand, *pulled])
+    riding += [peg.take_s for peg in crowded]
+    reasons += ["no room"] * len(crowded)
+    pegs, points = _points(pegs, own_pace, session_map, placement, duration_s)
+    order = sorted(range(len(riding)), key=riding.__getitem__)
+    return Fit(
+        tuple(pegs),
+        TimeMap(np.array([source for source, _ in points]), np.array([target for _, target in points])),
+        take_times([riding[i] for i in order]),
+        tuple(reasons[i] for i in order),
+    )
+
+
+def _by_rule(
+    onsets: Onsets, own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], rule: Rule | None
+) -> tuple[list[Peg], list[float], list[str]]:
+    if rule is None or not len(onsets):
+        return [], [], []
+    own = own_pace.to_quarters(onsets.times)
+    goal = rule.grid.nearest(own, session_map)
+    own_s, goal_s = session_map.to_seconds(own), session_map.to_seconds(goal)
+    distance = goal_s - own_s
+    limit = np.full(len(own), np.inf if rule.ignore_beyond_ms is None else rule.ignore_beyond_ms / 1000.0)
+    if rule.ignore_beyond is not None:
+        reach = session_map.to_seconds(Quarters(goal + np.sign(own - goal) * rule.ignore_beyond)) - goal_s
+        limit = np.minimum(limit, np.where(own == goal, np.inf, np.abs(reach)))
+    reason = np.full(len(own), "", dtype=object)
+    reason[np.abs(distance) > limit] = "ignored"
+    if rule.bars is not None:
+        first, last = session_map.bar_line(bar_index(rule.bars[0])), session_map.bar_line(bar_index(rule.bars[1]) + 1)
+        # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
+        reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = "outside the bars"
+    # Two onsets for one place: the nearer wins, then the stronger.
+    taken: dict[float, int] = {}
+    for i in sorted(range(len(own)), key=lambda i: (round(abs(float(distance[i])), 6), -float(onsets.strength[i]))):
+        if reason[i]:
+            continue
+        key = round(float(goal[i]), 6)
+        if key in taken:
+            reason[i] = "place taken"
+        else:
+            taken[key] = i
+    alone = np.abs(distance) * 1000.0 < rule.leave_alone_ms
+    places = np.where(alone, own, own + rule.strength * (goal - own))
+    targets = session_map.to_seconds(Quarters(places))
+    pegs, riding, reasons = [], [], []
+    for i in range(len(own)):
+        if reason[i]:
+            riding.append(float(onsets.times[i]))
+            reasons.append(str(reason[i]))
+            continue
+        kind = "left alone" if alone[i] else "pulled"
+        pegs.append(Peg(float(onsets.times[i]), float(own_s[i]), float(targets[i]), float(places[i]), kind, float(onsets.strength[i])))
+    return pegs, riding, reasons
+
+
+def _by_hand(peg: HandPeg, own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes]) -> Peg:
+    own_s = session_map.second(own_pace.place(peg.take_s))
+    if peg.session_s is not None:
+        return Peg(peg.take_s, own_s, peg.session_s, session_map.place(peg.session_s), "hand", 2.0)
+    assert peg.quarters is not None
+    return Peg(peg.take_s, own_s, session_map.second(peg.quarters), peg.quarters, "hand", 2.0)
+
+
+def _edges(bars: tuple[int, int], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], duration_s: float) -> list[Peg]:
+    """Held places a sixteenth outside the range, so that nothing beyond it moves."""
+    lines = (session_map.bar_line(bar_index(bars[0])) - 0.25, session_map.bar_line(bar_index(bars[1]) + 1) - 0.25)
+    edges = []
+    for place in lines:
+        at = own_pace.second(place)
+        if 0 < at < duration_s:
+            edges.append(Peg(at, session_map.second(place), session_map.second(place), place, "held", 0.0))
+    return edges
+
+
+def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
+    """The pegs that can hold together; hand pegs first, then the stronger ones."""
+    rank = {"hand": 0, "held": 1, "pulled": 2, "left alone": 2}
+    kept: list[Peg] = []
+    crowded: list[Peg] = []
+    for peg in sorted(pegs, key=lambda peg: (rank[peg.kind], -peg.strength, peg.take_s)):
+        at = int(np.searchsorted([other.take_s for other in kept], peg.take_s))
+        before, after = (kept[at - 1] if at else None), (kept[at] if at < len(kept) else None)
+        if all(_room(a, b) for a, b in ((before, peg), (peg, after)) if a is not None and b is not None):
+            kept.insert(at, peg)
+        elif peg.kind != "held":
+            crowded.append(peg)
+    return kept, crowded
+
+
+def _room(a: Peg, b: Peg) -> bool:
+    source, target = b.take_s - a.take_s, b.target_s - a.target_s
+    return source >= LEAST_GAP_S and target >= LEAST_GAP_S and LEAST_FACTOR <= target / source <= MOST_FACTOR
+
+
+def _points(
+    pegs: list[Peg], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], placement: Placement, duration_s: float
+) -> tuple[list[Peg], list[tuple[float, float]]]:
+    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds."""
+
+    beats = own_pace.times_s[(own_pace.times_s > 0) & (own_pace.times_s < duration_s)]
+    held = np.concatenate([[0.0], beats, [duration_s]])
+    # Where the maps alone would put both ends and the beats between.
+    through = session_map.to_seconds(own_pace.to_quarters(take_times(held)))
+    ends = [(0.0, float(through[0])), (duration_s, float(through[-1]))]
+    moved = np.abs(through - (held + placement.offset_s))
+    pegs = [peg for peg in pegs if 0 <= peg.take_s < duration_s]
+    while True:
+        points = [(peg.take_s, peg.target_s) for peg in pegs if peg.take_s > 0]
+        at_zero = [peg for peg in pegs if peg.take_s <= 0]
+        start = (0.0, at_zero[0].target_s) if at_zero else ends[0]
+        # A pull right beside an end takes the end along: there is nothing between them to stretch.
+        if points and not _fair(start, points[0]):
+            start = (0.0, points[0][1] - points[0][0])
+        end = ends[1]
+        if points and not _fair(points[-1], end):
+            end = (duration_s, points[-1][1] + duration_s - points[-1][0])
+        if end[1] > start[1] and end[0] > start[0]:
+            break
+        pegs = pegs[:-1]
+    points = [start, *points, end]
+    if float(moved.max()) > 0.001:
+        times = np.array([time for time, _ in points])
+        for time, target in zip(beats.tolist(), through[1:-1].tolist(), strict=True):
+            period = 60.0 / own_pace.bpm_at(own_pace.place(time))
+            at = int(np.searchsorted(times, time))
+            near = min(abs(time - times[at - 1]), abs(times[min(at, len(times) - 1)] - time))
+            if near > 0.4 * period:
+                points.append((time, target))
+        points = _monotone(sorted(points), {peg.take_s for peg in pegs} | {0.0, duration_s})
+    return pegs, points
+
+
+def _fair(a: tuple[float, float], b: tuple[float, float]) -> bool:
+    source, target = b[0] - a[0], b[1] - a[1]
+    return source > 0 and target > 0 and (0.25 <= target / source <= 4.0)
+
+
+def _monotone(points: list[tuple[float, float]], firm: set[float]) -> list[tuple[float, float]]:
+    kept: list[tuple[float, float]] = []
+    for point in points:
+        while kept and kept[-1][0] not in firm and not _fair(kept[-1], point):
+            kept.pop()
+        if point[0] in firm or not kept or _fair(kept[-1], point):
+            kept.append(point)
+    return kept

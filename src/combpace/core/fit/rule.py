@@ -1,0 +1,51 @@
+"""The sentence that makes pegs, and pegs by hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.meters import bar_index
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """The sentence: grid, strength, what is left alone, what is ignored.
+
+    strength          0-1: target = own + strength * (grid - own)
+    leave_alone_ms    closer than this keeps its own place
+    ignore_beyond_ms  farther than this gets no peg; None ignores nothing
+    ignore_beyond     the same as a note value in quarters; the nearer limit counts
+    bars              (first, last) bar numbers, or None for the whole take
+    """
+
+    grid: Grid
+    strength: float = 1.0
+    leave_alone_ms: float = 0.0
+    ignore_beyond_ms: float | None = None
+    ignore_beyond: float | None = None
+    bars: tuple[int, int] | None = None
+
+    def __post_init__(self) -> None:
+        if not 0.0 <= self.strength <= 1.0:
+            raise ParameterError(f"Strength lies between 0 and 100 %, not at {self.strength * 100:g} %.")
+        if not 0.0 <= self.leave_alone_ms <= 1000.0:
+            raise ParameterError(f"“Leave alone” takes 0 to 1000 ms, not {self.leave_alone_ms:g}.")
+        if self.ignore_beyond_ms is not None and not 0.0 < self.ignore_beyond_ms <= 10000.0:
+            raise ParameterError(f"“Ignore” takes more than 0 ms, up to 10 s, not {self.ignore_beyond_ms:g} ms.")
+        if self.bars is not None and bar_index(self.bars[0]) > bar_index(self.bars[1]):
+            raise ParameterError(f"Bars {self.bars[0]} to {self.bars[1]} run backwards.")
+
+
+@dataclass(frozen=True, slots=True)
+class HandPeg:
+    """An onset pulled by hand: take time, and a musical place it caught, or a session time if it was freed."""
+
+    take_s: float
+    quarters: float | None = None
+    session_s: float | None = None
+
+    def __post_init__(self) -> None:
+        if (self.quarters is None) == (self.session_s is None):
+            raise ParameterError("A peg by hand has either a musical place or a session time.")

@@ -1,0 +1,1 @@
+"""Small learnt networks: their layers, and their weights beside this file."""

@@ -1,0 +1,1 @@
+"""Attacks: which rises of the sound are attacks, and where each of them starts."""

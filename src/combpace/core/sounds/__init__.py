@@ -1,0 +1,1 @@
+"""Sounds made here: the click."""

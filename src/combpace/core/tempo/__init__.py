@@ -1,0 +1,1 @@
+"""Musical time: maps, meters, anchors, grids, drift."""

@@ -1,0 +1,370 @@
+"""Solving a map again around what the user fixed.
+
+Beats change only between the nearest anchors left and right of a correction; with none on a side, the correction fades
+out there over FADE_BARS when it is small, and goes to the end when it is a matter of phase. Every beat between is laid
+again on the attacks, by dynamic programming over the attacks near its expected time. Anchors are exact, always.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+
+from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.lay import lay_beats
+from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
+from combpace.core.tempo.meters import Meter, bar_index, bar_number
+from combpace.core.tempo.recount import ALIKE, confirmed_in, is_line, nearest_bar, with_downbeat, with_meter, with_meter_from
+
+FADE_BARS = 4
+# A correction beyond this share of a beat means that the pulse itself was read at the wrong phase.
+PHASE_SHARE = 0.25
+# Between two anchors the tempo may be this many times faster or slower than the map as a whole.
+LARGEST_RATIO = 2.6
+
+
+def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets, *, locked: bool = False) -> TempoMap[ClockT]:
+    """Tie a musical place to a moment; the rest is solved again around all anchors.
+
+    time_s   on the map's clock
+    place    quarters; the beats on either side keep their count where no anchor stands in the way
+    attacks  on the map's clock: what beats are laid on
+    Raises   MapConflictError, naming both places, where no sensible tempo joins them
+    """
+    if not (np.isfinite(time_s) and np.isfinite(place)):
+        raise ParameterError("A place and its time must be finite numbers; the map is unchanged.")
+    beat = pace.meter_of(pace.bar_of(place)).beat_quarters
+    left = _anchor_before(pace, place)
+    right = _anchor_after(pace, place)
+    _refuse_conflicts(pace, left, Knot(time_s, place, True), right)
+    counted = round((place - pace.place(time_s)) / beat) * beat
+    before: tuple[Knot, ...] = _side(pace, left, time_s, place, counted, beat, attacks, -1)
+    after: tuple[Knot, ...] = _side(pace, right, time_s, place, counted, beat, attacks, +1)
+    knots = (*before, Knot(time_s, place, True, locked), *after)
+    return _checked(pace, knots)
+
+
+def _side(
+    pace: TempoMap[ClockT], anchor: Knot | None, time_s: float, place: float, counted: float, beat: float, attacks: Onsets, direction: int
+) -> tuple[Knot, ...]:
+    """The knots on one side of a new anchor, in order."""
+
+    def beyond(knot: Knot) -> bool:
+        return direction * (knot.quarters - place) > SAME_PLACE
+
+    if anchor is None:
+        # No anchor: the beats stay where they are but for the fade, and are only counted anew.
+        knots = [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
+        knots = [knot for knot in knots if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0]
+        shift = time_s - pace.second(place - counted)
+        period = 60.0 * beat / pace.bpm_at(place - counted)
+        far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
+        if not knots:
+            return ()
+        distance = np.abs(np.array([knot.quarters for knot in knots]) - place)
+        fade = np.clip(1.0 - distance / far, 0.0, 1.0) if np.isfinite(far) else np.ones(len(knots))
+        expected = np.array([knot.time_s for knot in knots]) + shift * fade
+        moved = fade > 0
+        laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
+        times = np.where(moved & (abs(shift) > 1e-9), laid, [knot.time_s for knot in knots])
+        return tuple(replace(knot, time_s=float(time)) for knot, time in zip(knots, times, strict=True))
+    lo, hi = (Knot(time_s, place), anchor) if direction > 0 else (anchor, Knot(time_s, place))
+    kept: tuple[Knot, ...] = tuple(
+        knot
+        for knot in pace.knots
+        if (knot.quarters >= anchor.quarters - SAME_PLACE if direction > 0 else knot.quarters <= anchor.quarters + SAME_PLACE)
+    )
+    places = pace.beats_between(lo.quarters + 0.25 * beat, hi.quarters - 0.25 * beat)
+    # The old course between both ends, bent linearly so that it meets them.
+    old_lo, old_hi = pace.place(lo.time_s), pace.place(hi.time_s)
+    course = pace.to_seconds(Quarters(old_lo + (places - lo.quarters) * (old_hi - old_lo) / (hi.quarters - lo.quarters)))
+    expected = np.asarray(course, dtype=np.float64)
+    period = (hi.time_s - lo.time_s) * beat / (hi.quarters - lo.quarters)
+    times = lay_beats(expected, attacks, (lo.time_s, hi.time_s), period)
+    sure = _sureness(times, attacks)
+    between: tuple[Knot, ...] = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True))
+    return (*between, *kept) if direction > 0 else (*kept, *between)
+
+
+def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
+    if not len(attacks) or not len(times):
+        return np.full(len(times), 0.3)
+    near = np.min(np.abs(np.asarray(attacks.times)[None, :] - times[:, None]), axis=1)
+    sure: FloatArray = 0.3 + 0.6 * np.exp(-((near / 0.01) ** 2))
+    return sure
+
+
+def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """Tie one bar line to a moment and move no other: what lies beyond the bars on either side of it stays as it is."""
+    index = nearest_bar(pace, place)
+    walls = [pace.bar_line(k) for k in (index - 1, index + 1)]
+    walled = pace
+    for wall in walls:
+        walled = lock(walled, wall, False) if anchor_at(walled, wall) is None else walled
+    made = fix_place(walled, time_s, place, attacks)
+    was: dict[float, Knot] = {round(knot.quarters, 6): knot for knot in pace.knots}
+
+    def free(knot: Knot) -> Knot:
+        if not any(abs(knot.quarters - wall) < ALIKE for wall in walls):
+            return knot
+        return was.get(round(knot.quarters, 6), replace(knot, fixed=False, confidence=0.5))
+
+    return _checked(made, tuple(free(knot) for knot in made.knots))
+
+
+def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times, confirmed downbeats open bars."""
+    confirmed = confirmed_in(pace)
+    counted, line = with_downbeat(pace, pace.beat_near(pace.place(time_s)), confirmed)
+    moments = [pace.second(place) for place in confirmed]
+    counted = counted.counted_from(line)
+    for moment in moments:
+        if not is_line(counted, counted.place(moment)):
+            raise MapConflictError(
+                f"Bar 1 at {time_s:.3f} s and the downbeat confirmed at {moment:.3f} s cannot both hold: "
+                "the lead-in is counted in whole bars. The map is unchanged; take that downbeat back first."
+            )
+    taken = next((knot for knot in counted.knots if knot.fixed and abs(knot.quarters) < SAME_PLACE), None)
+    if taken is not None and abs(taken.time_s - time_s) < 1e-6:
+        return counted
+    if taken is not None:
+        counted = _without(counted, taken.quarters)
+    return fix_place(counted, time_s, 0.0, attacks)
+
+
+def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets, *, renumber: bool = False) -> TempoMap[ClockT]:
+    """This moment is the line of bar `number`.
+
+    renumber  no other bar's number was stated: all are counted from this one. Else the bars keep their numbers, and the line of this
+              one comes here
+    """
+    index = bar_index(number)
+    if renumber or not any(knot.fixed for knot in pace.knots):
+        counted = set_bar_1(pace, time_s, attacks)
+        return counted.counted_from(counted.bar_line(-index)) if index else counted
+    return fix_place(pace, time_s, pace.bar_line(index), attacks)
+
+
+def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on opening theirs."""
+    here = pace.beat_near(pace.place(time_s))
+    if any(knot.fixed for knot in pace.knots):
+        counted, place = with_downbeat(pace, here, confirmed_in(pace))
+        return fix_place(counted, time_s, place, attacks)
+    # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
+    index = nearest_bar(pace, pace.place(time_s))
+    counted = pace.counted_from(here - pace.bar_line(index))
+    return fix_place(counted, time_s, pace.bar_line(index), attacks)
+
+
+def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoMap[ClockT] | None = None) -> TempoMap[ClockT]:
+    """Remove an anchor: the beats between its neighbours go back to where they were found.
+
+    found  the pace as it was heard; where its beats cannot be counted into the gap, beats are laid on the attacks anew
+    """
+    anchor = anchor_at(pace, place)
+    if anchor is None:
+        raise ParameterError("There is no anchor at this place; the map is unchanged.")
+    if anchor.locked:
+        raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
+    left, right = _anchor_before(pace, place), _anchor_after(pace, place)
+    beat = pace.meter_of(pace.bar_of(place)).beat_quarters
+    kept: tuple[Knot, ...] = tuple(k for k in pace.knots if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters))
+    restored: tuple[Knot, ...] | None = None
+    if found is not None:
+        restored = _as_found(pace, found, anchor, left, right, beat)
+    between: tuple[Knot, ...] = _laid_anew(pace, anchor, left, right, beat, attacks) if restored is None else restored
+    return _checked(pace, tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
+
+
+def _as_found(
+    pace: TempoMap[ClockT], found: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float
+) -> tuple[Knot, ...] | None:
+    """The found beats between two anchors, counted from them; None where they do not fit in."""
+    period = 60.0 * beat / float(np.median(pace.span_bpm))
+    heard = float(np.median(np.diff(found.times_s)))
+    if not 0.8 < heard / period < 1.25:
+        return None
+    beats = [
+        k for k in found.knots if (not left or k.time_s > left.time_s + 0.25 * period) and (not right or k.time_s < right.time_s - 0.25 * period)
+    ]
+    if not beats:
+        return ()
+    count = len(beats)
+    reach = (count + 2) * max(meter.beat_quarters for meter in pace.meters)
+    if left is not None:
+        places = pace.beats_between(left.quarters + 0.25 * beat, right.quarters - 0.25 * beat if right else left.quarters + reach)
+        places = places if right else places[:count]
+    elif right is not None:
+        places = pace.beats_between(right.quarters - reach, right.quarters - 0.25 * beat)[-count:]
+    else:
+        near = min(range(count), key=lambda k: abs(beats[k].time_s - anchor.time_s))
+        here = pace.beat_near(anchor.quarters)
+        before = pace.beats_between(here - reach, here - 0.25 * beat)
+        after = pace.beats_between(here, here + reach)
+        places = np.concatenate([before[len(before) - near :], after[: count - near]])
+    if len(places) != count:
+        return None
+    return tuple(replace(knot, quarters=float(place)) for knot, place in zip(beats, places, strict=True))
+
+
+def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float, attacks: Onsets) -> tuple[Knot, ...]:
+    """Beats between two anchors where they are now, laid on the attacks; off-beat knots are dropped."""
+    inside = [
+        replace(knot, fixed=False, confidence=min(knot.confidence, 0.5))
+        for knot in pace.knots
+        if (not left or knot.quarters > left.quarters) and (not right or knot.quarters < right.quarters)
+        if abs(knot.quarters - pace.beat_near(knot.quarters)) < 1e-6
+    ]
+    if not inside:
+        return ()
+    ends = (left.time_s if left else None, right.time_s if right else None)
+    times = lay_beats(np.array([knot.time_s for knot in inside]), attacks, ends, 60.0 * beat / pace.bpm_at(anchor.quarters))
+    return tuple(replace(knot, time_s=float(time)) for knot, time in zip(inside, times, strict=True))
+
+
+def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]:
+    """Lock or unlock a place; locking a found beat makes it an anchor where it is."""
+    near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
+    if abs(near.quarters - place) > 0.02:
+        near = Knot(pace.second(place), place)
+        return _checked(pace, tuple(sorted((*pace.knots, replace(near, fixed=True, locked=locked)), key=lambda knot: knot.quarters)))
+    return _checked(pace, tuple(replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot for knot in pace.knots))
+
+
+def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
+    """Another meter for the whole map: beats keep their times, confirmed downbeats open bars (see `recount`)."""
+    return with_meter(pace, meter, confirmed_in(pace))
+
+
+def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, until: float | None = None) -> TempoMap[ClockT]:
+    """Another meter from the bar line nearest to a place on, to the end or to the line at `until`."""
+    return with_meter_from(pace, place, meter, confirmed_in(pace), until)
+
+
+def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None) -> TempoMap[ClockT]:
+    """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times.
+
+    place  from the bar line nearest to it on; None, or a line that is not after bar 1's, for the whole map
+    """
+    index = None if place is None or nearest_bar(pace, place) <= 0 else nearest_bar(pace, place)
+    line = 0.0 if index is None else pace.bar_line(index)
+    before: list[Knot] = [knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE]
+    after: list[Knot] = list(pace.knots[len(before) :])
+    if before and after and after[0].quarters > line + SAME_PLACE:
+        # The line where the counting changes is a point of the map, or the tempo would change before it.
+        after.insert(0, Knot(pace.second(line), line, confidence=after[0].confidence))
+    kept: list[Knot]
+    if factor == 2:
+        doubled: list[Knot] = [replace(knot, quarters=line + 2 * (knot.quarters - line)) for knot in after]
+        between: list[Knot] = [
+            Knot(0.5 * (a.time_s + b.time_s), 0.5 * (a.quarters + b.quarters), confidence=min(a.confidence, b.confidence))
+            for a, b in itertools.pairwise(doubled)
+        ]
+        kept = [*doubled, *between]
+    else:
+        first = pace.beats_from_bar_1(line)
+        kept = [
+            replace(knot, quarters=line + 0.5 * (knot.quarters - line))
+            for knot in after
+            if knot.fixed or round(pace.beats_from_bar_1(knot.quarters) - first) % 2 == 0
+        ]
+    knots = tuple(sorted((*before, *kept), key=lambda knot: knot.quarters))
+    scaled = _checked(replace(pace, meters=_meters_at(pace, 2.0 if factor == 2 else 0.5, index)), knots)
+    # A downbeat that was confirmed opens a bar also where bars are twice as long.
+    moments = [pace.second(line) for line in confirmed_in(pace)]
+    for k, moment in enumerate(moments):
+        at = next(knot.quarters for knot in scaled.knots if knot.fixed and knot.time_s == moment)
+        known: list[float] = [scaled.place(other) for other in moments[:k]]
+        scaled, _ = with_downbeat(scaled, at, known if index is None else [line, *known])
+    return scaled
+
+
+def _meters_at(pace: TempoMap[ClockT], factor: float, start: int | None) -> tuple[Meter, ...]:
+    """The meters where each bar from index `start` on (or all) becomes `factor` bars; of those that would share a bar the later
+    one holds."""
+
+    def to(index: int) -> int:
+        first = 0 if start is None else start
+        return round(first + (index - first) * factor) if start is None or index >= first else index
+
+    bars = sorted({to(bar_index(meter.bar)): meter for meter in pace.meters}.items())
+    # Where one between two alike is gone, the second changes nothing.
+    changes = [bar for k, bar in enumerate(bars) if not k or str(bar[1]) != str(bars[k - 1][1])]
+    return tuple(replace(meter, bar=bar_number(index)) for index, meter in changes)
+
+
+def anchor_at(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    """The anchor at a musical place, if there is one."""
+    return next((knot for knot in pace.knots if knot.fixed and abs(knot.quarters - place) < 1e-6), None)
+
+
+def anchors(pace: TempoMap[ClockT]) -> tuple[Knot, ...]:
+    """All anchors, in order."""
+    return tuple(knot for knot in pace.knots if knot.fixed)
+
+
+def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float, int, int] | None:
+    """(ms, first bar number, last bar number) of the bar lines that a change moved, or None."""
+    first, last = new.bar_of(float(new.quarters[0])), new.bar_of(float(new.quarters[-1]))
+    # Lines are compared by time: a bar that only got another number did not move.
+    start, stop = old.bar_of(float(old.quarters[0])), old.bar_of(float(old.quarters[-1]))
+    old_lines = old.to_seconds(old.bar_lines(start, stop - start + 1))
+    new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
+    # Where there are more lines or fewer, those that came or went did not move either.
+    few, many = (old_lines, new_lines) if len(old_lines) < len(new_lines) else (new_lines, old_lines)
+    distance = np.array([np.min(np.abs(many - line)) for line in few])
+    if len(many) > 1:
+        half = 0.5 * float(np.median(np.diff(many)))
+        distance[(few < many[0] - half) | (few > many[-1] + half)] = 0.0
+    moved = [int(np.argmin(np.abs(new_lines - few[k]))) for k in np.flatnonzero(distance > 5e-5)]
+    if not moved:
+        return None
+    return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])
+
+
+def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:
+    return replace(pace, knots=tuple(replace(knot, fixed=False) if knot.quarters == place else knot for knot in pace.knots))
+
+
+def _anchor_before(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    return next((knot for knot in reversed(pace.knots) if knot.fixed and knot.quarters < place - SAME_PLACE), None)
+
+
+def _anchor_after(pace: TempoMap[ClockT], place: float) -> Knot | None:
+    return next((knot for knot in pace.knots if knot.fixed and knot.quarters > place + SAME_PLACE), None)
+
+
+def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, right: Knot | None) -> None:
+    here = anchor_at(pace, new.quarters)
+    if here is not None and here.locked and abs(here.time_s - new.time_s) > 1e-6:
+        raise MapConflictError(f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it to move it. The map is unchanged.")
+    typical = float(np.median(pace.span_bpm))
+    for a, b in ((left, new), (new, right)):
+        if a is None or b is None:
+            continue
+        gap_s, gap_q = b.time_s - a.time_s, b.quarters - a.quarters
+        bpm = 60.0 * gap_q / gap_s if gap_s > 0 else np.inf
+        if not (max(MIN_BPM, typical / LARGEST_RATIO) <= bpm <= min(MAX_BPM, typical * LARGEST_RATIO)):
+            other = a if b is new else b
+            pace_words = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
+            raise MapConflictError(
+                f"{_name(pace, new)} at {new.time_s:.3f} s and {_name(pace, other)}, fixed at {other.time_s:.3f} s, cannot both hold: "
+                f"they would lie {pace_words}. The map is unchanged; remove one of the two anchors first."
+            )
+
+
+def _name(pace: TempoMap[ClockT], knot: Knot) -> str:
+    bar, beat = pace.address(knot.quarters)
+    return f"{'Bar' if beat == 1 else 'Place'} {bar}" + ("" if beat == 1 else f"·{beat:g}")
+
+
+def _checked(pace: TempoMap[ClockT], knots: tuple[Knot, ...]) -> TempoMap[ClockT]:
+    try:
+        return replace(pace, knots=knots)
+    except ParameterError as error:
+        raise MapConflictError(f"No tempo map goes through all of these places: {error} The map is unchanged.") from error

@@ -1,0 +1,73 @@
+"""Grids: places in musical time that attacks are pulled to. A grid starts anew at every bar line."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.map import TempoMap
+
+VALUES = (1, 2, 4, 8, 16, 32, 64)
+_PATTERN = re.compile(r"\s*1\s*/\s*(\d+)\s*(t|d|triplet|dotted)?\s*", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """Evenly spaced places from each bar line on.
+
+    value    denominator of the note value: 1/8 is 8
+    shape    "straight", "triplet" (two thirds of the value) or "dotted" (one and a half)
+    swing    where the off place of each pair lies, as a share of the pair: 0.5 even, 2/3 triplet feel
+    """
+
+    value: int
+    shape: str = "straight"
+    swing: float = 0.5
+
+    def __post_init__(self) -> None:
+        if self.value not in VALUES:
+            raise ParameterError(f"A grid value is one of 1/1 to 1/64, not 1/{self.value}.")
+        if self.shape not in ("straight", "triplet", "dotted"):
+            raise ParameterError(f"A grid is straight, triplet or dotted, not “{self.shape}”.")
+        if not 0.5 <= self.swing <= 0.8:
+            raise ParameterError(f"Swing lies between 50 % and 80 %, not at {self.swing * 100:g} %.")
+
+    @property
+    def step_quarters(self) -> float:
+        return 4.0 / self.value * {"straight": 1.0, "triplet": 2.0 / 3.0, "dotted": 1.5}[self.shape]
+
+    def in_bar(self, bar_quarters: float) -> FloatArray:
+        """Places of one bar from its line to the next line, both included."""
+        step = self.step_quarters
+        count = int(np.ceil(bar_quarters / step - 1e-9))
+        index = np.arange(count)
+        places = index * step + (index % 2) * (2 * self.swing - 1) * step
+        return np.concatenate([places[places < bar_quarters - 1e-9], [bar_quarters]])
+
+    def nearest(self, places: Quarters, tempo_map: TempoMap[ClockT]) -> Quarters:
+        """The grid place nearest to each musical place; on a tie the earlier one."""
+        result = np.empty(len(places))
+        patterns: dict[float, FloatArray] = {}
+        for i, place in enumerate(as_floats(places)):
+            index = tempo_map.bar_of(float(place))
+            line = tempo_map.bar_line(index)
+            length = tempo_map.meter_of(index).bar_quarters
+            pattern = patterns.setdefault(length, self.in_bar(length))
+            result[i] = line + pattern[int(np.argmin(np.abs(pattern - (place - line))))]
+        return Quarters(result)
+
+    def __str__(self) -> str:
+        return f"1/{self.value}" + {"straight": "", "triplet": "t", "dotted": "d"}[self.shape]
+
+
+def parse_grid(text: str, swing: float = 0.5) -> Grid:
+    """Read "1/8", "1/8t" (triplet) or "1/8d" (dotted)."""
+    match = _PATTERN.fullmatch(text)
+    if not match:
+        raise ParameterError(f"“{text}” is not a grid; write it like 1/8, 1/8t for a triplet or 1/8d for a dotted one.")
+    shape = {"t": "triplet", "d": "dotted", "": "straight"}[(match[2] or "").lower()[:1]]
+    return Grid(int(match[1]), shape, swing)

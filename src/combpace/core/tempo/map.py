@@ -1,0 +1,225 @@
+"""Musical time: knots, meters, bars and the map between seconds and quarter notes.
+
+Conventions: quarter note 0 is the line of bar 1, whatever the meter. Bars are numbered ... -2, -1, 1, 2 ...: there is
+no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). A map is piecewise
+linear between its knots and runs on beyond both ends at the tempo of its first and its last span.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from math import isfinite
+from typing import Generic
+
+import numpy as np
+
+from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.meters import Meter, bar_index, bar_number
+
+MIN_BPM, MAX_BPM = 5.0, 1000.0
+# Musical positions closer than this are the same place; far below a sample, far above rounding noise.
+SAME_PLACE = 1e-9
+
+
+@dataclass(frozen=True, slots=True)
+class Knot:
+    """A place where seconds and musical time are tied together.
+
+    time_s      seconds, on the clock of the map it belongs to
+    quarters    musical time; lead-in is negative
+    fixed       an anchor: the user's, exact always. Otherwise found, and may be solved again
+    locked      guards an anchor against drag, delete and tidying
+    confidence  0-1, how sure a found knot is; 1 for anchors
+    """
+
+    time_s: float
+    quarters: float
+    fixed: bool = False
+    locked: bool = False
+    confidence: float = 1.0
+
+    def __post_init__(self) -> None:
+        if not (isfinite(self.time_s) and isfinite(self.quarters)):
+            raise ParameterError(f"A knot needs finite numbers, got {self!r}.")
+        if not 0.0 <= self.confidence <= 1.0:
+            raise ParameterError(f"A confidence lies between 0 and 1, got {self.confidence!r}.")
+
+
+@dataclass(frozen=True, slots=True)
+class TempoMap(Generic[ClockT]):
+    """Seconds <-> musical time.
+
+    knots   at least two, strictly increasing in both seconds and quarters
+    meters  in order of their bars, the first at bar 1; default 4/4
+    """
+
+    knots: tuple[Knot, ...]
+    meters: tuple[Meter, ...] = (Meter(1, 4, 4),)
+    times_s: FloatArray = field(init=False, repr=False, compare=False)
+    quarters: FloatArray = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        if len(self.knots) < 2:
+            raise ParameterError("A tempo map needs at least two knots.")
+        object.__setattr__(self, "times_s", np.array([knot.time_s for knot in self.knots]))
+        object.__setattr__(self, "quarters", np.array([knot.quarters for knot in self.knots]))
+        if not np.all(np.diff(self.times_s) > 0) or not np.all(np.diff(self.quarters) > SAME_PLACE):
+            raise ParameterError("The knots of a tempo map must follow each other in time and in beats.")
+        bpm = self.span_bpm
+        if bpm.min() < MIN_BPM or bpm.max() > MAX_BPM:
+            raise ParameterError(
+                f"A span of this map would run at {bpm.min():.1f} to {bpm.max():.1f} BPM; {MIN_BPM:g} to {MAX_BPM:g} is what a map can hold."
+            )
+        if not self.meters or self.meters[0].bar != 1:
+            raise ParameterError("A tempo map's first meter starts at bar 1.")
+        if any(a.bar >= b.bar for a, b in zip(self.meters, self.meters[1:], strict=False)):
+            raise ParameterError("Meters must follow each other, one for each bar at most.")
+
+    # -- the two clocks
+
+    @property
+    def span_bpm(self) -> FloatArray:
+        """Quarter notes per minute of every span, shape (knots - 1,)."""
+        return 60.0 * np.diff(self.quarters) / np.diff(self.times_s)
+
+    @property
+    def is_steady(self) -> bool:
+        """Whether one tempo describes the whole map."""
+        return len(self.knots) == 2
+
+    def to_quarters(self, times: ClockT) -> Quarters:
+        """Musical time of each moment; exact at knots, strictly increasing, extended beyond both ends."""
+        return Quarters(_piecewise(as_floats(times), self.times_s, self.quarters))
+
+    def to_seconds(self, places: Quarters) -> FloatArray:
+        """Seconds on the map's clock of each musical place; the inverse of `to_quarters`."""
+        return _piecewise(as_floats(places), self.quarters, self.times_s)
+
+    def second(self, place: float) -> float:
+        """Seconds of one musical place."""
+        return float(self.to_seconds(Quarters(as_floats(place)))[0])
+
+    def place(self, time_s: float) -> float:
+        """Musical time of one moment on the map's clock."""
+        return float(_piecewise(as_floats(time_s), self.times_s, self.quarters)[0])
+
+    def bpm_at(self, place: float) -> float:
+        """Quarter notes per minute just after a musical place."""
+        span = int(np.clip(np.searchsorted(self.quarters, place, "right") - 1, 0, len(self.knots) - 2))
+        return float(self.span_bpm[span])
+
+    def shifted(self, offset_s: float) -> TempoMap[ClockT]:
+        """The same map with every knot `offset_s` later."""
+        return replace(self, knots=tuple(replace(knot, time_s=knot.time_s + offset_s) for knot in self.knots))
+
+    # -- bars
+
+    def meter_of(self, index: int) -> Meter:
+        """The meter that holds in the bar of this index."""
+        bars = [bar_index(meter.bar) for meter in self.meters]
+        return self.meters[max(0, bisect_right(bars, index) - 1)]
+
+    def bar_line(self, index: int) -> float:
+        """Quarters of the line that opens the bar of this index."""
+        if index <= 0:
+            return index * self.meters[0].bar_quarters
+        place, at = 0.0, 0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            end = index if following is None else min(index, bar_index(following.bar))
+            if end > at:
+                place += (end - at) * here.bar_quarters
+                at = end
+        return place
+
+    def bar_of(self, place: float) -> int:
+        """Index of the bar in which a musical place lies."""
+        if place < -SAME_PLACE:
+            return int(np.floor(place / self.meters[0].bar_quarters + SAME_PLACE))
+        at, start = 0, 0.0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            if following is not None:
+                bars = bar_index(following.bar) - at
+                if place >= start + bars * here.bar_quarters - SAME_PLACE:
+                    at, start = at + bars, start + bars * here.bar_quarters
+                    continue
+            return at + int(np.floor((place - start) / here.bar_quarters + SAME_PLACE))
+        raise AssertionError("unreachable")
+
+    def bar_lines(self, first: int, count: int) -> Quarters:
+        """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one after them."""
+        return Quarters(np.array([self.bar_line(index) for index in range(first, first + count + 1)]))
+
+    def beats_between(self, low: float, high: float) -> FloatArray:
+        """Places of the counted beats from `low` up to, but without, `high`."""
+        places: list[float] = []
+        index = self.bar_of(low)
+        while (line := self.bar_line(index)) < high - SAME_PLACE:
+            meter = self.meter_of(index)
+            places += [line + beat * meter.beat_quarters for beat in range(meter.beats)]
+            index += 1
+        found = np.array(places)
+        return found[(found > low - SAME_PLACE) & (found < high - SAME_PLACE)] if len(found) else found
+
+    def beats_from_bar_1(self, place: float) -> float:
+        """How many counted beats lie between the line of bar 1 and a place; negative in the lead-in."""
+        index = self.bar_of(place)
+        within = (place - self.bar_line(index)) / self.meter_of(index).beat_quarters
+        if index < 0:
+            return index * self.meters[0].beats + within
+        count, at = 0, 0
+        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
+            end = index if following is None else min(index, bar_index(following.bar))
+            count, at = count + max(0, end - at) * here.beats, max(at, end)
+        return count + within
+
+    def beat_near(self, place: float) -> float:
+        """The place of the counted beat nearest to a place."""
+        index = self.bar_of(place)
+        line, meter = self.bar_line(index), self.meter_of(index)
+        return line + min(meter.beats, round((place - line) / meter.beat_quarters)) * meter.beat_quarters
+
+    def counted_from(self, place: float) -> TempoMap[ClockT]:
+        """The same map with bar 1 at a place; changes of meter stay on the lines nearest to where they were."""
+        index = self.bar_of(place + 1e-6)
+        current = self.meter_of(index)
+        meters = [Meter(1, current.numerator, current.denominator)]
+        line, at = place, 0
+        for change in self.meters[1:]:
+            where = self.bar_line(bar_index(change.bar))
+            if where <= place + 1e-6:
+                continue
+            bars = round((where - line) / meters[-1].bar_quarters)
+            if bars < 1:
+                meters.pop()
+            line, at = line + bars * current.bar_quarters, at + bars
+            current = change
+            meters.append(replace(change, bar=bar_number(at)))
+        knots = tuple(replace(knot, quarters=knot.quarters - place) for knot in self.knots)
+        return replace(self, knots=knots, meters=tuple(meters))
+
+    def address(self, place: float) -> tuple[int, float]:
+        """(bar number, beat in the bar counted from 1) of a musical place."""
+        index = self.bar_of(place)
+        meter = self.meter_of(index)
+        return bar_number(index), 1.0 + max(0.0, place - self.bar_line(index)) / meter.beat_quarters
+
+
+def _piecewise(x: FloatArray, xs: FloatArray, ys: FloatArray) -> FloatArray:
+    """Linear interpolation, extended with the slopes of the first and last span."""
+    span = np.clip(np.searchsorted(xs, x, "right") - 1, 0, len(xs) - 2)
+    share = (x - xs[span]) / (xs[span + 1] - xs[span])
+    # Written from both ends, so that a knot gives back its own value to the last bit.
+    result: FloatArray = np.where(share < 0.5, ys[span] + share * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - share) * (ys[span + 1] - ys[span]))
+    return result
+
+
+def steady_map(bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4, 4),), confidence: float = 1.0) -> TempoMap[ClockT]:
+    """One found span: `bpm` quarter notes a minute, the line of bar 1 at `bar_1_s`."""
+    if not (isfinite(bpm) and MIN_BPM <= bpm <= MAX_BPM):
+        raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {bpm!r}.")
+    # Far apart, so that the tempo read back from the knots is the one that was given.
+    far = 4096.0
+    return TempoMap((Knot(bar_1_s, 0.0, confidence=confidence), Knot(bar_1_s + far * 60.0 / bpm, far, confidence=confidence)), tuple(meters))

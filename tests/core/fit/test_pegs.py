@@ -1,0 +1,86 @@
+import unittest
+
+import numpy as np
+
+from combpace.core.clocks import Placement, SessionTimes, TakeTimes
+from combpace.core.fit.pegs import fit
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import Knot, TempoMap, steady_map
+from tests.support.sounds import marks
+
+OWN: TempoMap[TakeTimes] = steady_map(120, 0.0)
+SESSION: TempoMap[SessionTimes] = steady_map(120, 0.0)
+PLAYED = [0.012, 0.497, 1.03, 1.509, 1.94, 2.5]
+
+
+class RuleTest(unittest.TestCase):
+    def fitted(self, rule: Rule | None, times: list[float] | None = None, **more: object):  # type: ignore[no-untyped-def]
+        return fit(marks(PLAYED if times is None else times), OWN, SESSION, Placement("a"), 4.0, rule, **more)  # type: ignore[arg-type]
+
+    def test_full_strength_puts_every_onset_on_the_grid(self) -> None:
+        made = self.fitted(Rule(Grid(4)))
+        np.testing.assert_allclose([peg.target_s for peg in made.pegs], [0, 0.5, 1, 1.5, 2, 2.5])
+        np.testing.assert_allclose(made.time_map.to_target(PLAYED), [0, 0.5, 1, 1.5, 2, 2.5], atol=1e-9)
+
+    def test_strength_is_linear(self) -> None:
+        made = self.fitted(Rule(Grid(4), strength=0.8))
+        np.testing.assert_allclose([peg.target_s for peg in made.pegs], np.array(PLAYED) + 0.8 * (np.array([0, 0.5, 1, 1.5, 2, 2.5]) - PLAYED))
+
+    def test_leave_alone_keeps_the_own_place_as_a_peg(self) -> None:
+        made = self.fitted(Rule(Grid(4), leave_alone_ms=10))
+        kinds = {round(peg.take_s, 3): peg.kind for peg in made.pegs}
+        self.assertEqual([kinds[time] for time in PLAYED], ["pulled", "left alone", "pulled", "left alone", "pulled", "left alone"])
+        self.assertAlmostEqual(float(made.time_map.to_target(0.497)[0]), 0.497)
+
+    def test_ignored_onsets_ride_between_their_neighbours(self) -> None:
+        made = self.fitted(Rule(Grid(4), ignore_beyond_ms=40))
+        self.assertEqual(list(made.riding), [1.94])
+        self.assertEqual(made.reasons, ("ignored",))
+        self.assertTrue(1.5 < float(made.time_map.to_target(1.94)[0]) < 2.5)
+
+    def test_two_onsets_for_one_place_the_nearer_wins(self) -> None:
+        made = self.fitted(Rule(Grid(4)), [0.98, 1.01])
+        self.assertEqual([peg.take_s for peg in made.pegs], [1.01])
+        self.assertEqual((list(made.riding), made.reasons), ([0.98], ("place taken",)))
+
+    def test_start_and_end_are_held_and_outside_a_range_nothing_moves(self) -> None:
+        made = self.fitted(Rule(Grid(4), bars=(2, 2)), [0.52, 1.03, 2.03, 2.52, 3.48])
+        self.assertEqual((made.time_map.target_s[0], made.time_map.target_s[-1]), (0.0, 4.0))
+        np.testing.assert_allclose(made.time_map.to_target([0.52, 1.03, 1.5]), [0.52, 1.03, 1.5], atol=1e-9)
+        np.testing.assert_allclose(made.time_map.to_target([2.03, 2.52]), [2.0, 2.5], atol=1e-9)
+
+    def test_hand_pegs_win_over_the_rule(self) -> None:
+        made = self.fitted(Rule(Grid(4)), hand=(HandPeg(1.03, quarters=2.25),))
+        self.assertAlmostEqual(float(made.time_map.to_target(1.03)[0]), 1.125)
+
+    def test_nothing_is_ever_folded_over(self) -> None:
+        rng = np.random.default_rng(3)
+        for _ in range(40):
+            times = np.sort(rng.uniform(0.01, 3.9, 40))
+            times = times[np.concatenate([[True], np.diff(times) > 0.005])]
+            made = self.fitted(Rule(Grid(int(rng.choice([4, 8, 16, 64]))), strength=float(rng.uniform())), list(times))
+            self.assertTrue(np.all(np.diff(made.time_map.target_s) > 0))
+
+    def test_silence_and_no_rule(self) -> None:
+        np.testing.assert_allclose(self.fitted(Rule(Grid(8)), []).time_map.factors, [1.0])
+        np.testing.assert_allclose(self.fitted(None).time_map.factors, [1.0])
+
+
+class TwoPacesTest(unittest.TestCase):
+    def test_a_take_of_another_tempo_follows_the_session(self) -> None:
+        own: TempoMap[TakeTimes] = steady_map(100, 0.0)
+        session: TempoMap[SessionTimes] = steady_map(120, 2.0)
+        made = fit(marks(np.arange(8) * 0.6), own, session, Placement("loop"), 4.8, Rule(Grid(4)))
+        np.testing.assert_allclose(made.time_map.to_target(np.arange(8) * 0.6), 2 + np.arange(8) * 0.5, atol=1e-9)
+
+    def test_a_breathing_session_moves_a_fitted_take_with_its_map(self) -> None:
+        times = np.cumsum([0, 0.5, 0.52, 0.55, 0.5, 0.48])
+        session: TempoMap[SessionTimes] = TempoMap(tuple(Knot(float(t) + 1.0, float(k)) for k, t in enumerate(times)))
+        own: TempoMap[TakeTimes] = session.shifted(-1.0)  # type: ignore[assignment]
+        played = times + np.array([0.01, -0.01, 0.02, 0, -0.02, 0.01])
+        made = fit(marks(played), own, session, Placement("a", 1.0), 3.2, Rule(Grid(4)))
+
+        np.testing.assert_allclose(made.time_map.to_target(played), times + 1.0, atol=1e-9)
+        # Where the music was on the line already nothing else has moved: the take keeps its own pace.
+        self.assertAlmostEqual(float(made.time_map.to_target(3.2)[0]), 4.2, places=6)
