@@ -11,7 +11,7 @@ from combpace.core.clocks import SessionTimes
 from combpace.core.sounds.click import click_sound
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
-from combpace.services.picture import map_table
+from combpace.drawing.picture import map_table
 
 VECTORS = Path(__file__).with_name("js") / "map_vectors.json"
 CLICKS = VECTORS.with_name("click_vectors.json")

@@ -20,10 +20,10 @@ import mir_eval
 import numpy as np
 import soundfile as sf
 
+from combpace.batch.files import analyse_file
 from combpace.core.analysis.take import Hints
 from combpace.demo.build import write_performance
 from combpace.demo.performances import boiler_house, pipe_loop, programmed
-from combpace.services.files import analyse_file
 
 DECISIONS = Path(__file__).resolve().parents[2] / "docs" / "decisions" / "ear.md"
 BEGIN, END = "<!-- figures -->", "<!-- end of figures -->"
@@ -74,8 +74,8 @@ def on_the_demo() -> None:
 def memory_per_minute(path: Path) -> float:
     """MB of resident memory that analysing one more minute takes: ten times the same audio against twice."""
     code = (
-        "import resource, sys; from pathlib import Path; from combpace.core.analysis import Hints\n"
-        "from combpace.services.files import analyse_file; heard = analyse_file(Path(sys.argv[1]), Hints())\n"
+        "import resource, sys; from pathlib import Path; from combpace.core.analysis.take import Hints\n"
+        "from combpace.batch.files import analyse_file; heard = analyse_file(Path(sys.argv[1]), Hints())\n"
         "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, heard.decoded.duration_s / 60)"
     )
     used = []

@@ -18,10 +18,10 @@ import soundfile as sf
 from scipy import signal
 
 from bench.ear.songs import Song, song
+from combpace.batch.files import analyse_file
 from combpace.core.analysis.take import Hints
 from combpace.core.audio import Audio
 from combpace.media.decode import FileSource, decode_to_wav
-from combpace.services.files import analyse_file
 
 FIRST = 4_000_000
 

@@ -141,7 +141,7 @@ def worker_memory(folder: Path) -> str:
     sf.write(path, song(600), 44100, subtype="PCM_24")
     code = (
         "import sys, pathlib, re\n"
-        "from combpace.core.analysis import Hints\nfrom combpace.services.files import analyse_file\n"
+        "from combpace.core.analysis.take import Hints\nfrom combpace.batch.files import analyse_file\n"
         "analyse_file(pathlib.Path(sys.argv[1]), Hints())\n"
         "print(re.search(r'VmHWM:\\s+(\\d+)', pathlib.Path('/proc/self/status').read_text())[1])\n"
     )

@@ -11,26 +11,28 @@ from playwright.sync_api import Page, sync_playwright
 from tests.support.browser import CHROMIUM, FLAGS
 from tests.support.server import Server
 
-from combpace.services import bars, demo, fit
-from combpace.services.workplace import Workplace, reading
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import decide
+from combpace.session.state import session_state
 from combpace.settings import Settings
+from combpace.stations.takes.demo import build
 
 OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
 
 
 def prepare(folder: Path) -> str:
     """The demo, with a few decisions as a user would have taken them."""
-    place = Workplace(replace(Settings(), data_dir=folder))
+    place = DataFolder(replace(Settings(), data_dir=folder))
     place.prepare()
-    session = demo.build(place)
-    seen = reading(place, session)
+    session = build(place)
+    seen = session_state(place, session)
     if not any(knot.fixed for knot in seen.own_pace(seen.need_lead().id).knots):  # type: ignore[union-attr]
         for bar in (0, 6, 11):
-            line = reading(place, session).need_map()
+            line = session_state(place, session).need_map()
             version = place.open(session).revision.version
-            bars.lock(place, session, version, line.bar_line(bar), bar == 0)
+            decide(place, session, "lock", version, {"quarters": line.bar_line(bar), "locked": bar == 0})
         organ = next(take.id for take in seen.document.takes if take.name == "Reed organ")
-        fit.change_rule(place, session, place.open(session).revision.version, organ, "strength", "90")
+        decide(place, session, "rule", place.open(session).revision.version, {"take": organ, "field": "strength", "value": "90"})
     place.close()
     return session
 

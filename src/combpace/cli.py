@@ -97,11 +97,11 @@ def _add_hints(parser: argparse.ArgumentParser) -> None:
 
 
 def _analyse(options: argparse.Namespace) -> int:
+    from combpace.batch.files import analyse_file, analyse_files
     from combpace.core.clocks import SessionTimes
     from combpace.core.tempo.map import TempoMap
     from combpace.media.mapfiles import bars_csv, write_json
     from combpace.media.midi import write_map
-    from combpace.services.files import analyse_file, analyse_files
 
     several = len(options.file) > 1
     heard = analyse_files(options.file, _hints(options), _progress()) if several else analyse_file(options.file[0], _hints(options), _progress())
@@ -125,7 +125,7 @@ def _analyse(options: argparse.Namespace) -> int:
 
 
 def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> str:
-    from combpace.services import words
+    from combpace.session import words
 
     bars = document["bars"]
     assert isinstance(bars, list)
@@ -141,10 +141,10 @@ def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> s
 
 
 def _fit(options: argparse.Namespace) -> int:
+    from combpace.batch.files import Target, fit_file
     from combpace.core.fit.rule import Rule
     from combpace.core.tempo.grid import parse_grid
     from combpace.media.mapfiles import write_json
-    from combpace.services.files import Target, fit_file
 
     if (options.bpm is None) != (options.first_downbeat is None):
         raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
@@ -164,7 +164,7 @@ def _fit(options: argparse.Namespace) -> int:
 
 
 def _stretch(options: argparse.Namespace) -> int:
-    from combpace.services.files import stretch_files
+    from combpace.batch.files import stretch_files
 
     done = stretch_files(options.file, options.points, options.out, options.method, _progress())
     for path in done.written:

@@ -10,11 +10,14 @@ from typing import Any
 
 import numpy as np
 import soundfile as sf
+from bench.formats import FORMATS, written
 from starlette.testclient import TestClient
 
-from combpace.services import takes
+from combpace.drawing.picture import map_table
+from combpace.session.decisions import DECISIONS
 from combpace.settings import Settings
-from combpace.web.api.actions import ACTIONS
+from combpace.stations.registry import STATIONS
+from combpace.stations.takes import importing
 from combpace.web.app import create_app
 from tests.support.places import breathing
 from tests.support.sounds import struck
@@ -33,7 +36,7 @@ class WireTest(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.app = create_app(replace(Settings(), data_dir=Path(folder.name), upload_cap=3_000_000), with_jobs=False)
         self.client = TestClient(self.app, raise_server_exceptions=False)
-        self.place = self.app.state.workplace
+        self.place = self.app.state.folder
         self.addCleanup(self.app.state.previewer.close)
         self.addCleanup(self.place.close)
         self.session = self.client.post("/api/sessions", json={"name": "Copper night"}).json()["id"]
@@ -43,7 +46,7 @@ class WireTest(unittest.TestCase):
 
     def with_take(self) -> str:
         take: str = self.put(wav_bytes()).json()["take"]
-        takes.import_take(self.place, {"take": take}, lambda phase, share: None)
+        importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         return take
 
     def picture(self) -> dict[str, Any]:
@@ -155,10 +158,25 @@ class ActionsTest(WireTest):
                 self.assertGreater(len(answer.json()["error"]), 20)
         self.assertEqual(self.client.post(f"/api/sessions/{self.session}/act/undo", content=b"{").status_code, 422)
 
-    def test_every_action_has_a_documented_name(self) -> None:
-        text = (Path(__file__).parents[2] / "docs" / "formats.md").read_text()
-        for name in ACTIONS:
-            self.assertIn(f"`{name}`", text)
+    def test_the_list_of_decisions_in_the_docs_is_not_stale(self) -> None:
+        page = FORMATS.read_text(encoding="utf-8")
+        self.assertEqual(page, written(page), "run python -m bench.formats --write")
+        self.assertIn("| `read-again` | `about_bpm` text or number |", page)
+
+    def test_every_place_to_look_at_can_be_acted_on(self) -> None:
+        self.with_take()
+        for station in STATIONS:
+            found = self.client.get(f"/api/sessions/{self.session}/look", params={"station": station}).json()["places"]
+            self.assertEqual(sorted((place["worth"] for place in found), reverse=True), [place["worth"] for place in found])
+            for place in found:
+                self.assertEqual(set(place), {"where", "title", "reason", "time_s", "worth", "do", "keep"})
+                for action in filter(None, (place["do"], place["keep"])):
+                    self.assertTrue(action["name"] in DECISIONS or action["name"] == "listen-again")
+                    if action["name"] in DECISIONS:
+                        DECISIONS[action["name"]].args.model_validate(action["args"])
+        answer = self.client.get(f"/api/sessions/{self.session}/look", params={"station": "attic"})
+        self.assertEqual(answer.status_code, 404)
+        self.assertIn("no such station", answer.json()["error"])
 
 
 class DataTest(WireTest):
@@ -184,7 +202,6 @@ class DataTest(WireTest):
 
     def test_map_vectors_for_the_browser(self) -> None:
         """The vectors that tests/js checks are what Python says today."""
-        from combpace.services.picture import map_table
         from tests.js_vectors import CLICKS, VECTORS, clicks, maps
 
         self.assertEqual(json.loads(CLICKS.read_text()), clicks())
@@ -199,7 +216,7 @@ class EventsTest(WireTest):
     def test_news_come_once_and_old_news_not_at_all(self) -> None:
         import asyncio
 
-        from combpace.web.api import routes
+        from combpace.web.api import events
 
         self.with_take()
         done = self.place.database
@@ -207,7 +224,7 @@ class EventsTest(WireTest):
         async def listen() -> list[str]:
             heard: list[str] = []
             request = type("Request", (), {"app": self.app})()
-            stream = routes._events(self.session, request, self.place)  # type: ignore[arg-type]
+            stream = events._events(self.session, request, self.place)  # type: ignore[arg-type]
             heard.append(await anext(stream))
             # The import of the take is still queued as a row: it is news for a page that opens now.
             heard.append(await anext(stream))
@@ -278,7 +295,7 @@ class PagesTest(WireTest):
         out = io.BytesIO()
         sf.write(out, struck(0.5 + np.arange(20) * 60 / 45, 28.0).samples.T, 44100, format="WAV", subtype="PCM_16")
         take = self.put(out.getvalue(), "click.wav").json()["take"]
-        takes.import_take(self.place, {"take": take}, lambda phase, share: None)
+        importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         page = self.client.get(f"/sessions/{self.session}/pace").text
         self.assertIn("The playing is steady: one tempo will do", page)
         self.assertRegex(page, r"is \d+ % sure: listen with the click")

@@ -12,9 +12,15 @@ import soundfile as sf
 
 from combpace.core.audio import Audio
 from combpace.demo.performances import breathing_beats
-from combpace.services import sessions, takes
-from combpace.services.workplace import SessionState, Workplace, session_state
+from combpace.session import shelf
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import decide
+from combpace.session.state import SessionState, session_state
 from combpace.settings import Settings
+from combpace.stations import registry
+from combpace.stations.station import Place
+from combpace.stations.takes import importing
+from combpace.store.history import Revision
 from tests.support.sounds import struck
 
 
@@ -24,12 +30,12 @@ def breathing(bars: int = 8, start: float = 1.0, rate: int = 44100) -> tuple[np.
     return beats, struck(beats, float(beats[-1]) + 1.0, rate=rate, low_every=4)
 
 
-def bring_in(workplace: Workplace, session_id: str, audio: Audio, name: str) -> str:
+def bring_in(folder: DataFolder, session_id: str, audio: Audio, name: str) -> str:
     """Import a sound through the same doors as an upload, without a worker."""
-    path = workplace.blobs.new_path(".wav")
+    path = folder.blobs.new_path(".wav")
     sf.write(path, audio.samples.T, audio.sample_rate_hz, subtype="PCM_24")
-    take_id = takes.add_upload(workplace, session_id, path, name)
-    takes.import_take(workplace, {"take": take_id}, lambda phase, share: None)
+    take_id = importing.add_upload(folder, session_id, path, name)
+    importing.import_take(folder, {"take": take_id}, lambda phase, share: None)
     return take_id
 
 
@@ -40,12 +46,16 @@ class PlaceTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.place = Workplace(replace(Settings(), data_dir=self.folder / "data"))
+        self.place = DataFolder(replace(Settings(), data_dir=self.folder / "data"))
         self.place.prepare()
         self.addCleanup(self.place.close)
-        self.session = sessions.create(self.place, "Copper night")
+        self.session = shelf.create(self.place, "Copper night")
         self.beats, audio = breathing()
         self.lead = bring_in(self.place, self.session, audio, "tub kit.wav")
+
+    def act(self, name: str, /, **args: object) -> Revision:
+        """Take a decision on what the session is now, as a page does."""
+        return decide(self.place, self.session, name, self.version, args)
 
     def seen(self) -> SessionState:
         return session_state(self.place, self.session)
@@ -57,3 +67,9 @@ class PlaceTest(unittest.TestCase):
     def line(self, bar_index: int) -> float:
         line = self.seen().need_map()
         return line.second(line.bar_line(bar_index))
+
+
+def look(state: SessionState, station: str, focus: str | None = None) -> list[Place]:
+    """What a station lists, worst first."""
+    here = registry.station(station)
+    return registry.places(state, here, registry.focus_of(state, focus, here))

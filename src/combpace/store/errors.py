@@ -1,4 +1,4 @@
-"""What the store itself can refuse; services turn these into sentences for the user."""
+"""What the store itself can refuse; use cases turn these into sentences for the user."""
 
 
 class MissingError(Exception):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,6 +24,7 @@ MERGE_S = 1.0
 class Revision:
     """One state of a document.
 
+    id            of this state; it never comes again
     version       counts every move of the session, also undo and redo
     format        version of the document's form
     parts         name -> JSON value
@@ -32,6 +33,7 @@ class Revision:
     """
 
     session_id: str
+    id: int
     version: int
     format: int
     parts: Mapping[str, Any]
@@ -60,12 +62,37 @@ class History:
         with self._database.reading() as db:
             return _revision(db, _session(db, session_id))
 
-    def record(self, session_id: str, base_version: int, format: int, changes: Mapping[str, Any], note: str, gesture: str | None = None) -> Revision:
+    def revision(self, session_id: str, revision_id: int) -> Revision:
+        """A state that the session had, by its id. Raises MissingError."""
+        with self._database.reading() as db:
+            session, row = _session(db, session_id), db.get(RevisionRow, revision_id)
+            if row is None or row.session_id != session_id:
+                raise MissingError(f"revision {revision_id}")
+            return _revision(db, session, row)
+
+    def check(self, session_id: str, base_version: int) -> None:
+        """Raises OutdatedError where the session has moved since a version."""
+        with self._database.reading() as db:
+            session = _session(db, session_id)
+            if session.version != base_version:
+                raise _outdated(db, session, base_version)
+
+    def record(
+        self,
+        session_id: str,
+        base_version: int,
+        format: int,
+        changes: Mapping[str, Any],
+        note: str,
+        gesture: str | None = None,
+        beside: Callable[[Session], None] | None = None,
+    ) -> Revision:
         """Append a revision.
 
         base_version  what the change was made on; OutdatedError where the session has moved since
         changes       part name -> new value, or None to drop the part; parts not named stay
         gesture       changes of one gesture within MERGE_S become one step
+        beside        writes the rows that belong to the change, in the same transaction: all of it is kept, or nothing
         """
         with self._database.writing() as db:
             session = _session(db, session_id)
@@ -91,6 +118,8 @@ class History:
             db.add(row)
             db.flush()
             session.cursor, session.version, session.touched = row.id, session.version + 1, now()
+            if beside is not None:
+                beside(db)
             return _revision(db, session)
 
     def undo(self, session_id: str, base_version: int) -> Revision | None:
@@ -139,13 +168,14 @@ def _following(db: Session, cursor: int | None) -> RevisionRow | None:
     return db.scalars(select(RevisionRow).where(RevisionRow.parent_id == cursor).order_by(RevisionRow.id.desc()).limit(1)).first()
 
 
-def _revision(db: Session, session: SessionRow) -> Revision:
-    row = _row(db, session)
+def _revision(db: Session, session: SessionRow, row: RevisionRow | None = None) -> Revision:
+    row = row or _row(db, session)
     names: dict[str, str] = json.loads(row.parts)
     bodies = {part.sha: part.body for part in db.scalars(select(PartRow).where(PartRow.sha.in_(set(names.values()))))}
-    following = _following(db, session.cursor)
+    following = _following(db, row.id)
     return Revision(
         session.id,
+        row.id,
         session.version,
         row.format,
         {name: json.loads(bodies[sha]) for name, sha in names.items()},

@@ -11,12 +11,13 @@ from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
 from combpace import __version__
-from combpace.services.jobs import Dispatcher
-from combpace.services.preview import Previewer
-from combpace.services.workplace import Workplace
+from combpace.jobs.dispatcher import Dispatcher
+from combpace.playback.preview import Previewer
+from combpace.session.data_folder import DataFolder
 from combpace.settings import Settings
+from combpace.stations import registry
 from combpace.web import errors
-from combpace.web.api import routes as api_routes
+from combpace.web.api import ROUTERS
 from combpace.web.guard import Guard
 from combpace.web.pages import routes as page_routes
 from combpace.web.pages.render import STATIC, tree
@@ -36,10 +37,10 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
 
     with_jobs  start the dispatcher and the warm worker; without, jobs stay queued (tests)
     """
-    workplace = Workplace(settings)
-    workplace.prepare()
+    folder = DataFolder(settings)
+    folder.prepare()
     previewer = Previewer()
-    dispatcher = Dispatcher(workplace) if with_jobs else None
+    dispatcher = Dispatcher(folder, registry.__name__) if with_jobs else None
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
@@ -51,12 +52,13 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
         if dispatcher:
             dispatcher.stop()
         previewer.close()
-        workplace.close()
+        folder.close()
 
     app = FastAPI(title="Comb Pace", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
-    app.state.workplace, app.state.previewer, app.state.dispatcher = workplace, previewer, dispatcher
+    app.state.folder, app.state.previewer, app.state.dispatcher = folder, previewer, dispatcher
     app.state.stopping = threading.Event()
-    app.include_router(api_routes.router)
+    for router in ROUTERS:
+        app.include_router(router)
     app.include_router(page_routes.router)
     app.mount(f"/static/{tree()}", _Static(directory=STATIC), name="static")
     errors.install(app)

@@ -6,12 +6,12 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
-from combpace.services.preview import Previewer
-from combpace.services.workplace import Workplace
+from combpace.playback.preview import Previewer
+from combpace.session.data_folder import DataFolder
 
 
-def workplace(request: Request) -> Workplace:
-    found: Workplace = request.app.state.workplace
+def data_folder(request: Request) -> DataFolder:
+    found: DataFolder = request.app.state.folder
     return found
 
 
@@ -20,5 +20,5 @@ def previewer(request: Request) -> Previewer:
     return found
 
 
-Place = Annotated[Workplace, Depends(workplace)]
+Folder = Annotated[DataFolder, Depends(data_folder)]
 Preview = Annotated[Previewer, Depends(previewer)]

@@ -10,7 +10,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.exceptions import HTTPException
 
 from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError
-from combpace.services.document import NewerFormatError
+from combpace.session.document.model import NewerFormatError
 from combpace.web.pages.render import error_page
 
 LOG = logging.getLogger("combpace")

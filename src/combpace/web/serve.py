@@ -26,10 +26,10 @@ def serve(settings: Settings, *, demo: bool = False) -> int:
         app = create_app(settings)
         path = ""
         if demo:
-            from combpace.services.demo import build
+            from combpace.stations.takes.demo import build
 
             print("building the demo where it is missing ...", flush=True)
-            path = f"/sessions/{build(app.state.workplace)}/bars"
+            path = f"/sessions/{build(app.state.folder)}/bars"
         listener = _listener(settings)
         port = listener.getsockname()[1]
         host = f"[{settings.host}]" if ":" in settings.host else settings.host

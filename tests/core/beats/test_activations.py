@@ -75,9 +75,7 @@ class DisagreementTest(unittest.TestCase):
     def test_a_network_agrees_with_itself_and_two_are_farther_apart_on_what_is_no_music(self) -> None:
         rng = np.random.default_rng(1)
         steady, scattered = 0.5 + np.arange(40) * 0.5, np.sort(rng.uniform(0.5, 20.0, 40))
-        both = [
-            hear_activations(source(sound), onset_strength(source(sound))) for sound in (struck(times, 21.0) for times in (steady, scattered))
-        ]
+        both = [hear_activations(source(sound), onset_strength(source(sound))) for sound in (struck(times, 21.0) for times in (steady, scattered))]
         apart = [hear_pattern(pulse, times).apart for pulse, times in zip(both, (steady, scattered), strict=True)]
         self.assertEqual(apart[0].shape, (40, 3))
         self.assertTrue(all((each >= 0).all() and (each <= [10, 1, 10]).all() for each in apart))

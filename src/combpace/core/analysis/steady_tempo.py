@@ -9,6 +9,7 @@ import numpy as np
 
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.drift import robust_line
 from combpace.core.tempo.map import TempoMap
 
 # Beats that scatter less than this about one line were not played by hand.
@@ -56,7 +57,7 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
     beat = pace.meters[0].beat_quarters
     x, y = pace.quarters / beat, pace.times_s
     weight = np.array([max(knot.confidence, 0.05) for knot in pace.knots])
-    period, start, spread = _line(x, y, weight)
+    period, start, spread = robust_line(x, y, weight)
     if spread < PROGRAMMED_S:
         period, start = _sharpened(period, start, spread, np.asarray(onsets.times), x, y, weight)
     effective = max(2.0, float(weight.sum()))
@@ -75,24 +76,6 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
         verdict=_verdict(x, y, residual, spread),
         candidates=candidates_of(float(bpm), float(start), replace(onsets, times=straight), float(until[0])),
     )
-
-
-def _line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float, float, float]:
-    """(slope, intercept, robust standard deviation) of y over x."""
-    robust = weight.copy()
-    slope, intercept, spread = 1.0, 0.0, 0.0
-    for _ in range(30):
-        mean_x, mean_y = np.average(x, weights=robust), np.average(y, weights=robust)
-        slope = float((robust * (x - mean_x) * (y - mean_y)).sum() / max(float((robust * (x - mean_x) ** 2).sum()), 1e-12))
-        intercept = float(mean_y - slope * mean_x)
-        residual = y - intercept - slope * x
-        spread = max(1.4826 * float(np.median(np.abs(residual))), 1e-7)
-        u = residual / (4.685 * spread)
-        following = weight * np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0) + 1e-9
-        if np.allclose(following, robust, rtol=1e-6):
-            break
-        robust = following
-    return slope, intercept, spread
 
 
 def _sharpened(

@@ -274,7 +274,7 @@ def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None)
             if knot.fixed or round(pace.beats_from_bar_1(knot.quarters) - first) % 2 == 0
         ]
     knots = tuple(sorted((*before, *kept), key=lambda knot: knot.quarters))
-    scaled = _checked(replace(pace, meters=_meters_at(pace, 2.0 if factor == 2 else 0.5, index)), knots)
+    scaled = _checked(replace(pace, meters=scaled_meters(pace, 2.0 if factor == 2 else 0.5, index)), knots)
     # A downbeat that was confirmed opens a bar also where bars are twice as long.
     moments = [pace.second(line) for line in confirmed_in(pace)]
     for k, moment in enumerate(moments):
@@ -284,7 +284,7 @@ def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None)
     return scaled
 
 
-def _meters_at(pace: TempoMap[ClockT], factor: float, start: int | None) -> tuple[Meter, ...]:
+def scaled_meters(pace: TempoMap[ClockT], factor: float, start: int | None = None) -> tuple[Meter, ...]:
     """The meters where each bar from index `start` on (or all) becomes `factor` bars; of those that would share a bar the later
     one holds."""
 
@@ -325,6 +325,16 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
     if not moved:
         return None
     return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])
+
+
+def unfixed(pace: TempoMap[ClockT], time_s: float, within_s: float) -> TempoMap[ClockT]:
+    """The same map without an anchor at a moment, if there is one. Raises MapConflictError where it is locked."""
+    here = next((knot for knot in pace.knots if knot.fixed and abs(knot.time_s - time_s) <= within_s), None)
+    if here is None:
+        return pace
+    if here.locked:
+        raise MapConflictError(f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it first. The map is unchanged.")
+    return _without(pace, here.quarters)
 
 
 def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:

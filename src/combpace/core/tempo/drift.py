@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from combpace.core.clocks import ClockT, FloatArray
+from combpace.core.clocks import ClockT, FloatArray, Quarters
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap
 
@@ -65,3 +65,98 @@ def bars_between(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
             )
         )
     return bars
+
+
+# -- against one steady tempo
+
+# How many quarters of the steady map one beat of the playing may stand for: levels, dotted values, thirds.
+BEAT_VALUES = (0.25, 1 / 3, 0.5, 2 / 3, 0.75, 1.0, 1.5, 2.0, 3.0, 4.0)
+# A value is believed where the tempi agree so far; else a beat stands for a beat, and what is off is drift.
+BELIEVED = 0.06
+# The beats about bar 1 that say where the count begins.
+FIRST_BEATS = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Course:
+    """Beats as they were played against a steady map, followed beat by beat and never wrapped.
+
+    places    quarters of the steady map that each beat stands for, increasing, shape (n,)
+    off_ms    beat minus its place's moment, shape (n,); early is negative
+    slope_ms  ms a quarter of the straight course through them, start_ms at place 0
+    bpm       quarters a minute at which the course would be level
+    """
+
+    places: FloatArray
+    off_ms: FloatArray
+    slope_ms: float
+    start_ms: float
+    bpm: float
+
+    def at(self, place: float) -> float | None:
+        """How far the beats about a place lie from it, ms; None before the first and after the last."""
+        if not self.places[0] - 1e-6 <= place <= self.places[-1] + 1e-6:
+            return None
+        return float(np.interp(place, self.places, self.off_ms))
+
+    def straight_at(self, place: float) -> float:
+        """Where the straight course lies at a place, ms."""
+        return self.start_ms + self.slope_ms * place
+
+    @property
+    def piled_ms(self) -> float:
+        """Where the straight course lies at the last beat."""
+        return self.straight_at(float(self.places[-1]))
+
+    @property
+    def scatter_ms(self) -> float:
+        """Robust spread of the beats about the straight course."""
+        rest = self.off_ms - (self.start_ms + self.slope_ms * self.places)
+        return float(1.4826 * np.median(np.abs(rest - np.median(rest))))
+
+
+def course_against(steady: TempoMap[ClockT], played: TempoMap[ClockT]) -> Course:
+    """Follow the beats of a pace against a steady map on the same clock.
+
+    played  a knot on every beat; its level and meter may differ from the steady map's
+    Edges   a pace of one span is followed beat by beat as well
+    """
+    times = np.asarray(played.times_s, dtype=np.float64)
+    counted = np.array([played.beats_from_bar_1(place) for place in played.quarters])
+    period = float(np.median(np.diff(times) / np.diff(counted)))
+    value = _beat_value(period * steady.bpm_at(0.0) / 60.0, steady.meters[0].beat_quarters)
+    own = np.asarray(steady.to_quarters(played.to_seconds(played.quarters)))  # type: ignore[arg-type]
+    first = int(np.argmin(np.abs(own)))
+    near = slice(first, first + FIRST_BEATS) if first + FIRST_BEATS <= len(own) else slice(max(0, len(own) - FIRST_BEATS), len(own))
+    raster = min(value, steady.meters[0].beat_quarters)
+    base = round(float(np.median(own[near] - value * counted[near])) / raster) * raster
+    places = base + value * counted
+    off = times - steady.to_seconds(Quarters(places))
+    weight = np.array([max(knot.confidence, 0.05) for knot in played.knots])
+    slope, start, _ = robust_line(places, off, weight)
+    bpm = 60.0 / (60.0 / steady.bpm_at(0.0) + slope)
+    return Course(places, 1000.0 * off, 1000.0 * slope, 1000.0 * start, bpm)
+
+
+def _beat_value(measured: float, beat_quarters: float) -> float:
+    """What note value a beat that lasts so many quarters is, or the map's own beat where it is none."""
+    best = min(BEAT_VALUES, key=lambda value: abs(np.log(measured / value)))
+    return best if abs(np.log(measured / best)) < BELIEVED else beat_quarters
+
+
+def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float, float, float]:
+    """(slope, intercept, robust standard deviation) of y over x: Tukey's biweight, iterated."""
+    robust = weight.copy()
+    slope, intercept, spread = 1.0, 0.0, 0.0
+    for _ in range(30):
+        mean_x, mean_y = np.average(x, weights=robust), np.average(y, weights=robust)
+        slope = float((robust * (x - mean_x) * (y - mean_y)).sum() / max(float((robust * (x - mean_x) ** 2).sum()), 1e-12))
+        intercept = float(mean_y - slope * mean_x)
+        residual = y - intercept - slope * x
+        spread = max(1.4826 * float(np.median(np.abs(residual))), 1e-7)
+        u = residual / (4.685 * spread)
+        following = weight * np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0) + 1e-9
+        if np.allclose(following, robust, rtol=1e-6):
+            break
+        robust = following
+    return slope, intercept, spread

@@ -99,16 +99,19 @@ def with_meter(pace: TempoMap[ClockT], meter: Meter, confirmed: Sequence[float])
 def with_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, confirmed: Sequence[float], until: float | None = None) -> TempoMap[ClockT]:
     """Another meter from the bar line nearest to a place on, to the end or to the line at `until`, where what stands there stays.
 
-    Beats keep their times. From bar 1 on, or from before it, without `until`, this is `with_meter`.
+    Beats keep their times, in a steady map quarters do. From bar 1 on, or from before it, without `until`, this is `with_meter`.
     """
     index = nearest_bar(pace, place)
-    if index <= 0 and until is None:
+    if index <= 0 and until is None and not pace.is_steady:
         return with_meter(pace, meter, confirmed)
     line: float = pace.bar_line(max(index, 0))
     begun, unit = pace.beats_from_bar_1(line), meter.beat_quarters
 
     def counted(at: float) -> float:
         """A place after the line, in the new count."""
+        if pace.is_steady:
+            # One tempo: quarters stay as long as they are.
+            return at
         if until is None or at <= until:
             return line + (pace.beats_from_bar_1(at) - begun) * unit
         return counted(until) + at - until

@@ -14,7 +14,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoes
 from markupsafe import Markup
 
 from combpace import __version__
-from combpace.services import words
+from combpace.session import words
 
 WEB = Path(__file__).resolve().parents[1]
 STATIC = WEB / "static"
@@ -42,7 +42,7 @@ def icon(name: str) -> Markup:
 
 
 ENVIRONMENT = Environment(
-    loader=FileSystemLoader(WEB / "templates"),
+    loader=FileSystemLoader([WEB / "templates", WEB.parent / "stations"]),
     autoescape=select_autoescape(["html"]),
     undefined=StrictUndefined,
     trim_blocks=True,

@@ -1,0 +1,214 @@
+"""Everything the pictures are drawn from, in one JSON document a revision: map table, bars, marks, pegs."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from combpace.core.clocks import SessionTimes, session_times
+from combpace.core.errors import CombPaceError
+from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.tempo.drift import Course, bars_between, course_against
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index, bar_number
+from combpace.session import fits, words
+from combpace.session.fits import TakeFit
+from combpace.session.state import SessionState
+from combpace.store import rows
+
+
+def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
+    """The document a page draws from.
+
+    focus  the take whose marks and fit are shown; None takes the lead
+    """
+    found: dict[str, Any] = seen.once(
+        "picture", lambda: _draw(seen, focus), focus, len(rows.files_like(seen.folder.database, seen.opened.row.id, "render"))
+    )
+    return found
+
+
+def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
+    document = seen.document
+    lead = document.lead
+    focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)
+    session_map = seen.session_map()
+    kind = seen.map_choice().kind
+    end_s = seen.end_s()
+    made: dict[str, Any] = {
+        "session": seen.opened.row.id,
+        "name": seen.opened.row.name,
+        "version": seen.opened.revision.version,
+        "note": seen.opened.revision.note,
+        "can_undo": seen.opened.revision.can_undo,
+        "can_redo": seen.opened.revision.can_redo,
+        "sentence": words.map_sentence(session_map, kind, end_s),
+        "kind": kind,
+        "end_s": end_s,
+        "lead": lead.id if lead else None,
+        "focus": focus,
+        "takes": [take_facts(seen, take.id) for take in document.takes],
+        "map": None,
+        "bars": [],
+        "anchors": [],
+        "onsets": {},
+        "fit": None,
+    }
+    shown = {
+        take.id for take in document.takes if take.id in (focus, lead.id if lead else None) or (take.bundle and lead and take.bundle == lead.bundle)
+    }
+    for take_id in shown:
+        onsets = seen.onsets(take_id)
+        made["onsets"][take_id] = {
+            "t": [round(float(time), 6) for time in onsets.times],
+            "s": [round(float(value), 3) for value in onsets.strength],
+            "c": [round(float(value), 3) for value in onsets.confidence],
+        }
+    if session_map is None or lead is None:
+        return made
+    made["map"] = map_table(session_map)
+    course = lead_course(seen)
+    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
+    made["bars"] = bar_rows(session_map, min(0.0, lead.offset_s), end_s, attacks, course if kind == "steady" else None)
+    pace = seen.own_pace(lead.id)
+    if kind != "steady" and pace is not None:
+        made["anchors"] = [
+            {
+                "q": round(knot.quarters, 9),
+                "t": round(knot.time_s + lead.offset_s, 6),
+                "locked": knot.locked,
+                "place": words.place(session_map, knot.quarters),
+            }
+            for knot in pace.knots
+            if knot.fixed
+        ]
+    if focus is not None:
+        made["fit"] = fit_facts(seen, focus)
+    return made
+
+
+def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+    """What a page knows of a take."""
+    take, row = seen.document.take(take_id), seen.rows.get(take_id)
+    return {
+        "id": take.id,
+        "name": take.name,
+        "kind": take.kind,
+        "role": take.role,
+        "pace": take.pace,
+        "first_bar": take.first_bar,
+        "bundle": take.bundle,
+        "offset_s": take.offset_s,
+        "state": row.state if row else "missing",
+        "rate": row.sample_rate_hz if row else None,
+        "frames": row.frames if row else None,
+        "channels": row.channels if row else None,
+        "peak": row.peak if row else None,
+        "duration_s": seen.duration_s(take_id),
+        "notes": json.loads(row.notes) if row else [],
+        "error": row.error if row else None,
+        "fitted": fits.is_fitted(seen, take_id),
+        "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
+    }
+
+
+def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
+    """The map as the browser evaluates it: the rules of `TempoMap`, none of its solving."""
+    return {
+        "times": [float(time) for time in session_map.times_s],
+        "quarters": [float(place) for place in session_map.quarters],
+        "meters": [[bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters] for meter in session_map.meters],
+    }
+
+
+def lead_course(seen: SessionState) -> Course | None:
+    """The lead's own beats against a steady session; None where the map breathes or nothing was heard."""
+    lead, session_map = seen.document.lead, seen.session_map()
+    if lead is None or session_map is None or seen.map_choice().kind != "steady":
+        return None
+    heard = seen.analysis(lead.id)
+    pace = seen.document.paces.get(lead.id) or (heard.pace if heard else None)
+    if pace is None:
+        return None
+    placed: TempoMap[SessionTimes] = TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+    found: Course = seen.once("course", lambda: course_against(session_map, placed))
+    return found
+
+
+def bar_rows(
+    session_map: TempoMap[SessionTimes], start_s: float, end_s: float, attacks: SessionTimes, course: Course | None = None
+) -> list[dict[str, Any]]:
+    """A row a bar, with what stands beside it: its drift by its first attack, or by the course of the lead's beats where there is one."""
+    first = session_map.bar_of(session_map.place(start_s))
+    lines = bars_between(session_map, session_map.second(session_map.bar_line(first)) - 1e-4, end_s, attacks)
+    sure_at = np.interp(
+        [line.start_s for line in lines], session_map.times_s, np.array([knot.confidence for knot in session_map.knots]), left=0.2, right=0.2
+    )
+    rows = []
+    for line, sure in zip(lines, sure_at, strict=True):
+        meter = session_map.meter_of(line.index)
+        drift = line.drift_ms if course is None else course.at(session_map.bar_line(line.index))
+        rows.append(
+            {
+                "i": line.index,
+                "n": bar_number(line.index),
+                "q": session_map.bar_line(line.index),
+                "len": meter.bar_quarters,
+                "beats": meter.beats,
+                "meter": str(meter),
+                "s": round(line.start_s, 6),
+                "e": round(line.end_s, 6),
+                "bpm": round(line.bpm / meter.beat_quarters, 3),
+                "drift": None if drift is None else round(drift, 1),
+                "sure": round(float(sure), 3),
+            }
+        )
+    return rows
+
+
+def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+    """The fit of the focused take, or why there is none."""
+    try:
+        made = fits.take_fit(seen, take_id)
+    except CombPaceError as error:
+        return {"missing": str(error)}
+    time_map = made.fit.time_map
+    return {
+        "take": made.take.id,
+        "key": made.key,
+        "stated": made.stated,
+        "method": made.method,
+        "reason": made.reason,
+        "rendered": fits.is_rendered(seen, made),
+        "pegs": [[round(peg.take_s, 6), round(peg.own_s, 6), round(peg.target_s, 6), round(peg.quarters, 9), peg.kind] for peg in made.fit.pegs],
+        "riding": [[round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)],
+        "source": [round(float(value), 6) for value in time_map.source_s],
+        "target": [round(float(value), 6) for value in time_map.target_s],
+        "limits": list(FACTOR_LIMITS),
+        "numbers": fit_numbers(made),
+    }
+
+
+def fit_numbers(made: TakeFit) -> dict[str, Any]:
+    """How tight it was, how tight it will be, and how much is stretched."""
+    pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
+    grid = made.choice.rule.grid
+    factors, lengths = made.fit.time_map.factors, np.diff(made.fit.time_map.source_s)
+    own = np.array([1000 * abs(peg.own_s - peg.target_s) for peg in pegs])
+    squeezed = float(lengths[factors < 0.995].sum() / lengths.sum())
+    spread = float(lengths[factors > 1.005].sum() / lengths.sum())
+    return {
+        "grid": str(grid),
+        "pulled": sum(peg.kind in ("pulled", "hand") for peg in pegs),
+        "alone": sum(peg.kind == "left alone" for peg in pegs),
+        "riding": len(made.fit.riding),
+        "largest_ms": round(float(own.max()), 1) if len(own) else 0.0,
+        "median_ms": round(float(np.median(own)), 1) if len(own) else 0.0,
+        "squeezed": round(squeezed, 3),
+        "spread": round(spread, 3),
+        "least_factor": round(float(factors.min()), 3),
+        "most_factor": round(float(factors.max()), 3),
+        "beyond": int(((factors < FACTOR_LIMITS[0]) | (factors > FACTOR_LIMITS[1])).sum()),
+    }

@@ -1,0 +1,45 @@
+"""The weave: the comb of a whole song at one glance, as rows of darkness."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from combpace.core.clocks import FloatArray
+from combpace.session.data_folder import DataFolder
+from combpace.session.state import SessionState, session_state
+
+
+def weave_of(folder: DataFolder, session_id: str, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
+    """(number of the first bar, darkness 0-1 of shape (bars, columns)) of the lead against the session's map."""
+    seen = session_state(folder, session_id)
+    return weave_from(seen, columns, most_rows)
+
+
+def weave_from(seen: SessionState, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
+    session_map, lead = seen.session_map(), seen.document.lead
+    heard = seen.analysis(lead.id) if lead else None
+    if session_map is None or heard is None or lead is None:
+        return 1, np.zeros((0, columns))
+    first = session_map.bar_of(session_map.place(max(0.0, lead.offset_s)))
+    last = session_map.bar_of(session_map.place(lead.offset_s + seen.duration_s(lead.id)))
+    bars = int(np.clip(last - first + 1, 1, most_rows))
+    lines = session_map.to_seconds(session_map.bar_lines(first, bars))
+    return first, darkness(lines, heard.activation, lead.offset_s, columns)
+
+
+def darkness(bar_lines: FloatArray, take_activation: FloatArray, offset_s: float, columns: int = 240) -> FloatArray:
+    """The comb of a whole song as darkness 0-1: a row a bar, an eighth of a bar over both ends.
+
+    bar_lines  shape (bars + 1,), session seconds of the lines
+    """
+    if len(bar_lines) < 2:
+        return np.zeros((0, columns))
+    start, length = bar_lines[:-1], np.diff(bar_lines)
+    edges = start[:, None] + length[:, None] * (np.linspace(-0.125, 1.125, columns + 1)[None, :])
+    lo = np.floor((edges[:, :-1] - offset_s) * 100.0).astype(int)
+    hi = np.maximum(np.floor((edges[:, 1:] - offset_s) * 100.0).astype(int), lo + 1)
+    # Before the take and after it there is nothing.
+    padded = np.concatenate([[0.0], take_activation, [0.0]])
+    last = len(take_activation) + 1
+    deepest = np.maximum(padded[np.clip(lo + 1, 0, last)], padded[np.clip(hi, 0, last)])
+    return np.asarray(deepest)

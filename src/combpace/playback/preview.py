@@ -1,0 +1,133 @@
+"""Sound made on demand: a warm worker stretches the range that is listened to, so that the server stays quick."""
+
+from __future__ import annotations
+
+import multiprocessing
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.audio import Source
+from combpace.core.errors import ParameterError
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.stretch.remembered import Remembered
+from combpace.media.decode import FileSource
+from combpace.playback.sound import Sounding, sounding, stereo
+
+SEGMENT_S = 2
+SPEEDS = (0.5, 1.0)
+MOST_CHANNELS = 2
+# Takes (or bundles) of which the worker remembers what it made, some 35 MB each at most.
+MOST_REMEMBERED = 6
+
+
+class Previewer:
+    """Two kinds of sound: as played (read here) and stretched (made by the worker, which is replaced when it dies)."""
+
+    def __init__(self) -> None:
+        self._context = multiprocessing.get_context("forkserver")
+        self._context.set_forkserver_preload(["combpace.jobs.process"])
+        self._lock = threading.Lock()
+        self._pool: ProcessPoolExecutor | None = None
+
+    def warm(self) -> None:
+        """Start the worker before it is needed."""
+        self._worker().submit(_nothing)
+
+    def segment(self, path: Path, how: Sounding, sample_rate_hz: int, number: int) -> tuple[int, bytes]:
+        """Segment `number` (SEGMENT_S long, on the session's clock divided by the speed) at a rate.
+
+        Returns  (channels, float32 little-endian, one channel after the other)
+        """
+        if not 8000 <= sample_rate_hz <= 192000:
+            raise ParameterError(f"Sound is not played at {sample_rate_hz} Hz.")
+        if not SPEEDS[0] <= how.speed <= SPEEDS[1]:
+            raise ParameterError("The speed lies between 50 and 100 %.")
+        if how.fit is None and how.speed == 1.0:
+            return _made(_Kept(path, how, sample_rate_hz).source, sample_rate_hz, number)
+        fit = (how.fit[0].source_s, how.fit[0].target_s, how.fit[1]) if how.fit else None
+        for attempt in range(2):
+            pool = self._worker()
+            try:
+                return pool.submit(_stretched, path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), sample_rate_hz, number).result(
+                    timeout=60
+                )
+            except BrokenProcessPool:
+                self._replace(pool)
+                if attempt:
+                    raise
+        raise AssertionError("unreachable")
+
+    def close(self) -> None:
+        with self._lock:
+            if self._pool is not None:
+                self._pool.shutdown(wait=False, cancel_futures=True)
+                self._pool = None
+
+    def _worker(self) -> ProcessPoolExecutor:
+        with self._lock:
+            if self._pool is None:
+                self._pool = ProcessPoolExecutor(1, mp_context=self._context)
+            return self._pool
+
+    def _replace(self, broken: ProcessPoolExecutor) -> None:
+        with self._lock:
+            if self._pool is broken:
+                self._pool = None
+
+
+class _Kept:
+    """An opened sound with what it is turned into."""
+
+    def __init__(self, path: Path, how: Sounding, sample_rate_hz: int) -> None:
+        files = how.bundle if len(how.bundle) > 1 else (path,)
+        self.source: Source = sounding(FileSource(path), how, sample_rate_hz, lambda opened: _remembered(files, opened))
+
+
+def _remembered(files: tuple[Path, ...], opened: Callable[[], Source]) -> Source:
+    """What the worker has measured and made of these files: a mark that moves costs what lies about it."""
+    if files not in _REMEMBERED:
+        _REMEMBERED[files] = Remembered(opened())
+        while len(_REMEMBERED) > MOST_REMEMBERED:
+            _REMEMBERED.popitem(last=False)
+    _REMEMBERED.move_to_end(files)
+    return _REMEMBERED[files]
+
+
+_KEPT: OrderedDict[tuple[object, ...], _Kept] = OrderedDict()
+_REMEMBERED: OrderedDict[tuple[Path, ...], Remembered] = OrderedDict()
+
+
+def _nothing() -> None:
+    """Imports this module in the worker."""
+
+
+def _stretched(
+    path: Path,
+    offset_s: float,
+    fit: tuple[np.ndarray, np.ndarray, str] | None,
+    speed: float,
+    attacks: tuple[float, ...],
+    bundle: tuple[tuple[Path, ...], int],
+    rate: int,
+    number: int,
+) -> tuple[int, bytes]:
+    key = (path, offset_s, speed, attacks, bundle, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
+    if key not in _KEPT:
+        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, attacks, *bundle)
+        _KEPT[key] = _Kept(path, how, rate)
+        while len(_KEPT) > 12:
+            _KEPT.popitem(last=False)
+    _KEPT.move_to_end(key)
+    return _made(_KEPT[key].source, rate, number)
+
+
+def _made(source: Source, rate: int, number: int) -> tuple[int, bytes]:
+    start = number * SEGMENT_S * rate
+    block = stereo(source.read(start, start + SEGMENT_S * rate))
+    return len(block), np.ascontiguousarray(block, dtype="<f4").tobytes()

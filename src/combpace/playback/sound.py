@@ -1,0 +1,103 @@
+"""What a take sounds like in session time: as it was played, or fitted; any range, any rate, also slowed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.audio import Samples, SideBySide, Source
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.stretch import StretchedSource
+from combpace.media.decode import FileSource
+from combpace.media.encode import at_rate
+from combpace.session import fits
+from combpace.session.state import SessionState
+
+# Gives the source that remembers: the one that is kept, or a new one about what is opened here.
+Kept = Callable[[Callable[[], Source]], Source]
+
+
+class Placed:
+    """A `Source` whose frame 0 is session time 0: another source, moved by whole frames."""
+
+    def __init__(self, source: Source, first_frame: int) -> None:
+        self._source = source
+        self.first_frame = first_frame
+        self.sample_rate_hz = source.sample_rate_hz
+        self.channels = source.channels
+        self.frames = max(0, source.frames + first_frame)
+
+    def read(self, start: int, stop: int) -> Samples:
+        return self._source.read(start - self.first_frame, stop - self.first_frame)
+
+
+@dataclass(frozen=True, slots=True)
+class Sounding:
+    """How a take is to be heard.
+
+    offset_s  where its first frame lies when it sounds as played
+    fit       time map (take time -> session time) and method, or None for as played
+    speed     0.5-1: slowed by this, pitch kept
+    attacks   take seconds: where slowed sound must not smear, whatever the map pulls
+    bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same for each: they are
+              stretched as one, so that their phase stays
+    """
+
+    offset_s: float
+    fit: tuple[TimeMap, str] | None = None
+    speed: float = 1.0
+    attacks: tuple[float, ...] = ()
+    bundle: tuple[Path, ...] = ()
+    own: int = 0
+
+
+def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | None = None) -> Source:
+    """A take on the session's clock (divided by the speed), at a rate. `kept`: see `stretched`."""
+    rate = source.sample_rate_hz
+    if how.fit is None and how.speed == 1.0:
+        return at_rate(Placed(source, round(how.offset_s * rate)), sample_rate_hz)
+    if how.fit is not None:
+        time_map, method = how.fit
+    else:
+        duration = source.frames / rate
+        time_map, method = TimeMap(np.array([0.0, duration]), np.array([how.offset_s, how.offset_s + duration])), "chord"
+    if how.speed != 1.0:
+        # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
+        time_map, method = time_map.then_scaled(1.0 / how.speed).through(np.array(how.attacks)), "chord"
+    return at_rate(stretched(source, time_map, method, how.bundle, how.own, kept), sample_rate_hz)
+
+
+def stretched(
+    source: Source, time_map: TimeMap, method: str, bundle: tuple[Path, ...] = (), own: int = 0, kept: Kept | None = None
+) -> StretchedSource:
+    """A take along a time map, together with the mics of its bundle where it has some (see `Sounding`).
+
+    kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole bundle
+    """
+    if len(bundle) < 2:
+        return StretchedSource(kept(lambda: source) if kept else source, time_map, method)
+    together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
+    return StretchedSource(kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own))
+
+
+def stereo(block: Samples) -> Samples:
+    """One channel stays one; of more, the odd ones go left and the even ones right."""
+    if len(block) <= 2:
+        return block
+    return np.stack([block[0::2].mean(axis=0), block[1::2].mean(axis=0)]).astype(np.float32)
+
+
+def how_it_sounds(state: SessionState, take_id: str, *, fitted: bool, speed: float) -> Sounding:
+    """A take of a session as it is to be heard. Raises ParameterError where it is to be fitted and has no pulse."""
+    entry = state.document.take(take_id)
+    made = fits.take_fit(state, take_id) if fitted else None
+    return Sounding(
+        entry.offset_s,
+        (made.fit.time_map, made.method) if made else None,
+        speed,
+        tuple(float(time) for time in state.onsets(take_id).times) if speed != 1.0 else (),
+        *fits.bundle_files(state.folder, state.document.bundle_of(take_id), state.rows, take_id),
+    )

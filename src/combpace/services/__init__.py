@@ -1,1 +1,0 @@
-"""Use cases, one a function: what pages, the wire and the command line call."""

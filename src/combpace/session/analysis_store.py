@@ -1,0 +1,78 @@
+"""What an import heard in a take, as it is kept: immutable, belonging to one sound and one analysis version.
+
+npz with arrays and JSON only, no pickles (docs/formats.md, "In the data folder").
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.core.beats.activations import Activations, activations_kept, kept_activations
+from combpace.core.clocks import FloatArray, TakeTimes, take_times
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap
+from combpace.session.document import parts as forms
+
+# Names of the arrays that a reading again starts from.
+KEPT = "pulse_"
+
+
+@dataclass(frozen=True, slots=True)
+class TakeAnalysis:
+    """What was heard in a take.
+
+    activation  0-1 per hundredth of a second: how much of an attack there is
+    facts       JSON: steady tempo, verdict, confidences
+    """
+
+    onsets: Onsets
+    pace: TempoMap[TakeTimes] | None
+    activation: FloatArray
+    facts: Mapping[str, Any]
+
+
+def write_analysis(
+    path: Path,
+    onsets: Onsets,
+    pace: TempoMap[TakeTimes] | None,
+    activation: FloatArray,
+    facts: Mapping[str, Any],
+    activations: Activations | None = None,
+) -> None:
+    """Keep an analysis; `read_analysis` and `read_activations` read it."""
+    arrays: dict[str, Any] = {
+        "times": np.asarray(onsets.times),
+        "strength": onsets.strength,
+        "confidence": onsets.confidence,
+        "activation": np.round(np.clip(activation / 1.5, 0, 1) * 255).astype(np.uint8),
+        "pace": np.frombuffer(json.dumps(forms.pace_part(pace) if pace else None).encode(), np.uint8),
+        "facts": np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
+    }
+    if activations is not None:
+        arrays |= {f"{KEPT}{name}": values for name, values in kept_activations(activations).items()}
+    with path.open("wb") as out:
+        np.savez_compressed(out, **arrays)
+
+
+def read_analysis(path: Path) -> TakeAnalysis:
+    with np.load(path, allow_pickle=False) as data:
+        pace = json.loads(data["pace"].tobytes())
+        return TakeAnalysis(
+            Onsets(take_times(data["times"]), data["strength"], data["confidence"]),
+            forms.pace_from(pace) if pace else None,
+            data["activation"].astype(np.float64) / 255.0,
+            json.loads(data["facts"].tobytes()),
+        )
+
+
+def read_activations(path: Path) -> Activations | None:
+    """What was heard of the pulse; None where an earlier version listened, which kept none."""
+    with np.load(path, allow_pickle=False) as data:
+        kept = {name.removeprefix(KEPT): data[name] for name in data.files if name.startswith(KEPT)}
+    return activations_kept(kept) if kept else None

@@ -1,0 +1,215 @@
+"""Decisions: how one is written, found by its name, checked, recorded and answered.
+
+A decision is one function with its arguments beside it, in the package of its station:
+
+    class FactorArgs(Args):
+        factor: int
+
+    @decision("scale", FactorArgs)
+    def scale(state: SessionState, args: FactorArgs) -> Change: ...
+
+It reads the session's state and says what changes; it writes nothing itself.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import reduce
+from operator import or_
+from typing import Annotated, Any, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, create_model
+from sqlalchemy.orm import Session
+
+from combpace.core.errors import NotFoundError, ParameterError
+from combpace.session.data_folder import DataFolder, stale
+from combpace.session.document import parts as forms
+from combpace.session.document.model import FORMAT
+from combpace.session.document.upgrades import upgraded
+from combpace.session.state import SessionState, session_state
+from combpace.store import rows
+from combpace.store.errors import OutdatedError
+from combpace.store.history import Revision
+from combpace.store.models import SessionRow
+
+Seconds = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+Quarters = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
+TakeId = Annotated[str, Field(pattern=r"^[0-9a-f]{16}$")]
+
+
+class Args(BaseModel):
+    """Arguments of a decision: what is not named is refused."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class NoArgs(Args):
+    """Of a decision that needs none."""
+
+
+class TakeArgs(Args):
+    """Of a decision about one take."""
+
+    take: TakeId
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """Long work that begins when the decision is kept."""
+
+    kind: str
+    subject: str
+    args: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class NewTake:
+    """A take that comes into the session with the decision, from bytes that are kept already."""
+
+    id: str
+    name: str
+    source_sha: str
+    source_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What a decision changes, all of it in one transaction.
+
+    parts    part of the document -> its new JSON value, None to drop it
+    note     what was done and what it moved, a sentence
+    gesture  changes of one gesture within a second are one step of undo
+    jobs     work that begins with it; takes: rows that come with it; muted: takes that fall silent with it
+    """
+
+    parts: Mapping[str, Any]
+    note: str
+    gesture: str | None = None
+    jobs: tuple[Job, ...] = ()
+    takes: tuple[NewTake, ...] = ()
+    muted: tuple[str, ...] = field(default=())
+
+
+AnyArgs = TypeVar("AnyArgs", bound=Args)
+Run = Callable[[SessionState, Any], Change]
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """One decision by its name."""
+
+    name: str
+    args: type[Args]
+    run: Run
+
+
+DECISIONS: dict[str, Decision] = {}
+# Moves in the history are no changes of the document.
+MOVES = ("undo", "redo")
+
+
+def decision(name: str, args: type[AnyArgs]) -> Callable[[Callable[[SessionState, AnyArgs], Change]], Callable[[SessionState, AnyArgs], Change]]:
+    """Register a decision under the name that pages and scripts call it by."""
+
+    def register(run: Callable[[SessionState, AnyArgs], Change]) -> Callable[[SessionState, AnyArgs], Change]:
+        if name in DECISIONS or name in MOVES:
+            raise ValueError(f"two decisions are called {name}")
+        DECISIONS[name] = Decision(name, args, run)
+        _ADAPTERS.clear()
+        return run
+
+    return register
+
+
+_ADAPTERS: list[TypeAdapter[Any]] = []
+
+
+def wire() -> TypeAdapter[Any]:
+    """All decisions as one schema: a union told apart by "decision", each with its own arguments."""
+    if not _ADAPTERS:
+        names: dict[str, Any] = {one.name: (Literal[one.name], one.name) for one in DECISIONS.values()}
+        models: list[Any] = [
+            create_model(f"{one.args.__name__}_{one.name}", __base__=one.args, decision=names[one.name]) for one in DECISIONS.values()
+        ]
+        union: Any = reduce(or_, models)
+        _ADAPTERS.append(TypeAdapter(Annotated[union, Field(discriminator="decision")]))
+    return _ADAPTERS[0]
+
+
+def decide(folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]) -> Revision:
+    """Take a decision on the state that a page has seen.
+
+    version  the one the page shows; StaleError where another was quicker, whatever the decision
+    Raises   NotFoundError for an unknown session or decision, ParameterError for arguments that cannot be used
+    """
+    if name in MOVES:
+        if args:
+            raise ParameterError("This cannot be used: undo and redo take no arguments. Nothing was changed.")
+        return move(folder, session_id, version, forwards=name == "redo")
+    if name not in DECISIONS:
+        raise NotFoundError(f"There is no action “{name}”.")
+    try:
+        given = wire().validate_python({**args, "decision": name})
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"][1:])
+        raise ParameterError(f"This cannot be used: {where or 'a value'}: {first['msg']}. Nothing was changed.") from error
+    state = session_state(folder, session_id)
+    try:
+        folder.history.check(session_id, version)
+    except OutdatedError as error:
+        raise stale(error) from error
+    return record(state, version, DECISIONS[name].run(state, given))
+
+
+def record(state: SessionState, version: int, change: Change) -> Revision:
+    """Keep a change. Raises StaleError where another page was quicker: then nothing of it is kept."""
+    folder, session_id, opened = state.folder, state.opened.row.id, state.opened
+    changes = dict(change.parts)
+    if opened.revision.format < FORMAT:
+        # A document of an older form is written whole in the new one.
+        changes = {**upgraded(opened.revision.parts, opened.revision.format), **changes}
+
+    def beside(db: Session) -> None:
+        for take in change.takes:
+            rows.add_take(db, session_id, take.name, take.source_sha, take.source_bytes, take.id)
+        for job in change.jobs:
+            rows.queue_job(db, session_id, job.kind, job.subject, json.dumps(dict(job.args), sort_keys=True))
+        if change.muted:
+            _mute(db, session_id, change.muted)
+
+    try:
+        return folder.history.record(session_id, version, FORMAT, changes, change.note, change.gesture, beside)
+    except OutdatedError as error:
+        raise stale(error) from error
+
+
+def _mute(db: Session, session_id: str, take_ids: tuple[str, ...]) -> None:
+    """Mute takes in the levels that the session keeps."""
+    row = db.get(SessionRow, session_id)
+    if row is None:
+        return
+    kept = json.loads(row.view)
+    for take_id in take_ids:
+        strip = kept.setdefault("mix", {}).setdefault(take_id, {"level": 0, "pan": 0, "mute": False, "solo": False})
+        strip["mute"] = True
+    row.view = json.dumps(kept)
+
+
+def move(folder: DataFolder, session_id: str, version: int, *, forwards: bool) -> Revision:
+    """One step back or forward in the history."""
+    before = folder.open(session_id).revision
+    try:
+        revision = (folder.history.redo if forwards else folder.history.undo)(session_id, version)
+    except OutdatedError as error:
+        raise stale(error) from error
+    if revision is None:
+        raise ParameterError("There is nothing to do again." if forwards else "There is nothing to undo.")
+    return revision if forwards else replace(revision, note=f"Undone: {before.note}")
+
+
+def begin(folder: DataFolder, session_id: str) -> None:
+    """The first revision of a new session."""
+    folder.history.begin(session_id, FORMAT, {"takes": forms.takes_part(())}, "A new session.")

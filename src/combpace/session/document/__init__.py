@@ -1,0 +1,1 @@
+"""A session's document: its values, how they are kept, and older forms."""

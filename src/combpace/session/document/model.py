@@ -1,0 +1,195 @@
+"""What a session is: everything that the user decided, typed. Sounds and what was heard in them lie elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from combpace.core.clocks import TakeTimes
+from combpace.core.errors import CombPaceError, ParameterError
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import Meter, parse_meter
+from combpace.core.tempo.statements import Stated
+
+FORMAT = 3
+KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
+
+
+class NewerFormatError(CombPaceError):
+    """A document that a newer program wrote."""
+
+
+@dataclass(frozen=True, slots=True)
+class TakeEntry:
+    """A take in the session.
+
+    role    "lead" (the map is read from it) or "follower"
+    pace    "own", or "lead": it was played to the lead and shares its pace
+    bundle  name of the bundle it belongs to, or None
+    first_bar  bar number of the session on which its own bar 1 lies, where it has its own pace
+    """
+
+    id: str
+    name: str
+    kind: str = "unknown"
+    role: str = "follower"
+    pace: str = "lead"
+    bundle: str | None = None
+    offset_s: float = 0.0
+    first_bar: int = 1
+
+    def __post_init__(self) -> None:
+        if self.kind not in KINDS:
+            raise ParameterError(f"A take is one of {', '.join(KINDS)}, not “{self.kind}”.")
+
+
+# -- the map
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class BarStatement(_Part):
+    """This moment of the session is the line of that bar."""
+
+    what: Literal["bar"] = "bar"
+    time_s: float
+    bar: int
+
+
+class DownbeatStatement(_Part):
+    """This moment of the session opens a bar."""
+
+    what: Literal["downbeat"] = "downbeat"
+    time_s: float
+
+
+class MeterStatement(_Part):
+    """This meter holds from the bar line at a moment of the session on, or everywhere."""
+
+    what: Literal["meter"] = "meter"
+    meter: str
+    time_s: float | None = None
+
+
+class TempoStatement(_Part):
+    """The session's tempo where it is steady, quarters a minute."""
+
+    what: Literal["tempo"] = "tempo"
+    bpm: float
+
+
+Statement = Annotated[BarStatement | DownbeatStatement | MeterStatement | TempoStatement, Field(discriminator="what")]
+
+
+class MapPart(_Part):
+    """The session's map, and what the user stated of it: statements hold in every kind of map.
+
+    kind        "own": the lead's own pace (breathing); "steady": one tempo; "auto": as the lead was heard to be
+    bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar, numerator, denominator)
+    statements  in the order in which they were made; a newer one replaces an older one about the same place
+    """
+
+    kind: Literal["auto", "own", "steady"] = "auto"
+    bpm: float | None = None
+    bar_1_s: float | None = None
+    meters: tuple[tuple[int, int, int], ...] = ((1, 4, 4),)
+    statements: tuple[Statement, ...] = ()
+
+    @property
+    def steady_meters(self) -> tuple[Meter, ...]:
+        return tuple(Meter(*meter) for meter in self.meters)
+
+    @property
+    def stated(self) -> Stated:
+        """The statements as the core takes them, in session time."""
+        return Stated(
+            tuple((one.time_s, one.bar) for one in self.statements if isinstance(one, BarStatement)),
+            tuple(sorted(one.time_s for one in self.statements if isinstance(one, DownbeatStatement))),
+            tuple((one.time_s, parse_meter(one.meter)) for one in self.statements if isinstance(one, MeterStatement)),
+        )
+
+    @property
+    def stated_bpm(self) -> float | None:
+        """The tempo that was stated, quarters a minute."""
+        return next((one.bpm for one in self.statements if isinstance(one, TempoStatement)), None)
+
+
+# -- takes
+
+
+@dataclass(frozen=True, slots=True)
+class OnsetEdits:
+    """Hand edits of one take's marks, keyed by take time within ±5 ms, and how its attacks are listened for."""
+
+    added: tuple[float, ...] = ()
+    removed: tuple[float, ...] = ()
+    moved: tuple[tuple[float, float], ...] = ()
+    locked: tuple[float, ...] = ()
+    threshold: float = 0.0
+
+    @property
+    def count(self) -> int:
+        return len(self.added) + len(self.removed) + len(self.moved)
+
+
+@dataclass(frozen=True, slots=True)
+class TakePegs:
+    """Pegs by hand, and onsets that are to ride whatever the rule says."""
+
+    pegs: tuple[HandPeg, ...] = ()
+    rides: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class RuleChoice:
+    """The sentence of one take: a rule and a method."""
+
+    rule: Rule
+    method: str = "auto"
+
+
+def default_rule() -> RuleChoice:
+    return RuleChoice(Rule(Grid(8), strength=1.0, leave_alone_ms=6.0, ignore_beyond_ms=60.0))
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """Everything decided, typed.
+
+    refused  names of takes, in order and with "+" between, whose proposal as a bundle was refused for good
+    """
+
+    takes: tuple[TakeEntry, ...] = ()
+    map: MapPart = field(default_factory=MapPart)
+    paces: Mapping[str, TempoMap[TakeTimes]] = field(default_factory=dict)
+    edits: Mapping[str, OnsetEdits] = field(default_factory=dict)
+    rules: Mapping[str, RuleChoice] = field(default_factory=dict)
+    pegs: Mapping[str, TakePegs] = field(default_factory=dict)
+    refused: tuple[str, ...] = ()
+
+    @property
+    def lead(self) -> TakeEntry | None:
+        return next((take for take in self.takes if take.role == "lead"), None)
+
+    def take(self, take_id: str) -> TakeEntry:
+        for take in self.takes:
+            if take.id == take_id:
+                return take
+        raise ParameterError("This take is no longer in the session; nothing was changed.")
+
+    def bundle_of(self, take_id: str) -> tuple[TakeEntry, ...]:
+        """The take and all that share its timing, in the session's order."""
+        take = self.take(take_id)
+        return tuple(other for other in self.takes if other.id == take_id or (take.bundle and other.bundle == take.bundle))
+
+    def timing_take(self, take_id: str) -> str:
+        """The take whose marks, pace, rule and pegs count for this one: the first of its bundle, the lead before others."""
+        together = self.bundle_of(take_id)
+        return next((take.id for take in together if take.role == "lead"), together[0].id)

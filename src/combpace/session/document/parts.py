@@ -1,0 +1,107 @@
+"""How a document lies in the history's parts, as JSON values.
+
+Parts: "takes" (placements, bundles, roles), "map" (its kind and what was stated of it), "refused" (proposals that are not made again), and
+per take "pace:ID" (own pace after corrections), "onsets:ID" (hand edits), "rule:ID" and "pegs:ID".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict
+from typing import Any
+
+from combpace.core.clocks import TakeTimes
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter
+from combpace.session.document.model import FORMAT, Document, MapPart, NewerFormatError, OnsetEdits, RuleChoice, TakeEntry, TakePegs
+from combpace.session.document.upgrades import upgraded
+
+
+def read(parts: Mapping[str, Any], format: int) -> Document:
+    """Parts of any known format -> a document. Raises NewerFormatError for a later one."""
+    if format > FORMAT:
+        raise NewerFormatError(
+            f"This session was last written by a newer version of Comb Pace (document form {format}, this one reads up to {FORMAT}). "
+            "It is unchanged; open it with that version."
+        )
+    parts = upgraded(parts, format)
+
+    def each(prefix: str) -> dict[str, Any]:
+        return {name.partition(":")[2]: value for name, value in parts.items() if name.startswith(prefix + ":")}
+
+    return Document(
+        takes=tuple(TakeEntry(**entry) for entry in parts.get("takes", [])),
+        map=MapPart.model_validate(parts.get("map") or {}),
+        paces={take: pace_from(value) for take, value in each("pace").items()},
+        edits={take: edits_from(value) for take, value in each("onsets").items()},
+        rules={take: rule_from(value) for take, value in each("rule").items()},
+        pegs={take: pegs_from(value) for take, value in each("pegs").items()},
+        refused=tuple(parts.get("refused", ())),
+    )
+
+
+def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
+    return [asdict(take) for take in takes]
+
+
+def map_part(chosen: MapPart) -> dict[str, Any]:
+    return chosen.model_dump(mode="json")
+
+
+def pace_part(pace: TempoMap[TakeTimes]) -> dict[str, Any]:
+    knots = [[knot.time_s, knot.quarters, int(knot.fixed), int(knot.locked), round(knot.confidence, 4)] for knot in pace.knots]
+    return {"knots": knots, "meters": [[meter.bar, meter.numerator, meter.denominator] for meter in pace.meters]}
+
+
+def pace_from(value: Mapping[str, Any]) -> TempoMap[TakeTimes]:
+    knots = tuple(Knot(time, place, bool(fixed), bool(locked), sure) for time, place, fixed, locked, sure in value["knots"])
+    return TempoMap(knots, tuple(Meter(*meter) for meter in value["meters"]))
+
+
+def edits_part(edits: OnsetEdits) -> dict[str, Any]:
+    return asdict(edits)
+
+
+def edits_from(value: Mapping[str, Any]) -> OnsetEdits:
+    return OnsetEdits(
+        tuple(value.get("added", ())),
+        tuple(value.get("removed", ())),
+        tuple((a, b) for a, b in value.get("moved", ())),
+        tuple(value.get("locked", ())),
+        value.get("threshold", 0.0),
+    )
+
+
+def rule_part(choice: RuleChoice) -> dict[str, Any]:
+    rule = choice.rule
+    return {
+        "grid": [rule.grid.value, rule.grid.shape, rule.grid.swing],
+        "strength": rule.strength,
+        "leave_alone_ms": rule.leave_alone_ms,
+        "ignore": {"ms": rule.ignore_beyond_ms, "quarters": rule.ignore_beyond},
+        "bars": list(rule.bars) if rule.bars else None,
+        "method": choice.method,
+    }
+
+
+def rule_from(value: Mapping[str, Any]) -> RuleChoice:
+    bars = value.get("bars")
+    rule = Rule(
+        Grid(*value["grid"]),
+        value["strength"],
+        value["leave_alone_ms"],
+        value["ignore"]["ms"],
+        value["ignore"]["quarters"],
+        (bars[0], bars[1]) if bars else None,
+    )
+    return RuleChoice(rule, value.get("method", "auto"))
+
+
+def pegs_part(pegs: TakePegs) -> dict[str, Any]:
+    return {"pegs": [[peg.take_s, peg.quarters, peg.session_s] for peg in pegs.pegs], "rides": list(pegs.rides)}
+
+
+def pegs_from(value: Mapping[str, Any]) -> TakePegs:
+    return TakePegs(tuple(HandPeg(*peg) for peg in value.get("pegs", ())), tuple(value.get("rides", ())))

@@ -1,0 +1,65 @@
+"""Documents of older forms, brought up one form after the other. A test opens one of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter
+from combpace.core.tempo.recount import confirmed_in
+
+Parts = Mapping[str, Any]
+
+
+def upgraded(parts: Parts, format: int) -> Parts:
+    """The same document in the newest form."""
+    for number in sorted(UPGRADES):
+        if format <= number:
+            parts = UPGRADES[number](parts)
+    return parts
+
+
+def _from_1(parts: Parts) -> Parts:
+    """Takes know on which bar they begin; what a rule ignores is a limit of its own, in ms or as a note value."""
+    made = dict(parts)
+    made["takes"] = [{**take, "first_bar": 1} for take in parts.get("takes", [])]
+    for name, value in parts.items():
+        if name.startswith("rule:"):
+            rest = {key: entry for key, entry in value.items() if key != "ignore_beyond_ms"}
+            made[name] = {**rest, "ignore": {"ms": value.get("ignore_beyond_ms"), "quarters": None}}
+    return made
+
+
+def _from_2(parts: Parts) -> Parts:
+    """What was stated of the map is kept beside it; a steady map may have several meters.
+
+    Form 2 kept no statements: in a steady session tempo and bar 1 count as stated, in a breathing one the anchors on bar lines do.
+    """
+    old = parts.get("map")
+    if not old:
+        return parts
+    kind = old.get("kind", "auto")
+    statements: list[dict[str, Any]] = []
+    if kind == "steady":
+        statements = [{"what": "tempo", "bpm": old["bpm"]}, {"what": "bar", "time_s": old["bar_1_s"], "bar": 1}]
+    lead = next((take for take in parts.get("takes", []) if take["role"] == "lead"), None)
+    pace = parts.get(f"pace:{lead['id']}") if lead else None
+    if kind == "own" and lead and pace:
+        statements = _anchored(pace, lead["offset_s"])
+    kept = {"kind": kind, "bpm": old.get("bpm"), "bar_1_s": old.get("bar_1_s"), "meters": [[1, *old.get("meter", (4, 4))]]}
+    return {**parts, "map": {**kept, "statements": statements}}
+
+
+def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
+    knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
+    line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
+    found: list[dict[str, Any]] = []
+    for place in confirmed_in(line):
+        time = line.second(place) + offset_s
+        found.append({"what": "bar", "time_s": time, "bar": 1} if abs(place) < 1e-6 else {"what": "downbeat", "time_s": time})
+    return found
+
+
+# From the form named on to the next.
+UPGRADES: dict[int, Callable[[Parts], Parts]] = {1: _from_1, 2: _from_2}

@@ -1,0 +1,148 @@
+"""A take's fit, derived anew from marks, rule, pegs and maps each time it is asked for; nothing of it is stored but its renders."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.clocks import Placement, take_times
+from combpace.core.errors import ParameterError
+from combpace.core.fit.pegs import Fit, fit
+from combpace.core.fit.time_map import TimeMap
+from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
+from combpace.core.stretch.choose import Choice, choose_method, far_stretched
+from combpace.media.decode import FileSource
+from combpace.session.data_folder import DataFolder
+from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.state import EDIT_REACH_S, SessionState
+from combpace.store import rows
+from combpace.store.models import TakeRow
+
+STRETCH_VERSION = 9
+
+
+@dataclass(frozen=True, slots=True)
+class TakeFit:
+    """A take's fit as it stands now.
+
+    take    whose marks and pace count: the bundle's timing take
+    choice  the sentence; `stated` is false while it is only proposed
+    method  the one that "auto" settled on, and why
+    key     names exactly this result: source, map and method
+    """
+
+    take: TakeEntry
+    choice: RuleChoice
+    stated: bool
+    fit: Fit
+    method: str
+    reason: str
+    key: str
+
+
+def take_fit(seen: SessionState, take_id: str) -> TakeFit:
+    """Derive pegs and time map of a take from its marks, its rule and the maps."""
+    timing = seen.document.timing_take(take_id)
+    found: TakeFit = seen.once("fit", lambda: _derive(seen, timing), timing)
+    return found
+
+
+def _derive(seen: SessionState, timing: str) -> TakeFit:
+    entry = seen.document.take(timing)
+    pace = seen.own_pace(timing)
+    row = seen.rows.get(timing)
+    if pace is None or row is None or row.decoded_sha is None:
+        raise ParameterError(f"{entry.name} has no pulse yet, so there is nothing to fit: it is still being listened to, or none was found.")
+    session_map = seen.need_map()
+    stated = timing in seen.document.rules
+    choice = seen.document.rules.get(timing, default_rule())
+    pegs = seen.document.pegs.get(timing, TakePegs())
+    marks = _without(seen.onsets(timing), pegs.rides)
+    made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), seen.duration_s(timing), choice.rule, pegs.pegs)
+    method, reason = choice.method, ""
+    if method == "auto":
+        files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
+        mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
+        found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
+        method, reason = found.method, found.reason
+    reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
+    shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
+    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+
+
+@lru_cache(maxsize=64)
+def _chosen(files: tuple[Path, ...], source_s: bytes, target_s: bytes, kind: str) -> Choice:
+    """The method for all mics of a bundle; remembered, for every two seconds of a preview ask for it.
+
+    A close mic falls silent where the room still rings: what must not be cut in one of them is cut in none.
+    """
+    time_map = TimeMap(np.frombuffer(source_s), np.frombuffer(target_s))
+    choices = []
+    for file in files:
+        with FileSource(file) as source:
+            choices.append(choose_method(source, time_map, kind))
+    return next((choice for choice in choices if choice.method != "cut"), choices[0])
+
+
+def bundle_shas(together: Sequence[TakeEntry], takes: Mapping[str, TakeRow]) -> tuple[str, ...]:
+    """The decoded files that are stretched as one with a take: all of its bundle that are there and share a sample rate, in the
+    bundle's order; none where it is alone."""
+    there = [takes[take.id] for take in together if take.id in takes and takes[take.id].decoded_sha]
+    if len(there) < 2 or len({row.sample_rate_hz for row in there}) > 1:
+        return ()
+    return tuple(str(row.decoded_sha) for row in there)
+
+
+def bundle_files(folder: DataFolder, together: Sequence[TakeEntry], takes: Mapping[str, TakeRow], take_id: str) -> tuple[tuple[Path, ...], int]:
+    """(files of all that are stretched as one with a take, which of them is its own); no files where it is alone."""
+    shas = bundle_shas(together, takes)
+    own = takes[take_id].decoded_sha
+    return (tuple(folder.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
+
+
+def fit_key(decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = ()) -> str:
+    """What a render is kept by: everything its sound depends on."""
+    digest = hashlib.sha256(f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
+    digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
+    digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
+    return digest.hexdigest()
+
+
+def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
+    if not rides:
+        return onsets
+    times = np.asarray(onsets.times)
+    keep = np.all(np.abs(times[:, None] - np.array(rides)[None, :]) > EDIT_REACH_S, axis=1)
+    return Onsets(take_times(times[keep]), onsets.strength[keep], onsets.confidence[keep])
+
+
+def is_fitted(seen: SessionState, take_id: str) -> bool:
+    """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own pace."""
+    timing = seen.document.timing_take(take_id)
+    entry = seen.document.take(timing)
+    return timing in seen.document.rules or (entry.role != "lead" and entry.pace == "own" and seen.own_pace(timing) is not None)
+
+
+def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:
+    """What the render of one take of a fit's bundle is kept by."""
+    return fit_key(seen.rows[take_id].decoded_sha or "", made.fit.time_map, made.method, bundle_shas(seen.document.bundle_of(take_id), seen.rows))
+
+
+def is_rendered(seen: SessionState, made: TakeFit) -> bool:
+    """Whether a fit was rendered as it stands."""
+    return rows.render_of(seen.folder.database, seen.opened.row.id, made.key) is not None
+
+
+def sentence(choice: RuleChoice, name: str) -> str:
+    rule = choice.rule
+    bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
+    ignored = "ignore nothing" if rule.ignore_beyond_ms is None else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
+    return (
+        f"Onsets of {name} in {bars} go to the nearest {rule.grid} with {rule.strength * 100:g} % strength; "
+        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; {ignored}."
+    )

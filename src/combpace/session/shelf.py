@@ -1,0 +1,108 @@
+"""The shelf: all sessions, found, made, renamed, duplicated, removed and brought back."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from combpace.core.errors import CombPaceError, ParameterError
+from combpace.session import words
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import begin
+from combpace.session.state import session_state
+from combpace.store import rows
+from combpace.store.models import SessionRow, now
+
+MOST_NAME = 120
+
+
+@dataclass(frozen=True, slots=True)
+class ShelfEntry:
+    """A session on the shelf."""
+
+    id: str
+    name: str
+    sentence: str
+    length: str
+    takes: str
+    touched: float
+    has_weave: bool
+
+
+def session_name(name: str) -> str:
+    clean = " ".join(name.replace("\x00", "").split())[:MOST_NAME]
+    if not clean:
+        raise ParameterError("A session needs a name. Nothing was changed.")
+    return clean
+
+
+def create(folder: DataFolder, name: str) -> str:
+    """A new, empty session. Returns its id."""
+    session_id = rows.add_session(folder.database, session_name(name))
+    begin(folder, session_id)
+    return session_id
+
+
+def rename(folder: DataFolder, session_id: str, name: str) -> None:
+    _change(folder, session_id, name=session_name(name))
+
+
+def remove(folder: DataFolder, session_id: str) -> None:
+    """Off the shelf; `restore` brings it back with everything in it."""
+    _change(folder, session_id, removed=now())
+
+
+def restore(folder: DataFolder, session_id: str) -> None:
+    _change(folder, session_id, removed=None)
+
+
+def save_view(folder: DataFolder, session_id: str, view: dict[str, Any]) -> None:
+    """Levels, mutes, loop: kept, but not steps of undo."""
+    text = json.dumps(view)
+    if len(text) > 20000:
+        raise ParameterError("This is too much to keep as a view.")
+    _change(folder, session_id, view=text, touched=None)
+
+
+def _change(folder: DataFolder, session_id: str, **values: Any) -> None:
+    values = {"touched": now()} | values
+    folder.change_session(session_id, **{name: value for name, value in values.items() if not (name == "touched" and value is None)})
+
+
+def duplicate(folder: DataFolder, session_id: str) -> str:
+    """A copy that shares the sounds and goes its own way from here. Its history begins with this state."""
+    opened = folder.open(session_id)
+    copy_id, renamed = rows.copy_session(folder.database, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)"))
+    folder.history.copy(session_id, copy_id, renamed)
+    return copy_id
+
+
+def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:
+    """All sessions that are not removed, last touched first; `find` looks in names and sentences."""
+    entries = [_entry(folder, row) for row in rows.shelf_rows(folder.database)]
+    wanted = find.casefold().split()
+    return [entry for entry in entries if all(word in f"{entry.name} {entry.sentence}".casefold() for word in wanted)]
+
+
+def _entry(folder: DataFolder, row: SessionRow) -> ShelfEntry:
+    known = json.loads(row.summary)
+    ready = rows.ready_takes(folder.database, row.id)
+    if known.get("version") != row.version or known.get("ready") != ready:
+        known = {"version": row.version, "ready": ready} | _summary(folder, row.id)
+        folder.change_session(row.id, summary=json.dumps(known))
+    return ShelfEntry(row.id, row.name, known["sentence"], known["length"], known["takes"], row.touched, known["weave"])
+
+
+def _summary(folder: DataFolder, session_id: str) -> dict[str, Any]:
+    try:
+        seen = session_state(folder, session_id)
+    except CombPaceError as error:
+        return {"sentence": str(error), "length": "", "takes": "", "weave": False}
+    session_map = seen.session_map()
+    return {
+        "sentence": words.map_sentence(session_map, seen.map_choice().kind, seen.end_s()),
+        "length": words.clock(seen.end_s())[:-4],
+        "takes": words.count(len(seen.document.takes), "take"),
+        "weave": session_map is not None,
+    }

@@ -1,0 +1,191 @@
+"""A session's state: what was decided and what was heard, together. It answers what the marks, the pace, the map are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from combpace.core.analysis.steady_tempo import steady_tempo
+from combpace.core.clocks import SessionTimes, TakeTimes, take_times
+from combpace.core.errors import ParameterError
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap, steady_map
+from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.statements import Stated
+from combpace.media.mapfiles import steady_document
+from combpace.session.analysis_store import TakeAnalysis
+from combpace.session.data_folder import DataFolder, Opened
+from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
+from combpace.store.models import TakeRow
+
+EDIT_REACH_S = 0.005
+
+
+@dataclass(frozen=True, slots=True)
+class SessionState:
+    """A session's takes with everything that is known and decided about them."""
+
+    opened: Opened
+    rows: Mapping[str, TakeRow]
+    folder: DataFolder
+
+    @property
+    def document(self) -> Document:
+        return self.opened.document
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """Names everything that follows from this state: the revision, the states of takes, and which have been heard.
+
+        What is derived is kept under it; there is no other way to name a state.
+        """
+        takes = tuple((row.id, row.state, row.error, row.analysis_sha, row.decoded_sha) for row in self.rows.values())
+        return (self.opened.row.id, self.opened.row.name, self.opened.revision.id, self.opened.revision.version, takes)
+
+    def once(self, name: str, make: Callable[[], Any], *more: object) -> Any:
+        """A value that follows from this state (and `more`), made once."""
+        return self.folder.once((name, *more, *self.key), make)
+
+    @property
+    def stated(self) -> Stated:
+        """What the user stated of the music, in session time."""
+        return self.document.map.stated
+
+    def analysis(self, take_id: str) -> TakeAnalysis | None:
+        row = self.rows.get(take_id)
+        return self.folder.analysis(row) if row is not None else None
+
+    def onsets(self, take_id: str) -> Onsets:
+        """The marks of a take: detected, then edited by hand."""
+        heard = self.analysis(take_id)
+        none = Onsets(take_times([]), np.zeros(0), np.zeros(0))
+        return edited(heard.onsets if heard else none, self.document.edits.get(take_id, OnsetEdits()))
+
+    def struck(self, take_id: str) -> Onsets:
+        """The marks of all mics that were played with a take, on its own clock: a pace is that of the bundle, not of one mic."""
+        take = self.document.take(take_id)
+        mics = self.document.bundle_of(take_id)
+        each = [self.onsets(mic.id) for mic in mics]
+        times = np.concatenate([np.asarray(found.times) + mic.offset_s - take.offset_s for mic, found in zip(mics, each, strict=True)])
+        order = np.argsort(times, kind="stable")
+        strength, confidence = (np.concatenate([getattr(found, name) for found in each])[order] for name in ("strength", "confidence"))
+        return Onsets(take_times(times[order]), strength, confidence)
+
+    def own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
+        """A take's own pace, after corrections; a take that shares the lead's reads it through both placements."""
+        take = self.document.take(take_id)
+        lead = self.document.lead
+        if take.role != "lead" and take.pace == "lead" and lead is not None:
+            pace = self.own_pace(lead.id)
+            return pace.shifted(lead.offset_s - take.offset_s) if pace else None
+        heard = self.analysis(take_id)
+        pace = self.document.paces.get(take_id) or (heard.pace if heard else None)
+        choice = self.document.map
+        if pace is None and heard is not None and take.role == "lead" and choice.kind == "steady" and choice.bpm and choice.bar_1_s is not None:
+            # Nothing was heard, but a tempo was stated: the lead is taken to follow it.
+            return steady_map(choice.bpm, choice.bar_1_s - take.offset_s, choice.steady_meters, confidence=0.2)
+        if pace is None or take.role == "lead" or take.first_bar == 1:
+            return pace
+        # Its own bar 1 lies on another bar of the session.
+        session_map = self.session_map()
+        line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
+        return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
+
+    def session_map(self) -> TempoMap[SessionTimes] | None:
+        """The session's one map, or None while there is nothing to read it from."""
+        choice, lead = self.map_choice(), self.document.lead
+        if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
+            return steady_map(choice.bpm, choice.bar_1_s, choice.steady_meters)
+        pace = self.own_pace(lead.id) if lead else None
+        if pace is None or lead is None:
+            return None
+        return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+
+    def map_choice(self) -> MapPart:
+        """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was corrected."""
+        choice, lead = self.document.map, self.document.lead
+        if choice.kind != "auto" or lead is None:
+            return choice
+        heard = self.analysis(lead.id)
+        steady = heard.facts.get("steady") if heard and heard.pace and lead.id not in self.document.paces else None
+        if heard is None or heard.pace is None or not steady or steady["verdict"] != "steady":
+            return choice.model_copy(update={"kind": "own"})
+        meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in heard.pace.meters[:1])
+        bpm, start = steady["bpm"] * heard.pace.meters[0].beat_quarters, steady["first_downbeat_s"] + lead.offset_s
+        return choice.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": start, "meters": meters})
+
+    def need_map(self) -> TempoMap[SessionTimes]:
+        found = self.session_map()
+        if found is None:
+            raise ParameterError("There is no tempo map yet: drop a take with a pulse, or wait until it has been listened to. Nothing was changed.")
+        return found
+
+    def need_lead(self) -> TakeEntry:
+        lead = self.document.lead
+        if lead is None:
+            raise ParameterError("There is no lead yet: drop a take first. Nothing was changed.")
+        return lead
+
+    def steady(self, take_id: str) -> Mapping[str, Any] | None:
+        """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now; None without a pulse."""
+        heard, corrected = self.analysis(take_id), self.document.paces.get(take_id)
+        if heard is None or corrected is None:
+            found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
+            return found
+        return steady_document(steady_tempo(corrected, self.struck(take_id), self.duration_s(take_id)))
+
+    def duration_s(self, take_id: str) -> float:
+        row = self.rows.get(take_id)
+        return (row.frames or 0) / row.sample_rate_hz if row is not None and row.sample_rate_hz else 0.0
+
+    def end_s(self) -> float:
+        """Session time at which the last take ends."""
+        return max((take.offset_s + self.duration_s(take.id) for take in self.document.takes), default=0.0)
+
+
+def session_state(folder: DataFolder, session_id: str, revision_id: int | None = None) -> SessionState:
+    """Everything about a session in its newest state, or as it was at a revision."""
+    opened = folder.open(session_id, revision_id)
+    rows = folder.take_rows(session_id)
+    return SessionState(replace(opened, document=_led(opened.document, rows)), rows, folder)
+
+
+def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
+    """A lead that could not be read gives its role to the first take that can."""
+    lead = document.lead
+    row = rows.get(lead.id) if lead else None
+    if lead is None or row is None or row.state != "failed":
+        return document
+    following = next((take.id for take in document.takes if take.id in rows and rows[take.id].state != "failed"), None)
+    if following is None:
+        return document
+    takes = tuple(replace(take, role="lead" if take.id == following else "follower") for take in document.takes)
+    return replace(document, takes=takes)
+
+
+def edited(onsets: Onsets, edits: OnsetEdits) -> Onsets:
+    """Detected onsets with hand edits on top; a hand-made mark is as strong as a typical one, and certain."""
+    times, strength, sure = np.asarray(onsets.times).copy(), onsets.strength.copy(), onsets.confidence.copy()
+    keep = strength >= edits.threshold
+    for time in edits.removed:
+        keep &= np.abs(times - time) > EDIT_REACH_S
+    for old, new in edits.moved:
+        near = np.abs(times - old) <= EDIT_REACH_S
+        times[near], sure[near] = new, 1.0
+        keep |= near
+    for time in edits.locked:
+        near = np.abs(times - time) <= EDIT_REACH_S
+        sure[near] = 1.0
+        keep |= near
+    times, strength, sure = times[keep], strength[keep], sure[keep]
+    added = np.array([time for time in edits.added if not len(times) or np.min(np.abs(times - time)) > EDIT_REACH_S])
+    if len(added):
+        typical = float(np.median(strength)) if len(strength) else 0.5
+        times = np.concatenate([times, added])
+        strength = np.concatenate([strength, np.full(len(added), typical)])
+        sure = np.concatenate([sure, np.ones(len(added))])
+    order = np.argsort(times, kind="stable")
+    return Onsets(take_times(times[order]), strength[order], sure[order])

@@ -1,0 +1,104 @@
+"""How places, times and numbers are written for people."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from combpace.core.clocks import ClockT, SessionTimes
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.map import TempoMap
+
+MINUS = "\u2212"
+
+
+def clock(seconds: float) -> str:
+    """Times as 0:15.842, before zero with a minus."""
+    sign = MINUS if seconds < -0.0005 else ""
+    ms = round(abs(seconds) * 1000)
+    return f"{sign}{ms // 60000}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
+
+
+def shared_beginning(names: Sequence[str]) -> str:
+    """The whole words that all names begin with, without what joins them to the rest; empty where they begin differently."""
+    # What the first and the last of the alphabet share, all share.
+    low, high = min(names), max(names)
+    common = low[: next((k for k, (a, b) in enumerate(zip(low, high, strict=False)) if a != b), min(len(low), len(high)))]
+    if any(name[len(common) :][:1].isalnum() for name in names):
+        # In the middle of a word of one of them.
+        common = re.sub(r"[^\W_]+$", "", common)
+    return common.rstrip(" _-.,\u2013")
+
+
+def read_clock(text: str) -> float:
+    """Read 0:15.842, 15.842 or 15,842."""
+    clean = text.strip().replace(",", ".").replace(MINUS, "-")
+    negative = clean.startswith("-")
+    minutes, colon, seconds = clean.lstrip("-").rpartition(":")
+    try:
+        value = float(seconds) + 60 * (int(minutes) if colon else 0)
+    except ValueError as error:
+        raise ParameterError(f"“{text}” is not a time; write it like 0:15.842 or 15.842.") from error
+    return -value if negative else value
+
+
+def read_number(text: object, what: str, least: float, most: float) -> float:
+    """Read a number with decimal point or comma, with or without its unit."""
+    clean = str(text).strip().replace(",", ".").replace(MINUS, "-").removesuffix("%").removesuffix("ms").removesuffix("BPM").strip()
+    try:
+        value = float(clean)
+    except ValueError as error:
+        raise ParameterError(f"{what} must be a number, not “{text}”. Nothing was changed.") from error
+    if not least <= value <= most:
+        raise ParameterError(f"{what} lies between {least:g} and {most:g}, not at {value:g}. Nothing was changed.")
+    return value
+
+
+def signed_ms(value: float) -> str:
+    return f"{'+' if value >= 0.05 else MINUS if value <= -0.05 else ''}{abs(value):.1f}"
+
+
+def place(tempo_map: TempoMap[ClockT], quarters: float) -> str:
+    """7·2.50: bar, beat. Before bar 1: lead-in −1·4."""
+    bar, beat = tempo_map.address(quarters + 1e-6)
+    shown = f"{beat:.2f}".rstrip("0").rstrip(".")
+    return f"{bar}·{shown}" if bar > 0 else f"lead-in {MINUS}{-bar}·{shown}"
+
+
+def count(number: int, one: str, many: str | None = None) -> str:
+    return f"{number} {one if number == 1 else many or one + 's'}"
+
+
+def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str:
+    """92.4–97.1 of the bars in between, or one value."""
+    beat = tempo_map.meters[0].beat_quarters
+    first, last = tempo_map.bar_of(tempo_map.place(first_s)), tempo_map.bar_of(tempo_map.place(last_s))
+    lines = tempo_map.to_seconds(tempo_map.bar_lines(max(first, 0), max(1, last - max(first, 0))))
+    quarters = tempo_map.bar_lines(max(first, 0), max(1, last - max(first, 0)))
+    values = [60.0 * (b - a) / (t - s) / beat for a, b, s, t in zip(quarters, quarters[1:], lines, lines[1:], strict=False)]
+    low, high = min(values), max(values)
+    return f"{low:.1f}" if high - low < 0.15 else f"{low:.1f}–{high:.1f}"
+
+
+def meters(tempo_map: TempoMap[ClockT]) -> str:
+    """The meters of a map: "4/4", "4/4, 3/4 from bar 12", or their number where there are many."""
+    changes = meter_changes(tempo_map)
+    return f"{tempo_map.meters[0]}, {changes}" if changes else str(tempo_map.meters[0])
+
+
+def meter_changes(tempo_map: TempoMap[ClockT]) -> str:
+    """The meters after the first: "3/4 from bar 12", or how many there are; empty where there is one meter."""
+    changes = tempo_map.meters[1:]
+    return f"with {len(changes)} changes" if len(changes) > 3 else ", ".join(f"{meter} from bar {meter.bar}" for meter in changes)
+
+
+def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: float) -> str:
+    """The map as a sentence: "4/4, breathing 92.4–97.1, bar 1 at 0:03.214"."""
+    if session_map is None:
+        return "no tempo map yet"
+    meter = meters(session_map)
+    beat = session_map.meters[0].beat_quarters
+    bar_1 = clock(session_map.second(0.0))
+    if kind == "steady":
+        return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
+    return f"{meter}, breathing {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"

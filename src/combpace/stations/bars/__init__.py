@@ -1,0 +1,1 @@
+"""Bars: the tempo map, corrected by hand."""

@@ -1,0 +1,153 @@
+"""Bars: the comb, where the tempo map is put right by hand."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from combpace.core.clocks import FloatArray, TakeTimes
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.recount import odd_bars
+from combpace.drawing import picture
+from combpace.session import words
+from combpace.session.map_facts import map_facts
+from combpace.session.state import SessionState
+from combpace.stations.bars import decisions
+from combpace.stations.lead_drift import drift_places
+from combpace.stations.station import Action, Place, Station
+
+__all__ = ["BARS", "decisions"]
+
+# A line is moved to an attack within this of the moment that is proposed.
+STRUCK_S = 0.012
+# As in `tempo.lay`: what an attack is worth, and what an uneven beat costs, in shares of the beat.
+STRUCK_WORTH, UNEVEN = 0.35, 0.06
+# How much better a proposal must be than what stands.
+BETTER = 0.3
+# Below this nothing is said for a line.
+DOUBTFUL = 0.3
+# A bar whose tempo differs so much from its neighbours' is looked at.
+JUMP = 0.06
+
+
+def finding(state: SessionState, focus: str | None) -> str:
+    bars = [row for row in picture.picture(state, None)["bars"] if row["i"] >= 0]
+    doubtful = len(places(state, None))
+    return f"{words.count(len(bars), 'bar')}, " + (f"{doubtful} to look at" if doubtful else "nothing doubtful")
+
+
+def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    return {"bars": map_facts(state)}
+
+
+def places(state: SessionState, focus: str | None) -> list[Place]:
+    line, lead = state.session_map(), state.document.lead
+    if line is None or lead is None:
+        return []
+    found = [*drift_places(state), *_odd_bars(state, line)]
+    if state.map_choice().kind == "steady":
+        return found
+    # What lies beyond the last beat is no finding: the map only runs on there.
+    end_s = min(state.end_s() + 0.5, float(line.times_s[-1]))
+    rows = [row for row in picture.picture(state, None)["bars"] if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= state.end_s() + 0.5]
+    fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
+    # Quarters a minute: where the meter changes, what is counted changes, and the tempo need not.
+    tempi = np.array([row["bpm"] * row["len"] / row["beats"] for row in rows])
+    drifts = np.array([abs(row["drift"]) for row in rows if row["drift"] is not None])
+    usual = max(6.0, 3 * float(np.median(drifts))) if len(drifts) else 6.0
+    struck = state.struck(lead.id)
+    attacks = Onsets(struck.times + lead.offset_s, struck.strength, struck.confidence)  # type: ignore[arg-type]
+    for k, row in enumerate(rows):
+        if round(row["q"], 6) in fixed:
+            continue
+        near = tempi[max(0, k - 3) : k + 4]
+        typical = float(np.median(near)) * row["beats"] / row["len"]
+        place = _of_bar(line, row, attacks, usual, typical)
+        if place is not None:
+            found.append(place)
+    return found
+
+
+def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
+    """Single bars of another length, that stand where the count between two downbeats does not come out."""
+    confirmed = state.document.map.stated
+    found = []
+    for number, meter in odd_bars(line):
+        start = line.second(line.bar_line(number - 1))
+        end = line.second(line.bar_line(number))
+        if any(abs(end - time) < 0.06 for time in (*confirmed.downbeats, *(time for time, _ in confirmed.bars))):
+            reason = "the count before the downbeat that you confirmed does not come out otherwise"
+            found.append(Place(f"bar {number}", f"One bar of {meter}", reason, start, 2.0))
+    return found
+
+
+def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float) -> Place | None:
+    """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what stands."""
+    where, sure, place = f"bar {row['n']}", f"{row['sure'] * 100:.0f} % sure", row["q"]
+    keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
+    stands = _evidence(line, place, row["s"], attacks)
+    if row["drift"] is not None and abs(row["drift"]) > usual:
+        to = row["s"] + row["drift"] / 1000
+        gain = _evidence(line, place, to, attacks) - stands
+        way = "before the line" if row["drift"] < 0 else "after the line"
+        if gain > BETTER:
+            do = Action(f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place))
+            reason = f"{sure}; {_speaks(gain)}, most others lie within {usual:.0f} ms"
+            return Place(where, f"First attack {abs(row['drift']):.0f} ms {way}", reason, row["s"], abs(row["drift"]) / usual, do, keep)
+    jump = abs(row["bpm"] / typical - 1)
+    if jump > JUMP:
+        even = _even(line, place)
+        near = np.asarray(attacks.times)
+        close = near[np.abs(near - even) < STRUCK_S] if even is not None else np.zeros(0)
+        to = even if even is None or not len(close) else float(close[int(np.argmin(np.abs(close - even)))])
+        gain = -1.0 if to is None else _evidence(line, place, to, attacks) - stands
+        even_out: Action | None = None
+        if to is not None and gain > BETTER:
+            even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))
+        reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {_speaks(gain)}" if even_out else "")
+        return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep)
+    if row["sure"] < DOUBTFUL:
+        reason = "no attack on its line" if row["drift"] is None else "the pulse is uncertain here"
+        return Place(where, f"Only {sure}", reason, row["s"], 1 - row["sure"], None, keep)
+    return None
+
+
+def _alone(time_s: float, place: float) -> dict[str, Any]:
+    return {"time_s": time_s, "quarters": place, "free": True, "alone": True}
+
+
+def _speaks(gain: float) -> str:
+    return f"{gain:.1f} more speaks for it than for the line as it stands"
+
+
+def _evidence(line: TempoMap[Any], place: float, time_s: float, attacks: Onsets) -> float:
+    """What speaks for a line at a moment: how strong the attack on it is, less what it costs that the beats beside it get uneven."""
+    times = np.asarray(attacks.times)
+    near = np.abs(times - time_s) <= STRUCK_S
+    struck = STRUCK_WORTH + float(attacks.strength[near].max()) if near.any() else 0.0
+    sides = _beats_beside(line, place)
+    if sides is None:
+        return struck
+    before, after = sides
+    share = (time_s - 0.5 * (before + after)) / (0.5 * (after - before))
+    return struck - 2.0 * (share / UNEVEN) ** 2
+
+
+def _even(line: TempoMap[Any], place: float) -> float | None:
+    """Midway between the beats beside a line."""
+    sides = _beats_beside(line, place)
+    return None if sides is None else 0.5 * (sides[0] + sides[1])
+
+
+def _beats_beside(line: TempoMap[TakeTimes] | TempoMap[Any], place: float) -> tuple[float, float] | None:
+    """Moments of the beats before and after a line; None at either end of what was played."""
+    beat: float = line.meter_of(line.bar_of(place)).beat_quarters
+    ends: FloatArray = line.quarters
+    if place - beat < ends[0] - 1e-6 or place + beat > ends[-1] + 1e-6:
+        return None
+    return line.second(place - beat), line.second(place + beat)
+
+
+BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values)

@@ -1,0 +1,163 @@
+"""The sentence that pulls onsets, pegs by hand, keeping and dropping a fit."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from typing import Any
+
+from pydantic import Field
+
+from combpace.core.errors import ParameterError
+from combpace.core.fit.rule import HandPeg
+from combpace.core.stretch import check_method
+from combpace.core.tempo.grid import Grid, parse_grid
+from combpace.session import fits, words
+from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
+from combpace.session.document import parts as forms
+from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.state import EDIT_REACH_S, SessionState
+from combpace.store import rows
+from combpace.store.models import new_id
+
+
+class RuleArgs(Args):
+    """field: grid, swing, strength, leave_alone, ignore, bars or method."""
+
+    take: TakeId
+    field: str = Field(max_length=20)
+    value: str = Field(max_length=200)
+
+
+class PegArgs(Args):
+    """quarters for a peg on the grid, session_s for a free one."""
+
+    take: TakeId
+    take_s: Seconds
+    quarters: Quarters | None = None
+    session_s: Seconds | None = None
+
+
+class RideArgs(Args):
+    take: TakeId
+    times_s: list[Seconds] = Field(max_length=5000, min_length=1)
+
+
+@decision("rule", RuleArgs)
+def rule(state: SessionState, args: RuleArgs) -> Change:
+    """Change one field of the sentence."""
+    timing = state.document.timing_take(args.take)
+    choice = _changed(state.document.rules.get(timing, default_rule()), args.field, args.value)
+    parts = {f"rule:{timing}": forms.rule_part(choice)}
+    return Change(parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}")
+
+
+def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
+    now = choice.rule
+    match field:
+        case "grid":
+            return replace(choice, rule=replace(now, grid=parse_grid(value, now.grid.swing)))
+        case "swing":
+            share = words.read_number(value, "Swing", 50, 80) / 100
+            return replace(choice, rule=replace(now, grid=Grid(now.grid.value, now.grid.shape, share)))
+        case "strength":
+            return replace(choice, rule=replace(now, strength=words.read_number(value, "Strength", 0, 100) / 100))
+        case "leave_alone":
+            return replace(choice, rule=replace(now, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000)))
+        case "ignore":
+            nothing = value.strip().lower() in ("", "nothing", "0")
+            limit = None if nothing else words.read_number(value, "“Ignore”", 0.1, 10000)
+            return replace(choice, rule=replace(now, ignore_beyond_ms=limit))
+        case "bars":
+            return replace(choice, rule=replace(now, bars=_bars(value)))
+        case "method":
+            return replace(choice, method=check_method(value))
+    raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")
+
+
+def _bars(text: str) -> tuple[int, int] | None:
+    """ "all", "5" or "5-8"."""
+    clean = text.strip().lower().replace("–", "-").replace("bars", "").replace("bar", "").strip()
+    if clean in ("", "all"):
+        return None
+    first, dash, last = clean.partition("-")
+    try:
+        bars = (int(first), int(last) if dash else int(first))
+    except ValueError as error:
+        raise ParameterError(f"“{text}” names no bars; write 5, 5-8 or all. Nothing was changed.") from error
+    if bars[0] > bars[1] or 0 in bars:
+        raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was changed.")
+    return bars
+
+
+@decision("peg", PegArgs)
+def peg(state: SessionState, args: PegArgs) -> Change:
+    """Pull one onset by hand, onto a place or, freed, to a moment."""
+    timing = state.document.timing_take(args.take)
+    pegs = state.document.pegs.get(timing, TakePegs())
+    made = HandPeg(args.take_s, args.quarters, args.session_s)
+    new = TakePegs(
+        (*(other for other in pegs.pegs if abs(other.take_s - args.take_s) > EDIT_REACH_S), made),
+        tuple(time for time in pegs.rides if abs(time - args.take_s) > EDIT_REACH_S),
+    )
+    session_map = state.need_map()
+    target = session_map.second(args.quarters) if args.quarters is not None else float(args.session_s or 0.0)
+    shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
+    return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.")
+
+
+@decision("ride", RideArgs)
+def ride(state: SessionState, args: RideArgs) -> Change:
+    """Remove pegs: the audio there goes back to riding between its neighbours."""
+    timing = state.document.timing_take(args.take)
+    pegs = state.document.pegs.get(timing, TakePegs())
+
+    def meant(time: float) -> bool:
+        return any(abs(time - other) <= EDIT_REACH_S for other in args.times_s)
+
+    kept = tuple(one for one in pegs.pegs if not meant(one.take_s))
+    new = TakePegs(kept, (*(time for time in pegs.rides if not meant(time)), *args.times_s))
+    return Change(_pegs(state, timing, new), f"{words.count(len(args.times_s), 'onset')} without a peg now.")
+
+
+def _pegs(state: SessionState, timing: str, pegs: TakePegs) -> dict[str, Any]:
+    """The take's pegs; a proposed sentence becomes the user's with the first decision on it."""
+    stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(default_rule())}
+    return {f"pegs:{timing}": forms.pegs_part(pegs), **stated}
+
+
+@decision("drop", TakeArgs)
+def drop(state: SessionState, args: TakeArgs) -> Change:
+    """Go back to the source: rule and pegs are gone, the take sounds as it was played."""
+    timing = state.document.timing_take(args.take)
+    note = f"The fit of {state.document.take(timing).name} was dropped; it sounds as it was played."
+    return Change({f"rule:{timing}": None, f"pegs:{timing}": None}, note)
+
+
+@decision("keep", TakeArgs)
+def keep(state: SessionState, args: TakeArgs) -> Change:
+    """Make the render a take of its own, for all of a bundle; the source stays, as it was played, and is muted."""
+    made = fits.take_fit(state, args.take)
+    together = state.document.bundle_of(args.take)
+    entries: list[TakeEntry] = []
+    takes: list[NewTake] = []
+    for mate in together:
+        file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, mate.id))
+        if file is None:
+            raise ParameterError(f"{mate.name} is not rendered as it stands now; render it first, then keep it. Nothing was changed.")
+        details, take_id = json.loads(file.details), new_id()
+        takes.append(NewTake(take_id, f"{mate.name} fitted.wav", file.sha, file.bytes))
+        bundle = f"{mate.bundle} fitted" if mate.bundle else None
+        entries.append(TakeEntry(take_id, f"{mate.name} fitted", mate.kind, "follower", "lead", bundle, details["first_frame"] / details["rate"]))
+    parts: dict[str, Any] = {
+        "takes": forms.takes_part((*state.document.takes, *entries)),
+        f"rule:{made.take.id}": None,
+        f"pegs:{made.take.id}": None,
+    }
+    return Change(
+        parts,
+        f"{made.take.bundle or made.take.name} is kept as a take of its own; the source stays as it was played, muted.",
+        jobs=tuple(Job("import", take.id, {"take": take.id}) for take in takes),
+        takes=tuple(takes),
+        muted=tuple(mate.id for mate in together),
+    )

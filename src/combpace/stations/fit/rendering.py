@@ -1,0 +1,83 @@
+"""The render of a whole take along its fit: ordered by a page, made by a job, kept by its key."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from combpace.core.fit.time_map import TimeMap
+from combpace.jobs.queue import enqueue
+from combpace.jobs.registry import Progress, job
+from combpace.media.encode import write_sound
+from combpace.playback.sound import stretched
+from combpace.session import fits
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import Change, record
+from combpace.session.document import parts as forms
+from combpace.session.state import session_state
+from combpace.store import rows
+
+
+def order_render(folder: DataFolder, session_id: str, version: int, take_id: str) -> str:
+    """Queue the render of a take and of all in its bundle. Returns the job's id. A proposed sentence becomes the user's with it."""
+    state = session_state(folder, session_id)
+    made = fits.take_fit(state, take_id)
+    if not made.stated:
+        parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
+        record(state, version, Change(parts, fits.sentence(made.choice, made.take.name)))
+    args = {
+        "session": session_id,
+        "takes": [take.id for take in state.document.bundle_of(take_id)],
+        "source_s": [float(value) for value in made.fit.time_map.source_s],
+        "target_s": [float(value) for value in made.fit.time_map.target_s],
+        "method": made.method,
+    }
+    return enqueue(folder, session_id, "render", made.take.id, args)
+
+
+@job("render")
+def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
+    time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    seen = session_state(folder, args["session"])
+    together = [seen.document.take(take_id) for take_id in args["takes"]]
+    made: list[str] = []
+    for number, take_id in enumerate(args["takes"]):
+        row = folder.take_row(take_id)
+        assert row.decoded_sha is not None
+        files, own = fits.bundle_files(folder, together, seen.rows, take_id)
+        key = fits.fit_key(row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows))
+        known = rows.render_of(folder.database, args["session"], key)
+        if known is not None:
+            made.append(known.id)
+            continue
+
+        def share(done: float, number: int = number, name: str = row.name) -> None:
+            tell(f"rendering {name}", (number + done) / len(args["takes"]))
+
+        with folder.source(row) as source:
+            fitted = stretched(source, time_map, args["method"], files, own)
+            target = folder.blobs.new_path(".wav")
+            try:
+                share(0.0)
+                written = write_sound(fitted, target, "wav32f", start=fitted.first_frame, on_progress=share)
+                size = target.stat().st_size
+                sha = folder.blobs.adopt(target)
+            finally:
+                target.unlink(missing_ok=True)
+        details = {"take": take_id, "first_frame": fitted.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
+        made.append(
+            rows.add_file(
+                folder.database,
+                session_id=args["session"],
+                kind="render",
+                key=key,
+                name=f"{row.name} fitted",
+                sha=sha,
+                bytes=size,
+                details=json.dumps(details),
+            )
+        )
+    return {"files": made}

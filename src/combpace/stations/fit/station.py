@@ -1,0 +1,116 @@
+"""Fit: pull onsets onto the grid, see what is stretched, render."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from combpace.core.errors import ParameterError
+from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.drawing import picture
+from combpace.session import fits, words
+from combpace.session.state import SessionState
+from combpace.stations.fit import decisions, rendering
+from combpace.stations.station import Action, Place, Station, the_lead
+
+__all__ = ["FIT", "decisions", "fit_sentence", "rendering"]
+
+
+def focus(state: SessionState) -> str | None:
+    """A take to fit, else the lead."""
+    followers = (take.id for take in state.document.takes if take.role != "lead" and not take.bundle and state.own_pace(take.id))
+    return next(followers, the_lead(state))
+
+
+def finding(state: SessionState, focus: str | None) -> str:
+    # The mics of a bundle move by the rule of one of them.
+    ruled = [by for take in state.document.takes if (by := state.document.timing_take(take.id)) in state.document.rules]
+    if not ruled:
+        return "nothing pulled yet"
+    rule = state.document.rules[ruled[-1]].rule
+    return f"{words.count(len(ruled), 'take')} to {rule.grid}, {rule.strength * 100:g} %"
+
+
+def places(state: SessionState, focus: str | None) -> list[Place]:
+    lead = state.document.lead
+    take_id = focus or (lead.id if lead else None)
+    session_map = state.session_map()
+    if take_id is None or session_map is None or state.own_pace(take_id) is None or state.rows[take_id].decoded_sha is None:
+        return []
+    made = fits.take_fit(state, take_id)
+    found = []
+    time_map = made.fit.time_map
+    pegged = {round(peg.take_s, 6): peg for peg in made.fit.pegs if peg.kind in ("pulled", "hand")}
+    low, high = FACTOR_LIMITS
+    for k, factor in enumerate(time_map.factors):
+        if low <= factor <= high:
+            continue
+        source, target = float(time_map.source_s[k]), float(time_map.target_s[k])
+        # The peg that moved farther is the one to let go.
+        ends = [pegged.get(round(float(time_map.source_s[i]), 6)) for i in (k, k + 1)]
+        movers = [peg for peg in ends if peg is not None]
+        args = {"take": take_id, "times_s": [max(movers, key=lambda peg: abs(peg.target_s - peg.own_s)).take_s]} if movers else None
+        word, limit = ("Squeezed", low) if factor < low else ("Spread", high)
+        found.append(
+            Place(
+                words.place(session_map, session_map.place(target)),
+                f"{word} to {factor:.2f}, limit {limit:g}",
+                f"{1000 * (time_map.source_s[k + 1] - source):.0f} ms become {1000 * (time_map.target_s[k + 1] - target):.0f} ms",
+                target,
+                1 + abs(float(np.log2(factor))),
+                Action("Let it ride", "ride", args) if args else None,
+            )
+        )
+    return found
+
+
+def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    if not focus:
+        return {"fit": None, "fit_missing": ""}
+    try:
+        return {"fit": fit_sentence(state, focus), "fit_missing": ""}
+    except ParameterError as error:
+        return {"fit": None, "fit_missing": str(error)}
+
+
+def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
+    """Fields of the Fit sentence and what they do, or why there is nothing to fit."""
+    made = fits.take_fit(state, take_id)
+    rule = made.choice.rule
+    session_map = state.need_map()
+    half_step_ms = 1000 * 0.5 * rule.grid.step_quarters * 60 / session_map.bpm_at(0.0)
+    return {
+        "take": made.take,
+        "stated": made.stated,
+        "grid": str(rule.grid),
+        "swing": f"{rule.grid.swing * 100:g}",
+        "strength": f"{rule.strength * 100:g}",
+        "leave_alone": f"{rule.leave_alone_ms:g}",
+        "ignore": "nothing" if rule.ignore_beyond_ms is None else f"{rule.ignore_beyond_ms:g}",
+        "ignore_idle": rule.ignore_beyond_ms is not None and rule.ignore_beyond_ms >= half_step_ms,
+        "half_step_ms": half_step_ms,
+        "bars": "all" if rule.bars is None else f"{rule.bars[0]}–{rule.bars[1]}",
+        "method": made.choice.method,
+        "used": made.method,
+        "reason": made.reason,
+        "numbers": picture.fit_numbers(made),
+        "rendered": fits.is_rendered(state, made),
+        "spread_ms": _tightness(made),
+        "mates": len(state.document.bundle_of(take_id)) - 1,
+    }
+
+
+def _tightness(made: fits.TakeFit) -> dict[str, int]:
+    """Share of the onsets near a grid place that lie within 10 ms of it, as played and as fitted."""
+    pegs = [peg for peg in made.fit.pegs if peg.kind in ("pulled", "left alone")]
+    if not pegs:
+        return {"before": 0, "after": 0}
+    strength = max(made.choice.rule.strength, 1e-6)
+    # The grid place of a pulled onset follows from how far strength has moved it.
+    goal = np.array([peg.own_s + (peg.target_s - peg.own_s) / (strength if peg.kind == "pulled" else 1.0) for peg in pegs])
+    own, new = np.array([peg.own_s for peg in pegs]), np.array([peg.target_s for peg in pegs])
+    return {"before": round(100 * float(np.mean(np.abs(own - goal) < 0.010))), "after": round(100 * float(np.mean(np.abs(new - goal) < 0.010)))}
+
+
+FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, focus=focus)

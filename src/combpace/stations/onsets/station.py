@@ -1,0 +1,64 @@
+"""Onsets: every attack around its mark."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from combpace.session import words
+from combpace.session.document.model import TakeEntry
+from combpace.session.state import SessionState
+from combpace.stations.onsets import decisions
+from combpace.stations.station import Action, Place, Station
+
+__all__ = ["ONSETS", "decisions", "mic_name"]
+
+DOUBTFUL_MARK = 0.65
+
+
+def mic_name(take: TakeEntry) -> str:
+    """A take's name, without that of its bundle where it begins with it and other words follow: there is little room."""
+    rest = take.name.removeprefix(take.bundle) if take.bundle else ""
+    return rest.strip(" -_.,:") if rest[:1] in tuple(" -_.,:") and rest.strip(" -_.,:") else take.name
+
+
+def finding(state: SessionState, focus: str | None) -> str:
+    marks = focus or state.need_lead().id
+    doubtful = int((state.onsets(marks).confidence < DOUBTFUL_MARK).sum())
+    # Whose they are: the station before and the one after may look at another take.
+    whose = f" in {mic_name(state.document.take(marks))}" if len(state.document.takes) > 1 else ""
+    return f"{len(state.onsets(marks))}, {doubtful} doubtful{whose}"
+
+
+def places(state: SessionState, focus: str | None) -> list[Place]:
+    lead = state.document.lead
+    take_id = focus or (lead.id if lead else None)
+    if take_id is None:
+        return []
+    take, onsets, session_map = state.document.take(take_id), state.onsets(take_id), state.session_map()
+    found = []
+    for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True):
+        if sure >= DOUBTFUL_MARK:
+            continue
+        at = float(time) + take.offset_s
+        where = words.place(session_map, session_map.place(at)) if session_map else words.clock(at)
+        args = {"take": take_id, "times_s": [float(time)]}
+        found.append(
+            Place(
+                where,
+                "Hardly an attack" if strength < 0.15 else "Doubtful attack",
+                f"strength {strength:.2f}, {sure * 100:.0f} % sure",
+                at,
+                1 - float(sure),
+                Action("Remove this mark", "onset-remove", args),
+                Action("It is right, lock it", "onset-lock", args),
+            )
+        )
+    return found
+
+
+def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    edits = state.document.edits.get(focus) if focus else None
+    return {"threshold": f"{edits.threshold:.2f}" if edits else "0.00", "hand_edits": edits.count if edits else 0}
+
+
+ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values)

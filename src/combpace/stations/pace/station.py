@@ -1,0 +1,160 @@
+"""Pace: one tempo, or a map that breathes; the tempi on offer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from combpace.session import words
+from combpace.session.map_facts import map_facts
+from combpace.session.state import SessionState
+from combpace.stations.lead_drift import drift_places
+from combpace.stations.pace import decisions
+from combpace.stations.station import Action, Place, Station
+
+__all__ = ["PACE", "decisions", "pace_facts"]
+
+# A count that is less sure than this is said to be.
+SURE_COUNT = 0.7
+# Two tempi nearer than this, in BPM, are one.
+SAME_BPM = 5e-4
+MOST_LINES = 8
+
+
+def finding(state: SessionState, focus: str | None) -> str:
+    line = state.need_map()
+    if state.map_choice().kind == "steady":
+        return f"steady {line.bpm_at(0.0) / line.meters[0].beat_quarters:.2f}"
+    return f"breathing {words.bpm_range(line, max(0.0, line.second(0.0)), state.end_s())}"
+
+
+def places(state: SessionState, focus: str | None) -> list[Place]:
+    lead = state.document.lead
+    facts = state.steady(lead.id) if lead else None
+    if lead is None or not facts:
+        return []
+    found = drift_places(state)
+    if state.document.map.stated_bpm is not None:
+        # The user knows how it is counted.
+        return found
+    if state.map_choice().kind == "steady" and facts["verdict"] != "steady":
+        reason = f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
+        found.append(Place("whole take", _verdict(facts), reason, None, 7, Action("Follow it as played", "breathing", {})))
+    best = next((candidate for candidate in facts["candidates"] if candidate["relation"] == "as read"), None)
+    for candidate in facts["candidates"]:
+        if best and candidate["relation"] in ("half", "double") and candidate["evidence"] > 0.93 * best["evidence"]:
+            factor = 2 if candidate["relation"] == "double" else -2
+            do = Action(f"Read it {'twice' if factor == 2 else 'half'} as fast", "scale", {"factor": factor})
+            title, reason = f"Could be {candidate['bpm']:.2f} BPM", f"{candidate['relation']} explains the attacks about as well"
+            found.append(Place("whole take", title, reason, None, 3, do))
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class TempoLine:
+    """One tempo on offer.
+
+    source  where it comes from; at_end: where the attacks at the end would lie, or how much of them it explains
+    do      what taking it does, None for the one in force
+    """
+
+    bpm: float
+    source: str
+    at_end: str
+    do: Action | None
+
+
+def pace_facts(state: SessionState) -> dict[str, Any] | None:
+    """The verdict and the tempi on offer, or None while nothing was heard."""
+    lead = state.document.lead
+    heard = state.analysis(lead.id) if lead else None
+    facts = state.steady(lead.id) if lead else None
+    if lead is None or heard is None or not facts:
+        return None
+    pace = state.own_pace(lead.id)
+    sure = float(np.mean([knot.confidence for knot in pace.knots])) if pace else 0.0
+    # What was corrected, or runs at a tempo that was stated, is counted as the user has it.
+    decided = lead.id in state.document.paces or state.document.map.kind == "steady"
+    heard_as = heard.facts.get("counted")
+    # Where the count is doubted, beats are doubtful for it and not for how they are played.
+    doubted = lead.id not in state.document.paces and heard_as is not None and heard_as < SURE_COUNT
+    stated = state.document.map.stated_bpm is not None
+    return {
+        "facts": facts,
+        "sure": None if doubted or stated else round(100 * sure),
+        "counted": None if decided or heard_as is None else round(100 * heard_as),
+        "doubted": doubted and not decided,
+        "lines": tempo_lines(state, facts),
+        "verdict": _verdict(facts),
+        "stated": stated,
+        "map_advice": _advice(state, facts),
+    }
+
+
+def _advice(state: SessionState, facts: Mapping[str, Any]) -> str:
+    if state.document.map.stated_bpm is not None:
+        return "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
+    return "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it"
+
+
+def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine]:
+    """Tempi on offer, the one in force first where it is none of the others. Only going steady makes a breathing map steady."""
+    choice, line = state.map_choice(), state.session_map()
+    steady = choice.kind == "steady"
+    beat = line.meters[0].beat_quarters if line else 1.0
+    force = choice.bpm / beat if steady and choice.bpm else None
+    duration = state.duration_s(state.need_lead().id)
+    fitted = facts["bpm"]
+
+    def going(bpm: float) -> Action:
+        return Action("Use" if steady else "Go steady", "steady", {"bpm": bpm})
+
+    lines = [TempoLine(fitted, f"fitted, ±{facts['plus_minus_bpm']:.4f}", f"±{facts['scatter_ms']:.1f} ms", going(fitted))]
+    for name, step in (("tenth", 0.1), ("half", 0.5), ("whole", 1.0)):
+        value = round(round(fitted / step) * step, 4)
+        if value > 0 and all(abs(value - other.bpm) > 5e-5 for other in lines):
+            lines.append(TempoLine(value, f"nearest {name}", _at_end(duration - duration * value / fitted), going(value)))
+    for candidate in facts["candidates"]:
+        if candidate["relation"] != "as read" and len(lines) < MOST_LINES:
+            text = f"explains {candidate['evidence'] * 100:.0f} %"
+            lines.append(TempoLine(candidate["bpm"], candidate["relation"], text, _reading(candidate, steady=steady)))
+    if force is None:
+        return lines
+    if not any(abs(other.bpm - force) < SAME_BPM for other in lines):
+        lines.insert(0, TempoLine(force, "stated" if state.document.map.stated_bpm is not None else "as it was read", "", None))
+    # One line is in force, whatever other ways lead to the same tempo.
+    first = next(k for k, other in enumerate(lines) if abs(other.bpm - force) < SAME_BPM)
+    return [
+        TempoLine(other.bpm, other.source, other.at_end, None) if k == first else other
+        for k, other in enumerate(lines)
+        if k == first or abs(other.bpm - force) >= SAME_BPM
+    ]
+
+
+def _reading(candidate: Mapping[str, Any], *, steady: bool) -> Action:
+    """Another way to count keeps the kind of map."""
+    if candidate["relation"] in ("half", "double"):
+        return Action("Use", "scale", {"factor": 2 if candidate["relation"] == "double" else -2})
+    if steady:
+        return Action("Use", "steady", {"bpm": candidate["bpm"]})
+    return Action("Use", "read-again", {"about_bpm": round(candidate["bpm"], 3)})
+
+
+def _at_end(offset_s: float) -> str:
+    way = "early" if offset_s < 0 else "late"
+    return f"{abs(1000 * offset_s):.0f} ms {way}" if abs(offset_s) < 2 else f"{abs(offset_s):.2f} s {way}"
+
+
+def _verdict(facts: Mapping[str, Any]) -> str:
+    how = {"steady": "is steady", "wanders": "breathes", "speeds up": "speeds up", "slows down": "slows down"}[facts["verdict"]]
+    return f"The playing {how}"
+
+
+def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    return {"pace": pace_facts(state), "bars": map_facts(state)}
+
+
+PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values)

@@ -1,0 +1,54 @@
+"""All stations, in the order of the work. Importing this registers every decision and every job."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from combpace.core.errors import NotFoundError
+from combpace.session.state import SessionState
+from combpace.stations.bars.station import BARS
+from combpace.stations.fit.station import FIT
+from combpace.stations.handoff.station import HAND_OFF
+from combpace.stations.onsets.station import ONSETS
+from combpace.stations.pace.station import PACE
+from combpace.stations.station import Place, Station
+from combpace.stations.takes.station import TAKES
+
+STATIONS: dict[str, Station] = {station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, HAND_OFF)}
+# Where a session opens: with takes in it, and without.
+OPENS_AT, OPENS_EMPTY_AT = BARS.id, TAKES.id
+
+
+def station(station_id: str) -> Station:
+    """Raises NotFoundError, naming those there are."""
+    if station_id not in STATIONS:
+        *most, last = (one.title for one in STATIONS.values())
+        raise NotFoundError(f"There is no such station. {', '.join(most)} and {last} are.")
+    return STATIONS[station_id]
+
+
+def focus_of(state: SessionState, wanted: str | None, here: Station) -> str | None:
+    """The take a station is about: the one asked for, else the station's own choice."""
+    return wanted if any(take.id == wanted for take in state.document.takes) else here.focus(state)
+
+
+def places(state: SessionState, here: Station, focus: str | None) -> list[Place]:
+    """The places of a station that deserve a look, worst first."""
+    found: list[Place] = state.once("places", lambda: sorted(here.places(state, focus), key=lambda place: -place.worth), here.id, focus)
+    return found
+
+
+def findings(state: SessionState, focus: str | None) -> list[dict[str, Any]]:
+    """The row of stations, each with its own finding."""
+    reading = [take for take in state.document.takes if take.id in state.rows and state.rows[take.id].state in ("waiting", "listening")]
+    no_map = state.session_map() is None
+    found = []
+    for one in STATIONS.values():
+        if state.document.lead is None:
+            text = one.empty
+        elif no_map and one.needs_map:
+            text = "listening" if reading else "no pulse: state a tempo"
+        else:
+            text = one.finding(state, focus)
+        found.append({"id": one.id, "title": one.title, "key": one.key, "finding": text})
+    return found

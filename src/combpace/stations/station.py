@@ -1,0 +1,89 @@
+"""What a station is to the rest of the program: its words, its places to look at, what its template is given."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from combpace.session.state import SessionState
+
+
+def the_lead(state: SessionState) -> str | None:
+    """The take that a station is about where nothing else was chosen."""
+    return state.document.lead.id if state.document.lead else None
+
+
+def nothing(state: SessionState, focus: str | None) -> dict[str, Any]:
+    """What a template is given that needs nothing of its own."""
+    return {}
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """What one button does: its outcome in words, the decision's name and its arguments."""
+
+    label: str
+    name: str
+    args: dict[str, Any]
+
+    @property
+    def wire(self) -> dict[str, Any]:
+        return {"label": self.label, "name": self.name, "args": self.args}
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A place that deserves a human look.
+
+    where     "bar 12", "5·2.50" or a take's name
+    time_s    session time to step to and play from, or None
+    worth     how much it deserves the look; larger first
+    do, keep  what is proposed, and that it is right as it is
+    """
+
+    where: str
+    title: str
+    reason: str
+    time_s: float | None
+    worth: float
+    do: Action | None = None
+    keep: Action | None = None
+
+    @property
+    def wire(self) -> dict[str, Any]:
+        return {
+            "where": self.where,
+            "title": self.title,
+            "reason": self.reason,
+            "time_s": self.time_s,
+            "worth": self.worth,
+            "do": self.do.wire if self.do else None,
+            "keep": self.keep.wire if self.keep else None,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Station:
+    """One of the seven.
+
+    id, title, key  in its address, in the row at the top, and the digit that goes there
+    finding    what it has to say in a few words, of a session with a lead; the second argument is the take in sight
+    places     what deserves a look, in any order
+    values     what its template is given
+    template   the sentence at the side; ledger: a list in the picture's stead
+    focus      the take it is about where none was chosen
+    needs_map  its finding waits for a tempo map
+    """
+
+    id: str
+    title: str
+    key: int
+    finding: Callable[[SessionState, str | None], str]
+    places: Callable[[SessionState, str | None], list[Place]]
+    template: str
+    values: Callable[[SessionState, str | None], dict[str, Any]] = nothing
+    ledger: str | None = None
+    focus: Callable[[SessionState], str | None] = the_lead
+    needs_map: bool = True
+    empty: str = "after a take is in"

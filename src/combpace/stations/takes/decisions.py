@@ -1,0 +1,159 @@
+"""What is decided about a take as a whole: what it is, where it starts, what it belongs to, whether it stays."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from pydantic import Field
+
+from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.statements import breathing_as_stated
+from combpace.session import words
+from combpace.session.decisions import Args, Change, Job, TakeArgs, TakeId, decision
+from combpace.session.document import parts as forms
+from combpace.session.document.model import KINDS, TakeEntry
+from combpace.session.map_changes import shifted_statements
+from combpace.session.state import SessionState
+from combpace.stations.takes.bundles import refusal_key
+from combpace.stations.takes.names import clean_name
+
+
+class TakeFieldArgs(Args):
+    """field: name, kind, pace, bundle, first_bar, start or role."""
+
+    take: TakeId
+    field: str = Field(max_length=20)
+    value: str = Field(max_length=200)
+
+
+class BundleArgs(Args):
+    takes: list[TakeId] = Field(max_length=64)
+    name: str = Field(default="", max_length=60)
+
+
+@decision("take", TakeFieldArgs)
+def take(state: SessionState, args: TakeFieldArgs) -> Change:
+    """Change one thing about a take: name, kind, role, pace, bundle, first bar or start."""
+    if args.field not in FIELDS:
+        raise ParameterError(f"A take has no “{args.field}”. Nothing was changed.")
+    parts, note = FIELDS[args.field](state, state.document.take(args.take), args.value)
+    return Change(parts, note, f"take:{args.take}:{args.field}")
+
+
+def _one(state: SessionState, changed: TakeEntry) -> dict[str, Any]:
+    return {"takes": forms.takes_part(tuple(changed if other.id == changed.id else other for other in state.document.takes))}
+
+
+def _name(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    return _one(state, replace(entry, name=clean_name(value))), f"{entry.name} is now called {clean_name(value)}."
+
+
+def _kind(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    if value not in KINDS:
+        raise ParameterError(f"A take is one of {', '.join(KINDS)}. Nothing was changed.")
+    return _one(state, replace(entry, kind=value)), f"{entry.name} is {value}."
+
+
+def _pace(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    if value not in ("own", "lead"):
+        raise ParameterError("A take has its own pace or the lead's. Nothing was changed.")
+    note = f"{entry.name} has its own pace." if value == "own" else f"{entry.name} was played to the lead and shares its pace."
+    return _one(state, replace(entry, pace=value)), note
+
+
+def _bundle(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    name = value.strip()[:60] or None
+    note = f"{entry.name} belongs to the bundle {name}." if name else f"{entry.name} stands alone."
+    return _one(state, replace(entry, bundle=name)), note
+
+
+def _first_bar(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    number = words.read_number(value, "The bar", -1000, 100000)
+    if number != round(number):
+        raise ParameterError(f"A take begins on a whole bar, not on {value.strip()}. Nothing was changed.")
+    bar_index(round(number))
+    return _one(state, replace(entry, first_bar=round(number))), f"Bar 1 of {entry.name} lies on bar {round(number)}."
+
+
+def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    start = words.read_clock(value)
+    if abs(start) > 24 * 3600:
+        raise ParameterError("A take starts within a day of the session's zero. Nothing was changed.")
+    if entry.role != "lead" and entry.pace == "own" and state.own_pace(entry.id) is not None:
+        raise ParameterError(
+            f"{entry.name} follows the session at its own pace, so its start is the line of its first bar, bar {entry.first_bar} now. "
+            "Nothing was changed; choose another first bar, or let it share the lead's pace."
+        )
+    together = {other.id for other in state.document.bundle_of(entry.id)}
+    takes = tuple(replace(other, offset_s=start) if other.id in together else other for other in state.document.takes)
+    parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
+    moved = start - entry.offset_s
+    lead = state.document.lead
+    if lead is not None and lead.id in together and state.map_choice().kind != "steady" and state.document.map.statements:
+        # The lines of a breathing map are the lead's own: what was stated of them goes along.
+        parts["map"] = forms.map_part(shifted_statements(state.document.map, moved))
+    return parts, f"{entry.name} starts at {words.clock(start)}; it moved by {words.signed_ms(1000 * moved)} ms."
+
+
+def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    if value != "lead":
+        raise ParameterError("Choose another take as the lead instead. Nothing was changed.")
+    takes = tuple(
+        replace(other, role="lead", pace="lead") if other.id == entry.id else replace(other, role="follower") for other in state.document.takes
+    )
+    note = f"The tempo map is read from {entry.name}."
+    parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
+    own = replace(state.opened, document=replace(state.document, takes=takes))
+    pace = SessionState(own, state.rows, state.folder).own_pace(entry.id)
+    if pace is not None and state.map_choice().kind != "steady" and state.document.map.statements:
+        try:
+            held = breathing_as_stated(pace, state.stated.shifted(-entry.offset_s), state.onsets(entry.id))
+        except MapConflictError as error:
+            raise MapConflictError(f"{entry.name} cannot lead with what was stated of the map: {error}") from error
+        parts[f"pace:{entry.id}"] = forms.pace_part(held)
+    return parts, note
+
+
+FIELDS: dict[str, Callable[[SessionState, TakeEntry, str], tuple[dict[str, Any], str]]] = {
+    "name": _name, "kind": _kind, "pace": _pace, "bundle": _bundle, "first_bar": _first_bar, "start": _start, "role": _role,
+}  # fmt: skip
+
+
+@decision("take-remove", TakeArgs)
+def take_remove(state: SessionState, args: TakeArgs) -> Change:
+    """Take a take out of the session; undo brings it back. The next one becomes the lead where it was the lead."""
+    gone = state.document.take(args.take)
+    left = tuple(entry for entry in state.document.takes if entry.id != args.take)
+    if gone.role == "lead" and left:
+        left = (replace(left[0], role="lead", pace="lead"), *left[1:])
+    return Change({"takes": forms.takes_part(left)}, f"{gone.name} was removed.")
+
+
+@decision("bundle", BundleArgs)
+def bundle(state: SessionState, args: BundleArgs) -> Change:
+    """Put takes that were recorded together into one bundle with a common start; from then on they are heard as one performance."""
+    chosen = [state.document.take(take_id) for take_id in args.takes]
+    if len(chosen) < 2:
+        raise ParameterError("A bundle needs at least two takes. Nothing was changed.")
+    start, name = chosen[0].offset_s, args.name.strip()[:60] or "bundle"
+    ids = {entry.id for entry in chosen}
+    takes = tuple(replace(entry, bundle=name, offset_s=start) if entry.id in ids else entry for entry in state.document.takes)
+    note = f"{words.count(len(chosen), 'take')} share one timing as the bundle {name}."
+    # Until that is done, what each was heard to be stays.
+    listening = Job("import", args.takes[0], {"take": args.takes[0], "together": args.takes})
+    return Change({"takes": forms.takes_part(takes)}, note, jobs=(listening,))
+
+
+class RefuseArgs(Args):
+    takes: list[TakeId] = Field(min_length=2, max_length=64)
+
+
+@decision("bundle-refuse", RefuseArgs)
+def bundle_refuse(state: SessionState, args: RefuseArgs) -> Change:
+    """These takes were played apart: they are not proposed as a bundle again."""
+    names = [state.document.take(take_id).name for take_id in args.takes]
+    refused = (*state.document.refused, refusal_key(args.takes))
+    return Change({"refused": list(refused)}, f"{' and '.join(names)} were played apart; they are not proposed as one bundle again.")

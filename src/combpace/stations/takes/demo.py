@@ -1,0 +1,50 @@
+"""The demo sessions: made once for a data folder, through the same doors as any user's."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from combpace.demo.build import write_demo
+from combpace.session import shelf
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import record
+from combpace.session.state import session_state
+from combpace.stations.takes.decisions import BundleArgs, bundle
+from combpace.stations.takes.importing import add_upload, hear_together, import_take
+from combpace.store import rows
+
+
+def build(folder: DataFolder) -> str:
+    """Build the demo sessions where they are missing. Returns the id of the one to open."""
+    marker = folder.settings.data_dir / "demo-session"
+    if marker.is_file():
+        session_id = marker.read_text(encoding="utf-8").strip()
+        if any(entry.id == session_id for entry in shelf.shelf(folder)):
+            return session_id
+    sounds = folder.settings.data_dir / "demo-sounds"
+    first = ""
+    for name, paths in reversed(write_demo(sounds).items()):
+        first = shelf.create(folder, name)
+        for path in paths:
+            _bring_in(folder, first, path)
+    _bundle_mics(folder, first)
+    marker.write_text(first, encoding="utf-8")
+    return first
+
+
+def _bring_in(folder: DataFolder, session_id: str, path: Path) -> None:
+    copy = folder.blobs.new_path(path.suffix)
+    shutil.copyfile(path, copy)
+    take_id = add_upload(folder, session_id, copy, path.name)
+    # Read here and now instead of by a worker: the demo is complete when the server starts.
+    import_take(folder, {"take": take_id}, lambda phase, share: None)
+    rows.end_jobs_about(folder.database, [take_id])
+
+
+def _bundle_mics(folder: DataFolder, session_id: str) -> None:
+    state = session_state(folder, session_id)
+    mics = [take.id for take in state.document.takes if take.name.startswith("Tubs kit")]
+    record(state, state.opened.revision.version, bundle(state, BundleArgs(takes=mics, name="Tubs kit")))
+    hear_together(folder, mics, lambda phase, share: None)
+    rows.end_jobs_about(folder.database, mics[:1])

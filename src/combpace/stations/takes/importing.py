@@ -1,0 +1,146 @@
+"""Bringing audio in: an upload becomes a take, a job decodes it and listens to it."""
+
+from __future__ import annotations
+
+import json
+import re
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.take import Analysis, analyse
+from combpace.core.beats.attack_decoder import activation
+from combpace.core.errors import ParameterError, StaleError
+from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.jobs.queue import enqueue
+from combpace.jobs.registry import Progress, job
+from combpace.media.decode import FileSource, decode_to_wav
+from combpace.media.mapfiles import steady_document
+from combpace.media.peaks import write_peaks
+from combpace.session.analysis_store import write_analysis
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import Change, Job, NewTake, record
+from combpace.session.document import parts as forms
+from combpace.session.document.model import TakeEntry
+from combpace.session.state import session_state
+from combpace.stations.takes.names import clean_name, guessed_kind
+from combpace.store import rows
+from combpace.store.models import new_id
+
+# So many other takes may arrive in the same moment.
+MOST_MEETINGS = 20
+
+
+def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> str:
+    """Keep an uploaded file, put a take into the session and queue its reading. Returns the take's id.
+
+    Every take that arrives is one undo step; two that arrive at once both arrive.
+    """
+    name = clean_name(name)
+    size = path.stat().st_size
+    sha = folder.blobs.adopt(path)
+    take_id, kind, shown = new_id(), guessed_kind(name), re.sub(r"\.\w{2,4}$", "", name)
+    for _ in range(MOST_MEETINGS):
+        state = session_state(folder, session_id)
+        others, lead = state.opened.document.takes, state.opened.document.lead
+        # A loop leads only while nothing else is there; one that the user chose to lead shares the lead's pace and stays.
+        gives_way = lead is not None and lead.kind == "loop" and lead.pace == "own" and kind != "loop"
+        if gives_way:
+            others = tuple(replace(other, role="follower") for other in others)
+        entry = TakeEntry(take_id, shown, kind, "lead" if lead is None or gives_way else "follower", "own" if kind == "loop" else "lead")
+        note = f"{shown} came in and leads instead of a loop." if gives_way else f"{shown} came in."
+        change = Change(
+            {"takes": forms.takes_part((*others, entry))},
+            note,
+            jobs=(Job("import", take_id, {"take": take_id}),),
+            takes=(NewTake(take_id, name, sha, size),),
+        )
+        try:
+            record(state, state.opened.revision.version, change)
+            return take_id
+        except StaleError:
+            # Another take arrived in the same moment: both stay.
+            continue
+    raise ParameterError(f"{shown} could not be put into the session: it is changed all the time. Nothing was imported; drop it again.")
+
+
+@job("import")
+def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one."""
+    if "together" in args:
+        return hear_together(folder, args["together"], tell)
+    row = folder.take_row(args["take"])
+    if row.state == "ready":
+        return {"take": row.id}
+    decoded_path = folder.blobs.new_path(".wav")
+    peaks_path = folder.blobs.new_path(".peaks")
+    analysis_path = folder.blobs.new_path(".npz")
+    try:
+        tell("reading the file", 0.0)
+        decoded = decode_to_wav(folder.blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share))
+        with FileSource(decoded_path) as source:
+            write_peaks(source, peaks_path, lambda share: tell("drawing", share))
+        decoded_sha, peaks_sha = folder.blobs.adopt(decoded_path), folder.blobs.adopt(peaks_path)
+        # The picture is there before the pulse is: the page can be used meanwhile.
+        rows.change_take(
+            folder.database,
+            row.id,
+            state="listening",
+            error=None,
+            decoded_sha=decoded_sha,
+            peaks_sha=peaks_sha,
+            decoder=decoded.decoder,
+            sample_rate_hz=decoded.sample_rate_hz,
+            channels=decoded.channels,
+            frames=decoded.frames,
+            peak=decoded.peak,
+            notes=json.dumps(list(decoded.notes)),
+        )
+        with FileSource(folder.blob(decoded_sha)) as source:
+            heard = analyse(source, on_progress=tell)
+        _write(analysis_path, heard)
+        rows.change_take(folder.database, row.id, state="ready", analysis_sha=folder.blobs.adopt(analysis_path))
+        return {"take": row.id}
+    finally:
+        for path in (decoded_path, peaks_path, analysis_path):
+            path.unlink(missing_ok=True)
+
+
+def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> dict[str, Any]:
+    """Listen to the takes of a bundle as to one performance; those that are not read yet, or at another rate, keep what was heard."""
+    takes = [row for row in map(folder.take_row, take_ids) if row.state == "ready" and row.decoded_sha]
+    takes = [row for row in takes if row.sample_rate_hz == takes[0].sample_rate_hz]
+    if len(takes) < 2:
+        return {"takes": []}
+    with ExitStack() as stack:
+        sources = [stack.enter_context(FileSource(folder.blob(row.decoded_sha or ""))) for row in takes]
+        found = analyse_bundle(sources, on_progress=tell)
+    for row, heard in zip(takes, found, strict=True):
+        path = folder.blobs.new_path(".npz")
+        try:
+            _write(path, heard)
+            rows.change_take(folder.database, row.id, analysis_sha=folder.blobs.adopt(path))
+        finally:
+            path.unlink(missing_ok=True)
+    return {"takes": [row.id for row in takes]}
+
+
+def _write(path: Path, heard: Analysis) -> None:
+    steady = steady_document(heard.steady) if heard.steady else None
+    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady}
+    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
+
+
+def listen_again(folder: DataFolder, session_id: str, take_id: str) -> None:
+    """Queue the reading of a take that failed, was cancelled, or was heard by an earlier version; a bundle is heard as one."""
+    row = folder.take_row(take_id)
+    if row.session_id != session_id:
+        raise ParameterError("This take belongs to another session.")
+    together = [take.id for take in folder.open(session_id).document.bundle_of(take_id)]
+    if row.state == "ready" and len(together) > 1:
+        enqueue(folder, session_id, "import", take_id, {"take": take_id, "together": together})
+        return
+    rows.change_take(folder.database, take_id, state="waiting", error=None)
+    enqueue(folder, session_id, "import", take_id, {"take": take_id})

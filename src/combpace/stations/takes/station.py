@@ -1,0 +1,118 @@
+"""Takes: the ledger of what came in."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.drawing import picture
+from combpace.session import words
+from combpace.session.document.model import KINDS, TakeEntry
+from combpace.session.state import SessionState
+from combpace.stations.station import Action, Place, Station
+from combpace.stations.takes import decisions, importing
+from combpace.stations.takes.bundles import proposed_bundle
+from combpace.store import rows
+
+__all__ = ["TAKES", "decisions", "importing", "take_lines"]
+
+
+def finding(state: SessionState, focus: str | None) -> str:
+    takes, lead = state.document.takes, state.document.lead
+    bundle = [take for take in takes if lead and lead.bundle and take.bundle == lead.bundle]
+    others = len(takes) - max(1, len(bundle))
+    text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead"
+    text = f"{text}, {words.count(others, 'follower')}" if others else text
+    states = [state.rows[take.id].state for take in takes if take.id in state.rows]
+    reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
+    return text + (f", {reading} being read" if reading else "") + (f", {failed} not read" if failed else "")
+
+
+def places(state: SessionState, focus: str | None) -> list[Place]:
+    found = []
+    for take in state.document.takes:
+        row = state.rows.get(take.id)
+        if row is None:
+            continue
+        if row.state == "failed":
+            again = Action("Listen again", "listen-again", {"take": take.id})
+            found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again))
+        for note in json.loads(row.notes):
+            found.append(Place(take.name, "As it came", note, None, 5))
+        heard = state.analysis(take.id)
+        if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
+            again = Action("Listen again", "listen-again", {"take": take.id})
+            found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again))
+        if row.state == "ready" and state.own_pace(take.id) is None:
+            found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
+    return [*found, *_bundle(state)]
+
+
+def _bundle(state: SessionState) -> list[Place]:
+    # What was made of a take here has its length, but was not recorded beside it.
+    made = {file.sha for file in rows.files_like(state.folder.database, state.opened.row.id, "render")}
+    together = proposed_bundle(state, {take_id: row for take_id, row in state.rows.items() if row.source_sha not in made})
+    if not together:
+        return []
+    ids = [take.id for take in together]
+    do = Action(f"Bundle these {len(together)}", "bundle", {"takes": ids, "name": _bundle_name(together)})
+    keep = Action("They were played apart", "bundle-refuse", {"takes": ids})
+    return [
+        Place(
+            words.count(len(together), "take"),
+            "The same attacks at the same moments: recorded together?",
+            ", ".join(take.name for take in together),
+            None,
+            6,
+            do,
+            keep,
+        )
+    ]
+
+
+def _bundle_name(together: list[TakeEntry]) -> str:
+    """What all of their names begin with, or the first part of the first."""
+    names = [take.name for take in together]
+    return (words.shared_beginning(names) or names[0].split(" - ")[0].split(", ")[0])[:60]
+
+
+def take_lines(state: SessionState) -> list[dict[str, Any]]:
+    """The ledger: a line a take."""
+    lines = []
+    for take in state.document.takes:
+        row = state.rows.get(take.id)
+        facts = picture.take_facts(state, take.id)
+        facts["tempo"] = _own_tempo(state, take)
+        facts["length"] = words.clock(facts["duration_s"])[:-4] if facts["duration_s"] else ""
+        facts["form"] = _form(row.sample_rate_hz, row.channels) if row and row.sample_rate_hz and row.channels else ""
+        facts["start"] = words.clock(take.offset_s)
+        facts["notes"] = json.loads(row.notes) if row else []
+        facts["kinds"] = KINDS
+        facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
+        lines.append(facts)
+    return lines
+
+
+def _form(rate: int, channels: int) -> str:
+    form = {1: "mono", 2: "stereo"}.get(channels, f"{channels} channels")
+    return f"{rate / 1000:g} kHz {form}"
+
+
+def _own_tempo(state: SessionState, take: TakeEntry) -> str:
+    """In words: "own tempo 103.4, follows the session"."""
+    heard = state.analysis(take.id)
+    if heard is None:
+        return ""
+    if heard.pace is None:
+        return "no pulse found"
+    fitted = state.steady(take.id)
+    tempo = fitted["bpm"] if fitted else 0.0
+    if take.role == "lead":
+        return f"about {tempo:.1f} BPM, the map is read from it"
+    if take.pace == "own":
+        return f"own tempo {tempo:.1f}, follows the session"
+    return f"played to the lead, {words.count(len(state.onsets(take.id)), 'onset')}"
+
+
+TAKES = Station("takes", "Takes", 1, finding, places, "takes/side.html", ledger="takes/ledger.html", needs_map=False, empty="none yet: drop one")

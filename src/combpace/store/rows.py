@@ -1,0 +1,289 @@
+"""Questions to the tables and changes of single rows: all SQL beside the histories.
+
+Functions that take a `Session` belong to a transaction of their caller's; those that take a `Database` are one of their own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from combpace.store.database import Database
+from combpace.store.errors import MissingError
+from combpace.store.models import FileRow, JobRow, SessionRow, TakeRow, new_id, now
+
+OPEN = ("queued", "running")
+
+# -- sessions
+
+
+def session_row(database: Database, session_id: str) -> SessionRow:
+    """Raises MissingError."""
+    with database.reading() as db:
+        row = db.get(SessionRow, session_id)
+    if row is None:
+        raise MissingError(f"session {session_id}")
+    return row
+
+
+def add_session(database: Database, name: str) -> str:
+    """A new row; returns its id."""
+    with database.writing() as db:
+        row = SessionRow(name=name)
+        db.add(row)
+        db.flush()
+        return row.id
+
+
+def change_session(database: Database, session_id: str, **values: Any) -> None:
+    """Set columns of a session. Raises MissingError."""
+    with database.writing() as db:
+        row = db.get(SessionRow, session_id)
+        if row is None:
+            raise MissingError(f"session {session_id}")
+        for name, value in values.items():
+            setattr(row, name, value)
+
+
+def shelf_rows(database: Database) -> list[SessionRow]:
+    """All sessions that are not removed, last touched first."""
+    with database.reading() as db:
+        return list(db.scalars(select(SessionRow).where(SessionRow.removed.is_(None)).order_by(SessionRow.touched.desc())))
+
+
+def session_version(database: Database, session_id: str) -> int:
+    """How often a session has moved; 0 where it does not exist."""
+    with database.reading() as db:
+        return db.scalar(select(SessionRow.version).where(SessionRow.id == session_id)) or 0
+
+
+def copy_session(database: Database, session_id: str, name: str) -> tuple[str, dict[str, str]]:
+    """A copy of a session's row, takes and renders. Returns (its id, old take id -> new one)."""
+    renamed: dict[str, str] = {}
+    with database.writing() as db:
+        old = db.get(SessionRow, session_id)
+        if old is None:
+            raise MissingError(f"session {session_id}")
+        copy = SessionRow(id=new_id(), name=name)
+        db.add(copy)
+        db.flush()
+        for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
+            renamed[row.id] = new_id()
+            db.add(TakeRow(**(_values(row) | {"id": renamed[row.id], "session_id": copy.id})))
+        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render")):
+            db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
+        # What is kept of the view names takes too: levels and mutes go along.
+        text = old.view
+        for take, other in renamed.items():
+            text = text.replace(take, other)
+        copy.view = text
+        return copy.id, renamed
+
+
+def _values(row: Any) -> dict[str, Any]:
+    return {column.name: getattr(row, column.name) for column in row.__table__.columns}
+
+
+# -- takes
+
+
+def take_row(database: Database, take_id: str) -> TakeRow:
+    """Raises MissingError."""
+    with database.reading() as db:
+        row = db.get(TakeRow, take_id)
+    if row is None:
+        raise MissingError(f"take {take_id}")
+    return row
+
+
+def take_rows(database: Database, session_id: str) -> dict[str, TakeRow]:
+    """All takes that ever came into a session, by id, in the order in which they came."""
+    with database.reading() as db:
+        return {row.id: row for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created))}
+
+
+def ready_takes(database: Database, session_id: str) -> int:
+    """How many takes of a session have been listened to."""
+    with database.reading() as db:
+        return db.scalar(select(func.count()).select_from(TakeRow).where(TakeRow.session_id == session_id, TakeRow.state == "ready")) or 0
+
+
+def add_take(db: Session, session_id: str, name: str, source_sha: str, source_bytes: int, take_id: str | None = None) -> str:
+    """A new row; returns its id."""
+    row = TakeRow(id=take_id or new_id(), session_id=session_id, name=name, source_sha=source_sha, source_bytes=source_bytes)
+    db.add(row)
+    db.flush()
+    return row.id
+
+
+def change_take(database: Database, take_id: str, **values: Any) -> None:
+    """Set columns of a take that is still there."""
+    with database.writing() as db:
+        row = db.get(TakeRow, take_id)
+        if row is not None:
+            for name, value in values.items():
+                setattr(row, name, value)
+
+
+def blobs_of_takes_and_files(database: Database) -> set[str]:
+    """Every blob that a row names."""
+    with database.reading() as db:
+        takes = db.execute(select(TakeRow.source_sha, TakeRow.decoded_sha, TakeRow.peaks_sha, TakeRow.analysis_sha)).all()
+        files = db.scalars(select(FileRow.sha)).all()
+    return {sha for row in takes for sha in row if sha} | set(files)
+
+
+# -- files
+
+
+def add_file(database: Database, **values: Any) -> str:
+    """A new row; returns its id."""
+    with database.writing() as db:
+        row = FileRow(**values)
+        db.add(row)
+        db.flush()
+        return row.id
+
+
+def file_row(database: Database, file_id: str) -> FileRow:
+    """Raises MissingError."""
+    with database.reading() as db:
+        row = db.get(FileRow, file_id)
+    if row is None:
+        raise MissingError(f"file {file_id}")
+    return row
+
+
+def render_of(database: Database, session_id: str, key: str) -> FileRow | None:
+    """The newest render that a key names, if it was made."""
+    with database.reading() as db:
+        query = select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render", FileRow.key == key)
+        return db.scalars(query.order_by(FileRow.created.desc()).limit(1)).first()
+
+
+def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
+    """Files of a session whose kind matches an SQL pattern, newest first."""
+    with database.reading() as db:
+        return list(db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.like(kind)).order_by(FileRow.created.desc())))
+
+
+# -- jobs
+
+
+def queue_job(db: Session, session_id: str, kind: str, subject: str, args: str) -> str:
+    """A new row, or the one that waits or runs with the same work already; returns its id."""
+    same = select(JobRow).where(JobRow.session_id == session_id, JobRow.kind == kind, JobRow.subject == subject, JobRow.state.in_(OPEN))
+    for row in db.scalars(same):
+        if row.args == args:
+            return row.id
+    row = JobRow(session_id=session_id, kind=kind, subject=subject, args=args)
+    db.add(row)
+    db.flush()
+    return row.id
+
+
+def job_row(database: Database, job_id: str) -> JobRow | None:
+    with database.reading() as db:
+        return db.get(JobRow, job_id)
+
+
+def jobs_changed(database: Database, session_id: str, since: float) -> list[JobRow]:
+    """Jobs of a session that changed after a moment, oldest first."""
+    with database.reading() as db:
+        return list(db.scalars(select(JobRow).where(JobRow.session_id == session_id, JobRow.changed > since).order_by(JobRow.created)))
+
+
+def cancel_job(database: Database, job_id: str, why: str) -> JobRow | None:
+    """Ask a job to stop; one that waits is stopped at once, and its take says why."""
+    with database.writing() as db:
+        row = db.get(JobRow, job_id)
+        if row is not None and row.state in OPEN:
+            row.cancel, row.changed = True, now()
+            if row.state == "queued":
+                row.state, row.phase = "cancelled", "cancelled"
+                _mark_take(db, row, why)
+        return row
+
+
+def requeue_running(database: Database, most_tries: int, refusal: str) -> None:
+    """What ran when an earlier server ended waits again, or has failed as often as it may; `refusal` takes the number of tries."""
+    with database.writing() as db:
+        for row in db.scalars(select(JobRow).where(JobRow.state == "running")):
+            if row.cancel:
+                row.state, row.phase = "cancelled", "cancelled"
+            elif row.tries >= most_tries:
+                row.state, row.error = "failed", refusal.format(row.tries)
+                _mark_take(db, row, row.error)
+            else:
+                row.state, row.phase = "queued", "waiting to go on after a restart"
+            row.changed = now()
+
+
+def next_job(database: Database) -> str | None:
+    """The oldest job that waits, marked as running; its id."""
+    with database.reading() as db:
+        if db.scalars(select(JobRow.id).where(JobRow.state == "queued").limit(1)).first() is None:
+            return None
+    with database.writing() as db:
+        row = db.scalars(select(JobRow).where(JobRow.state == "queued").order_by(JobRow.created).limit(1)).first()
+        if row is None:
+            return None
+        row.state, row.phase, row.tries = "running", "starting", row.tries + 1
+        row.heartbeat = row.changed = now()
+        return row.id
+
+
+def fail_if_running(database: Database, job_id: str, error: str) -> None:
+    """A job whose worker is gone."""
+    with database.writing() as db:
+        row = db.get(JobRow, job_id)
+        if row is not None and row.state == "running":
+            row.state, row.error, row.changed = "failed", error, now()
+            _mark_take(db, row, error)
+
+
+def report_job(database: Database, job_id: str, phase: str, progress: float) -> bool:
+    """Keep how far a job is; whether it is to go on."""
+    with database.writing() as db:
+        row = db.get(JobRow, job_id)
+        if row is None or row.cancel:
+            return False
+        row.phase, row.progress = phase, progress
+        row.heartbeat = row.changed = now()
+        return True
+
+
+def beat_job(database: Database, job_id: str) -> None:
+    """A running job is alive."""
+    with database.writing() as db:
+        row = db.get(JobRow, job_id)
+        if row is not None and row.state == "running":
+            row.heartbeat = now()
+
+
+def finish_job(database: Database, job_id: str, state: str, error: str | None, result: str) -> None:
+    """The end of a job; a take that it was to read says what became of that."""
+    with database.writing() as db:
+        row = db.get(JobRow, job_id)
+        if row is None:
+            return
+        row.state, row.phase, row.error, row.result = state, state, error, result
+        row.progress = 1.0 if state == "done" else row.progress
+        row.changed = now()
+        if state != "done":
+            _mark_take(db, row, error or state)
+
+
+def end_jobs_about(database: Database, subjects: Iterable[str]) -> None:
+    """Jobs whose work was done by other means."""
+    with database.writing() as db:
+        db.execute(update(JobRow).where(JobRow.subject.in_(list(subjects))).values(state="done", phase="done", progress=1.0))
+
+
+def _mark_take(db: Session, row: JobRow, error: str) -> None:
+    """A take whose reading will not go on says so."""
+    if row.kind == "import":
+        db.execute(update(TakeRow).where(TakeRow.id == row.subject, TakeRow.state != "ready").values(state="failed", error=error))

@@ -1,0 +1,71 @@
+"""Takes on the wire: their bytes in and out, their peaks."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import FileResponse, Response
+from starlette.concurrency import run_in_threadpool
+
+from combpace.core.errors import MediaError, ParameterError
+from combpace.media.peaks import read_peaks
+from combpace.session.state import session_state
+from combpace.stations.takes import importing
+from combpace.stations.takes.names import clean_name
+from combpace.web.deps import Folder
+
+router = APIRouter(prefix="/api")
+
+
+@router.put("/sessions/{session_id}/uploads")
+async def upload(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, str]:
+    """The raw bytes of one file, streamed to disk under the cap."""
+    await run_in_threadpool(folder.open, session_id)
+    cap = folder.settings.upload_cap
+    too_large = MediaError(f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is taken. Nothing was imported.")
+    announced = request.headers.get("content-length", "")
+    if announced.isdecimal() and int(announced) > cap:
+        raise too_large
+    path = folder.blobs.new_path()
+    try:
+        size = 0
+        with path.open("wb") as out:
+            async for chunk in request.stream():
+                size += len(chunk)
+                if size > cap:
+                    raise too_large
+                await run_in_threadpool(out.write, chunk)
+        if not size:
+            raise MediaError(f"“{clean_name(name)}” is empty. Nothing was imported.")
+        return {"take": await run_in_threadpool(importing.add_upload, folder, session_id, path, name)}
+    finally:
+        path.unlink(missing_ok=True)
+
+
+@router.post("/sessions/{session_id}/takes/{take_id}/listen-again")
+def listen_again(session_id: str, take_id: str, folder: Folder) -> dict[str, bool]:
+    importing.listen_again(folder, session_id, take_id)
+    return {"ok": True}
+
+
+@router.get("/takes/{take_id}/peaks")
+def get_peaks(
+    take_id: str, folder: Folder, request: Request, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+) -> Response:
+    """Pairs of little-endian int16: lowest and highest sample of each bin."""
+    row = folder.take_row(take_id)
+    path = folder.blob(row.peaks_sha)
+    tag = f'"{row.peaks_sha}"'
+    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
+    if request.headers.get("if-none-match") == tag:
+        return Response(status_code=304, headers=headers)
+    return Response(read_peaks(path, row.frames or 0, size, first, count), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/sessions/{session_id}/sources/{take_id}")
+def original(session_id: str, take_id: str, folder: Folder) -> FileResponse:
+    """The bytes of a take as they came."""
+    state = session_state(folder, session_id)
+    if take_id not in state.rows:
+        raise ParameterError("This take belongs to another session.")
+    row = state.rows[take_id]
+    return FileResponse(folder.blob(row.source_sha), filename=row.name, media_type="application/octet-stream")

@@ -1,1 +1,0 @@
-"""What comes in over the wire, checked at the door."""

@@ -1,0 +1,120 @@
+"""Real worker processes: progress, cancel, a killed worker, a restart in the middle."""
+
+import os
+import signal
+import time
+
+import soundfile as sf
+
+from combpace.jobs import queue
+from combpace.jobs.dispatcher import MOST_TRIES, Dispatcher
+from combpace.session import fits
+from combpace.stations import registry
+from combpace.stations.takes import importing
+from combpace.store.models import JobRow
+from tests.support.places import PlaceTest, breathing
+
+
+class JobsTest(PlaceTest):
+    def dispatcher(self) -> Dispatcher:
+        made = Dispatcher(self.place, registry.__name__)
+        made.start()
+        self.addCleanup(made.stop)
+        return made
+
+    def wait(self, job_id: str, *states: str, seconds: float = 60.0) -> queue.JobView:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            view = queue.job(self.place, job_id)
+            if view.state in states:
+                return view
+            time.sleep(0.02)
+        self.fail(f"job stayed {queue.job(self.place, job_id)}")
+
+    def upload(self, name: str = "room.wav") -> str:
+        path = self.place.blobs.new_path(".wav")
+        audio = breathing()[1]
+        sf.write(path, audio.samples.T, 44100, subtype="PCM_24")
+        return importing.add_upload(self.place, self.session, path, name)
+
+    def long_render(self) -> str:
+        """A render that takes some seconds: many takes of one sound, each under its own name."""
+        made = fits.take_fit(self.seen(), self.lead)
+        args = {
+            "session": self.session,
+            "takes": [self.lead],
+            "source_s": list(made.fit.time_map.source_s),
+            "target_s": [40 * value for value in made.fit.time_map.target_s],
+            "method": "chord",
+        }
+        return queue.enqueue(self.place, self.session, "render", self.lead, args)
+
+    def test_an_upload_is_read_by_a_worker(self) -> None:
+        self.dispatcher()
+        take = self.upload()
+        job = queue.jobs_of(self.place, self.session)[-1]
+        self.wait(job.id, "done")
+        self.assertEqual(self.place.take_row(take).state, "ready")
+        self.assertGreater(len(self.seen().onsets(take)), 20)
+
+    def test_a_bad_upload_fails_in_a_sentence_and_the_next_goes_on(self) -> None:
+        self.dispatcher()
+        path = self.place.blobs.new_path()
+        path.write_bytes(b"no sound at all " * 100)
+        bad = importing.add_upload(self.place, self.session, path, "bad.wav")
+        good = self.upload()
+        listed = {view.subject: view.id for view in queue.jobs_of(self.place, self.session) if view.kind == "import"}
+        self.assertIn("not a sound file", self.wait(listed[bad], "failed").error or "")
+        self.assertIn("not a sound file", self.place.take_row(bad).error or "")
+        self.wait(listed[good], "done")
+
+    def test_cancel_waiting_and_running(self) -> None:
+        take = self.upload()
+        waiting = queue.jobs_of(self.place, self.session)[-1]
+        self.assertEqual(queue.cancel(self.place, waiting.id).state, "cancelled")
+        self.assertEqual(self.place.take_row(take).state, "failed")
+        self.dispatcher()
+        running = self.long_render()
+        self.wait(running, "running")
+        queue.cancel(self.place, running)
+        self.assertEqual(self.wait(running, "cancelled", "done").state, "cancelled")
+        self.assertEqual(list(self.place.blobs.temporary.glob("*.float")), [])
+
+    def test_a_killed_worker_fails_its_job_and_no_other(self) -> None:
+        dispatcher = self.dispatcher()
+        doomed = self.long_render()
+        self.wait(doomed, "running")
+        end = time.monotonic() + 20
+        while doomed not in dispatcher.processes() and time.monotonic() < end:
+            time.sleep(0.02)
+        other = self.upload()
+        os.kill(dispatcher.processes()[doomed], signal.SIGKILL)
+        failed = self.wait(doomed, "failed")
+        self.assertIn("signal 9", failed.error or "")
+        self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
+
+    def test_a_restart_in_the_middle_of_a_render_takes_it_up_again(self) -> None:
+        first = Dispatcher(self.place, registry.__name__)
+        first.start()
+        job = self.long_render()
+        self.wait(job, "running")
+        first.stop()
+        self.assertEqual(queue.job(self.place, job).state, "running")
+        self.dispatcher()
+        done = self.wait(job, "done", seconds=120)
+        self.assertEqual(len(done.result["files"]), 1)
+        with self.place.database.reading() as db:
+            self.assertEqual(db.get(JobRow, job).tries, 2)  # type: ignore[union-attr]
+
+    def test_what_ends_the_program_each_time_is_given_up(self) -> None:
+        job = self.long_render()
+        with self.place.database.writing() as db:
+            row = db.get(JobRow, job)
+            assert row is not None
+            row.state, row.tries = "running", MOST_TRIES
+        self.dispatcher()
+        self.assertIn("started 3 times", self.wait(job, "failed").error or "")
+
+    def test_the_same_work_is_queued_once(self) -> None:
+        self.assertEqual(self.long_render(), self.long_render())
+        self.assertEqual(len([view for view in queue.jobs_of(self.place, self.session) if view.kind == "render"]), 1)

@@ -1,0 +1,172 @@
+import numpy as np
+import soundfile as sf
+
+from combpace.core.audio import Audio
+from combpace.core.errors import ParameterError
+from combpace.session import fits
+from combpace.session.state import edited
+from combpace.stations.fit.rendering import render_take
+from combpace.stations.takes import importing
+from combpace.store import rows
+from tests.support.places import PlaceTest, bring_in, look
+from tests.support.sounds import attack_starts, struck
+
+
+class OnsetsTest(PlaceTest):
+    def times(self) -> np.ndarray:
+        return np.asarray(self.seen().onsets(self.lead).times)
+
+    def test_add_move_remove(self) -> None:
+        count = len(self.times())
+        self.act("onset-add", take=self.lead, time_s=1.3)
+        self.assertIn(1.3, self.times())
+        self.act("onset-move", take=self.lead, from_s=1.3, to_s=1.31)
+        self.assertIn(1.31, self.times())
+        first = float(self.times()[0])
+        self.act("onset-move", take=self.lead, from_s=first, to_s=first + 0.004)
+        self.act("onset-move", take=self.lead, from_s=first + 0.004, to_s=first + 0.007)
+        self.assertAlmostEqual(float(self.times()[0]), first + 0.007, places=9)
+        self.act("onset-remove", take=self.lead, times_s=[first + 0.007, 1.31])
+        self.assertEqual(len(self.times()), count - 1)
+        for _ in range(5):
+            self.act("undo")
+        self.assertEqual((len(self.times()), float(self.times()[0])), (count, first))
+
+    def test_detecting_again_keeps_hand_edits(self) -> None:
+        self.act("onset-add", take=self.lead, time_s=1.3)
+        self.act("threshold", take=self.lead, threshold=0.99)
+        self.assertIn(1.3, self.times())
+        heard = self.seen().analysis(self.lead)
+        assert heard is not None
+        again = edited(heard.onsets, self.seen().document.edits[self.lead])
+        np.testing.assert_array_equal(again.times, self.times())
+
+    def test_bad_places_are_refused(self) -> None:
+        first = float(self.times()[0])
+        for call in (
+            lambda: self.act("onset-add", take=self.lead, time_s=first + 0.001),
+            lambda: self.act("onset-add", take=self.lead, time_s=1e4),
+            lambda: self.act("onset-remove", take=self.lead, times_s=[first + 0.1]),
+            lambda: self.act("threshold", take=self.lead, threshold=2.0),
+        ):
+            with self.assertRaises(ParameterError):
+                call()
+
+
+class FitTest(PlaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(11)
+        played = self.beats + rng.uniform(-0.03, 0.03, len(self.beats))
+        self.loose = bring_in(self.place, self.session, struck(played, float(played[-1]) + 1), "reed organ.wav")
+
+    def render(self, take_id: str) -> tuple[np.ndarray, int]:
+        made = fits.take_fit(self.seen(), take_id)
+        args = {
+            "session": self.session,
+            "takes": [take_id],
+            "source_s": list(made.fit.time_map.source_s),
+            "target_s": list(made.fit.time_map.target_s),
+            "method": made.method,
+        }
+        render_take(self.place, args, lambda phase, share: None)
+        row = rows.render_of(self.place.database, self.session, made.key)
+        assert row is not None
+        samples, rate = sf.read(self.place.blobs.path(row.sha), dtype="float32")
+        return samples, rate
+
+    def test_the_render_lies_on_the_grid(self) -> None:
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        self.act("rule", take=self.loose, field="leave_alone", value="0")
+        samples, rate = self.render(self.loose)
+        line = self.seen().need_map()
+        lines = line.to_seconds(np.arange(-8, 60).astype(float))  # type: ignore[arg-type]
+        starts = attack_starts(samples, rate)
+        self.assertGreater(len(starts), 28)
+        off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
+        self.assertLess(float(np.quantile(off, 0.9)), 0.002)
+
+    def test_every_field_of_the_sentence(self) -> None:
+        for field, value in (
+            ("strength", "80 %"),
+            ("swing", "60"),
+            ("ignore", "25,5"),
+            ("bars", "2-5"),
+            ("method", "Chord"),
+            ("grid", "1/8t"),
+            ("ignore", "nothing"),
+        ):
+            note = self.act("rule", take=self.loose, field=field, value=value).note
+            self.assertIn("reed organ", note)
+        choice = self.seen().document.rules[self.loose]
+        self.assertEqual((choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)), (0.8, (2, 5), "chord", "1/8t"))
+        self.assertIsNone(choice.rule.ignore_beyond_ms)
+        for field, value in (("strength", "120"), ("strength", "much"), ("grid", "1/7"), ("bars", "9-2"), ("method", "magic"), ("tempo", "1")):
+            with self.subTest(field=field, value=value), self.assertRaises(ParameterError):
+                self.act("rule", take=self.loose, field=field, value=value)
+
+    def test_pegs_by_hand_and_riding(self) -> None:
+        mark = float(self.seen().onsets(self.loose).times[5])
+        self.act("peg", take=self.loose, take_s=mark, quarters=5.5, session_s=None)
+        made = fits.take_fit(self.seen(), self.loose)
+        self.assertTrue(made.stated)
+        target = self.seen().need_map().second(5.5)
+        self.assertAlmostEqual(float(made.fit.time_map.to_target(mark)[0]), target, places=6)
+        self.act("ride", take=self.loose, times_s=[mark])
+        self.assertFalse([peg for peg in fits.take_fit(self.seen(), self.loose).fit.pegs if abs(peg.take_s - mark) < 1e-6])
+        self.act("drop", take=self.loose)
+        self.assertFalse(fits.take_fit(self.seen(), self.loose).stated)
+
+    def test_a_bundle_moves_as_one(self) -> None:
+        mate = bring_in(self.place, self.session, struck(self.beats + 0.003, float(self.beats[-1]) + 1), "reed organ far.wav")
+        self.act("bundle", takes=[self.loose, mate], name="Organ")
+        seen = self.seen()
+        self.assertEqual(fits.take_fit(seen, mate).take.id, self.loose)
+        np.testing.assert_array_equal(fits.take_fit(seen, mate).fit.time_map.target_s, fits.take_fit(seen, self.loose).fit.time_map.target_s)
+        together = seen.document.bundle_of(mate)
+        files, own = fits.bundle_files(self.place, together, seen.rows, mate)
+        self.assertEqual((len(files), own), (2, [take.id for take in together].index(mate)))
+        alone = fits.take_fit(seen, mate).key
+        self.act("take", take=mate, field="bundle", value="")
+        self.assertEqual(fits.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate), ((), 0))
+        self.assertNotEqual(fits.take_fit(self.seen(), mate).key, alone)
+
+    def test_what_rings_in_one_mic_is_cut_in_none(self) -> None:
+        end = float(self.beats[-1]) + 1
+        dry = struck(self.beats, end)
+        hum = 0.05 * np.random.default_rng(2).standard_normal(dry.frames)
+        close = bring_in(self.place, self.session, dry, "drum close.wav")
+        room = bring_in(self.place, self.session, Audio((dry.samples + hum).astype(np.float32), dry.sample_rate_hz), "drum room.wav")
+        self.assertEqual(fits.take_fit(self.seen(), close).method, "cut")
+        self.act("bundle", takes=[close, room], name="Drum")
+        self.assertEqual(fits.take_fit(self.seen(), close).method, "strike")
+        self.assertEqual(fits.take_fit(self.seen(), room).method, "strike")
+
+    def test_a_changed_map_moves_the_fitted_take_and_not_the_lead(self) -> None:
+
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        before = fits.take_fit(self.seen(), self.loose)
+        self.act("pull", time_s=self.line(3) + 0.02, quarters=self.seen().need_map().bar_line(3), free=True)
+        after = fits.take_fit(self.seen(), self.loose)
+        self.assertNotEqual(before.key, after.key)
+        self.assertTrue(np.any(np.abs(after.fit.time_map.target_s - self.line(3)) < 1e-6))
+
+    def test_keep_makes_a_take_of_the_render_and_undo_takes_it_back(self) -> None:
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        with self.assertRaises(ParameterError):
+            self.act("keep", take=self.loose)
+        self.render(self.loose)
+        self.act("keep", take=self.loose)
+        kept = self.seen().document.takes[-1]
+        importing.import_take(self.place, {"take": kept.id}, lambda phase, share: None)
+        self.assertEqual((kept.name, kept.role), ("reed organ fitted", "follower"))
+        line = self.seen().need_map()
+        lines = line.to_seconds(np.arange(-8, 60).astype(float))  # type: ignore[arg-type]
+        marks = np.asarray(self.seen().onsets(kept.id).times) + kept.offset_s
+        self.assertLess(float(np.median(np.min(np.abs(marks[:, None] - lines[None, :]), axis=1))), 0.001)
+        self.assertNotIn(self.loose, self.seen().document.rules)
+        self.assertFalse([place for place in look(self.seen(), "takes", None) if place.do and kept.id in place.do.args.get("takes", [])])
+        self.assertIn('"mute": true', self.seen().opened.row.view)
+        self.act("undo")
+        self.assertIn(self.loose, self.seen().document.rules)
+        self.assertEqual(len(self.seen().document.takes), 2)

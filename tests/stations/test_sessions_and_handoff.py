@@ -1,0 +1,197 @@
+import json
+import zipfile
+from dataclasses import replace
+
+import mido
+import numpy as np
+import soundfile as sf
+
+from combpace.core.errors import NotFoundError, ParameterError
+from combpace.drawing import picture
+from combpace.drawing.weave import weave_of
+from combpace.session import shelf, words
+from combpace.session.decisions import decide
+from combpace.session.document.model import FORMAT, NewerFormatError
+from combpace.session.document.parts import read
+from combpace.session.state import session_state
+from combpace.stations.handoff import write
+from combpace.stations.registry import STATIONS, findings
+from combpace.store.models import JobRow
+from tests.support.places import PlaceTest, breathing, bring_in, look
+from tests.support.sounds import attack_starts, struck
+
+
+class ShelfTest(PlaceTest):
+    def test_find_rename_duplicate_remove_and_back(self) -> None:
+        shelf.rename(self.place, self.session, "Steam  hall\n")
+        other = shelf.create(self.place, "Mangle press")
+        self.assertEqual([entry.name for entry in shelf.shelf(self.place)], ["Mangle press", "Steam hall"])
+        self.assertEqual([entry.id for entry in shelf.shelf(self.place, "steam breathing")], [self.session])
+        copy = shelf.duplicate(self.place, self.session)
+        decide(self.place, copy, "meter", self.place.open(copy).revision.version, {"meter": "3/4"})
+        self.assertEqual(str(self.seen().need_map().meters[0]), "4/4")
+        shelf.remove(self.place, other)
+        self.assertNotIn(other, [entry.id for entry in shelf.shelf(self.place)])
+        shelf.restore(self.place, other)
+        self.assertIn(other, [entry.id for entry in shelf.shelf(self.place)])
+        with self.assertRaises(ParameterError):
+            shelf.rename(self.place, other, "   ")
+        with self.assertRaises(NotFoundError):
+            shelf.rename(self.place, "0" * 16, "x")
+
+    def test_the_sentence_and_the_weave(self) -> None:
+        entry = shelf.shelf(self.place)[0]
+        self.assertRegex(entry.sentence, r"^4/4, breathing 9\d\.\d–9\d\.\d, bar 1 at 0:0\d\.\d{3}$")
+        first, dark = weave_of(self.place, self.session)
+        self.assertLessEqual(first, 0)
+        self.assertEqual(dark.shape[1], 240)
+        # Downbeats stand in a column: the line of each bar is darker than what lies around it.
+        at = round(240 * 0.125 / 1.25)
+        self.assertGreater(float(dark[1:6, at - 1 : at + 3].max(axis=1).min()), 0.3)
+        self.assertLess(float(dark[1:6, at + 12 : at + 25].mean()), 0.2)
+
+
+class OldDocumentsTest(PlaceTest):
+    def test_a_session_of_the_first_form_opens_and_is_kept_in_the_new_one(self) -> None:
+        from pathlib import Path
+
+        old = json.loads((Path(__file__).parents[1] / "support" / "document_form_1.json").read_text().replace("TAKE", self.lead))
+        self.place.history.begin(self.session, 1, old, "written by the first form")
+        seen = self.seen()
+        self.assertEqual(seen.document.takes[0].offset_s, 0.5)
+        self.assertEqual(seen.document.takes[0].first_bar, 1)
+        self.act("meter", meter="3/4")
+        self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
+        self.assertEqual(self.seen().document.rules[self.lead].rule.strength, 0.8)
+        self.assertEqual(self.seen().document.rules[self.lead].rule.ignore_beyond_ms, 40.0)
+
+    def test_a_newer_form_is_refused_in_a_sentence(self) -> None:
+        with self.assertRaises(NewerFormatError) as caught:
+            read({"takes": []}, FORMAT + 1)
+        self.assertIn("newer version", str(caught.exception))
+
+
+class HandOffTest(PlaceTest):
+    def run_order(self, *args: object) -> dict[str, object]:
+        job = write.order(self.place, self.session, *args)  # type: ignore[arg-type]
+        with self.place.database.reading() as db:
+            row = db.get(JobRow, job)
+        assert row is not None
+        write.write_handoff(self.place, json.loads(row.args), lambda phase, share: None)
+        with self.place.database.writing() as db:
+            db.get(JobRow, job).state = "done"  # type: ignore[union-attr]
+        return {file.name: file for file in write.files_of(self.place, self.session)}
+
+    def test_files_of_equal_length_that_start_at_bar_1(self) -> None:
+        _, audio = breathing(rate=48000)
+        other = bring_in(self.place, self.session, audio, "room.wav")
+        self.act("take", take=other, field="start", value="0.1")
+        self.act("bar-1", time_s=float(self.beats[4]))
+        self.act("rule", take=other, field="grid", value="1/4")
+        files = self.run_order([self.lead, other], "wav24", "bar 1", ["midi", "json", "csv", "click"])
+        lengths = set()
+        for name, file in files.items():
+            if name.endswith(".wav"):
+                info = sf.info(self.place.blobs.path(file.sha))  # type: ignore[attr-defined]
+                lengths.add((info.frames, info.samplerate))
+        self.assertEqual(len(lengths), 1)
+        self.assertEqual(next(iter(lengths))[1], 44100)
+        lead = next(file for name, file in files.items() if "tub kit" in name)
+        samples, rate = sf.read(self.place.blobs.path(lead.sha))  # type: ignore[attr-defined]
+        starts = attack_starts(samples, rate)
+        # The file begins on the attack of bar 1, so the beats after it lie where they were struck, counted from there.
+        for beat in self.beats[5:12]:
+            self.assertLess(np.min(np.abs(starts - (beat - self.line(0)))), 0.001)
+        click = next(file for name, file in files.items() if name.endswith("click.wav"))
+        clicks, _ = sf.read(self.place.blobs.path(click.sha))  # type: ignore[attr-defined]
+        line = self.seen().need_map()
+        for place in (0.0, 1.0, 6.0):
+            at = round((line.second(place) - line.second(0.0)) * 44100)
+            self.assertGreater(abs(clicks[at]), 0.5)
+        midi = next(file for name, file in files.items() if name.endswith(".mid"))
+        track = mido.MidiFile(self.place.blobs.path(midi.sha))  # type: ignore[attr-defined]
+        self.assertEqual([message.text for message in track.tracks[0] if message.type == "marker"], ["bar 1"])
+        archive = next(file for name, file in files.items() if name.endswith(".zip"))
+        with zipfile.ZipFile(self.place.blobs.path(archive.sha)) as pack:  # type: ignore[attr-defined]
+            self.assertEqual(set(pack.namelist()), set(files) - {archive.name})  # type: ignore[attr-defined]
+
+    def test_with_the_lead_in_and_a_take_before_zero(self) -> None:
+        early = bring_in(self.place, self.session, struck([0.2], 1.0), "count.wav")
+        self.act("take", take=early, field="start", value="-0.5")
+        files = self.run_order([self.lead, early], "flac", "lead-in", [])
+        for name, file in files.items():
+            if name.endswith(".flac"):
+                samples, rate = sf.read(self.place.blobs.path(file.sha))  # type: ignore[attr-defined]
+                due = 0.2 if "count" in name else float(self.beats[0]) + 0.5
+                self.assertAlmostEqual(attack_starts(samples, rate)[0], due, delta=0.001)
+
+    def test_refusals(self) -> None:
+        for args in (
+            ([], "wav24", "bar 1", []),
+            ([self.lead], "mp9", "bar 1", []),
+            ([self.lead], "wav24", "bar 9", []),
+            ([self.lead], "wav24", "bar 1", ["x"]),
+        ):
+            with self.subTest(args=args), self.assertRaises(ParameterError):
+                write.order(self.place, self.session, *args)  # type: ignore[arg-type]
+
+
+class WordsTest(PlaceTest):
+    def test_clock_and_numbers(self) -> None:
+        for seconds, text in ((15.842, "0:15.842"), (-0.5, "−0:00.500"), (61.0, "1:01.000"), (0.0, "0:00.000")):
+            self.assertEqual(words.clock(seconds), text)
+            self.assertAlmostEqual(words.read_clock(text), seconds)
+        self.assertEqual(words.read_clock("15,842"), 15.842)
+        self.assertEqual(words.read_number("8,5 ms", "x", 0, 10), 8.5)
+        for bad in ("", "abc", "1:2:x"):
+            with self.assertRaises(ParameterError):
+                words.read_clock(bad)
+
+    def test_every_station_has_its_finding_and_list(self) -> None:
+        seen = self.seen()
+        found = findings(seen, self.lead)
+        self.assertEqual([station["id"] for station in found], list(STATIONS))
+        self.assertTrue(all(station["finding"] for station in found))
+        for station in STATIONS:
+            for place in look(seen, station, self.lead):
+                self.assertTrue(place.title and place.where)
+        json.dumps(picture.picture(seen, self.lead), allow_nan=False)
+
+    def test_a_doubtful_bar_is_listed_and_its_proposal_mends_it(self) -> None:
+        line = self.seen().need_map()
+        self.act("pull", time_s=self.line(3) + 0.045, quarters=line.bar_line(3), free=True)
+        self.act("release", quarters=line.bar_line(3))
+        self.act("pull", time_s=self.line(3) + 0.045, quarters=line.bar_line(3), free=True)
+        # An anchor is the user's word: it is not doubted.
+        self.assertNotIn("bar 4", [place.where for place in look(self.seen(), "bars", None)])
+
+
+class LeadChangeTest(PlaceTest):
+    def test_another_lead_and_a_removed_lead(self) -> None:
+        other = bring_in(self.place, self.session, struck(np.arange(20) * 0.5 + 0.5, 11), "snare.wav")
+        self.act("take", take=other, field="role", value="lead")
+        self.assertEqual(self.seen().document.lead.id, other)  # type: ignore[union-attr]
+        self.act("take-remove", take=other)
+        self.assertEqual(self.seen().document.lead.id, self.lead)  # type: ignore[union-attr]
+        self.act("undo")
+        self.assertEqual(len(self.seen().document.takes), 2)
+        self.assertEqual(replace(self.seen().document.takes[0], role="lead").id, self.lead)
+
+    def test_a_loop_that_came_first_leads_no_longer_than_it_is_alone(self) -> None:
+        session = shelf.create(self.place, "Loop first")
+        sound = struck(np.arange(8) * 0.5 + 0.5, 5)
+        loop = bring_in(self.place, session, sound, "a loop.wav")
+        self.assertEqual(session_state(self.place, session).document.lead.id, loop)  # type: ignore[union-attr]
+        kit = bring_in(self.place, session, sound, "kit.wav")
+        bring_in(self.place, session, sound, "other loop.wav")
+        seen = session_state(self.place, session).document
+        self.assertEqual([take.role for take in seen.takes], ["follower", "lead", "follower"])
+        self.assertEqual(seen.lead.id, kit)  # type: ignore[union-attr]
+        # A loop that was chosen stays what it was chosen for.
+        chosen = shelf.create(self.place, "Loop chosen")
+        first = bring_in(self.place, chosen, sound, "a loop.wav")
+        decide(
+            self.place, chosen, "take", session_state(self.place, chosen).opened.revision.version, {"take": first, "field": "role", "value": "lead"}
+        )
+        bring_in(self.place, chosen, sound, "kit.wav")
+        self.assertEqual(session_state(self.place, chosen).document.lead.id, first)  # type: ignore[union-attr]
