@@ -164,7 +164,7 @@ class MainPathTest(BrowserTest):
         self.page.mouse.up()
         self.idle()
         self.assertEqual(self.look("JSON.stringify(combpace.state.picture.map)"), before)
-        self.assertIn("Cancelled", self.said())
+        self.assertIn("Cancelled", self.says_now())
 
     def test_onsets_by_pointer_and_keys(self) -> None:
         self.drop(self.paths[0])
@@ -207,8 +207,20 @@ class MainPathTest(BrowserTest):
         self.page.keyboard.press("ArrowUp")
         self.page.wait_for_function(f"Math.abs(60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0)) - {before} - 0.1) < 1e-3")
         self.assertIn("BPM", self.said())
-        # The drift of a tempo that is too fast is said in words, and the proposal mends it.
-        self.page.wait_for_selector("#look .place")
+        # The drift of a tempo that is too fast is said in words, with the bar where it is heard; the proposal mends it.
+        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
+        field.fill(f"{before + 3:.2f}")
+        field.press("Enter")
+        place = self.page.locator("#look .place").first
+        place.get_by_text("Audible from bar").wait_for()
+        self.assertIn("too fast", place.inner_text())
+        place.click()
+        self.page.keyboard.press("Enter")
+        self.idle()
+        self.assertAlmostEqual(float(self.page.locator('[data-act="steady"][data-name="bpm"]').first.input_value()), before, delta=0.02)
+        # What stands first in the weave is what the map is now: its image is not that of the tempo before.
+        self.page.keyboard.press("Control+z")
+        self.idle()
 
 
 class ReadAgainTest(BrowserTest):

@@ -28,7 +28,7 @@ class ViewsTest(BrowserTest):
         self.page.mouse.down()
         self.page.mouse.move(spot["x"] + 20, spot["y"])
         self.page.mouse.move(spot["x"] + 34, spot["y"])
-        self.assertIn("ms from 3·1", self.said())
+        self.assertIn("ms from 3·1", self.says_now())
         self.page.mouse.up()
         self.idle()
         # The attack went to the right of the tooth: the line is earlier now, by what 34 pixels are at about 1.7 px per ms.
@@ -67,11 +67,32 @@ class ViewsTest(BrowserTest):
         self.idle()
         self.page.keyboard.press("s")
         self.page.wait_for_function("combpace.player.playing && !combpace.player.fitted")
-        self.assertIn("as it is", self.said())
+        self.assertIn("as it is", self.says_now())
         self.page.wait_for_function("combpace.player.playing && combpace.player.fitted")
-        self.assertIn("as fitted", self.said())
+        self.assertIn("as fitted", self.says_now())
+        # The line that says what changed is still there to be read.
+        self.assertIn("is pulled to", self.said())
         self.page.wait_for_function("!combpace.player.playing")
         self.page.wait_for_function("!combpace.player.fitted")
+
+    def test_the_weave_is_that_of_the_tempo_in_force(self) -> None:
+        self.drop(self.write("even kit.wav", struck(0.5 + np.arange(96) * 0.5, 49.0, low_every=4)))
+        self.go("2", "pace")
+        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
+        image = "document.querySelector('#canvas-box canvas').toDataURL()"
+        right = self.look(image)
+        field.fill("122")
+        field.press("Enter")
+        self.idle()
+        wrong = self.look(image)
+        self.assertNotEqual(wrong, right)
+        self.page.reload()
+        self.page.wait_for_function("window.combpace && combpace.state.weave")
+        self.idle()
+        self.assertEqual(self.look(image), wrong)
+        self.page.keyboard.press("Control+z")
+        self.idle()
+        self.assertEqual(self.look(image), right)
 
     def test_weave_curve_and_comb_go_to_the_same_places(self) -> None:
         self.drop(self.lead)
@@ -142,7 +163,7 @@ class ViewsTest(BrowserTest):
         self.drop(self.lead)
         self.page.keyboard.press("g")
         self.page.click("#levels")
-        self.page.get_by_label("tub kit - near sounds").uncheck()
+        self.page.get_by_label("mute tub kit - near").check()
         self.page.get_by_label("level of tub kit - near").fill("-12")
         self.page.click("#play")
         self.page.wait_for_function("combpace.player.position() > 2.4")

@@ -132,7 +132,12 @@ class BrowserTest(unittest.TestCase):
         return self.page.evaluate(expression)
 
     def said(self) -> str:
+        """What the last decision did: it stays until the next."""
         return self.page.inner_text("#last-words")
+
+    def says_now(self) -> str:
+        """What goes on just now."""
+        return self.page.text_content("#now") or ""
 
     def recorded(self) -> tuple[int, np.ndarray, np.ndarray]:
         """(rate, frames, values) of what has sounded so far."""

@@ -10,7 +10,7 @@ import numpy as np
 from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import CombPaceError
 from combpace.core.fit.pegs import FACTOR_LIMITS
-from combpace.core.tempo.drift import Course, bars_between, course_against
+from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, words
@@ -187,8 +187,26 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "source": [round(float(value), 6) for value in time_map.source_s],
         "target": [round(float(value), 6) for value in time_map.target_s],
         "limits": list(FACTOR_LIMITS),
+        "places": grid_places(seen, made),
+        "off_ms": off_grid_ms(seen, made),
         "numbers": fit_numbers(made),
     }
+
+
+def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:
+    """Places of the rule's grid in a bar, quarters from its line to the next, for every length of bar there is; keys as a page writes them."""
+    lengths = {meter.bar_quarters for meter in seen.need_map().meters}
+    return {f"{length:.10g}": [round(float(place), 9) for place in made.choice.rule.grid.in_bar(length)] for length in sorted(lengths)}
+
+
+def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
+    """How far every onset lies from its place on the rule's grid before the rule pulls it, ms."""
+    pace = seen.own_pace(made.take.id)
+    if pace is None:
+        return []
+    session_map = seen.need_map()
+    own = session_times(session_map.to_seconds(pace.to_quarters(seen.onsets(made.take.id).times)))
+    return [round(float(off), 2) for off in drift_ms(own, session_map, made.choice.rule.grid)]
 
 
 def fit_numbers(made: TakeFit) -> dict[str, Any]:

@@ -10,12 +10,14 @@ from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import TempoMap
 
 MINUS = "\u2212"
+HAIR_S = 0.0015
 
 
 def clock(seconds: float) -> str:
     """Times as 0:15.842, before zero with a minus."""
-    sign = MINUS if seconds < -0.0005 else ""
-    ms = round(abs(seconds) * 1000)
+    # A hair before zero is zero: the start of an attack that opens its file.
+    ms = 0 if -HAIR_S < seconds < 0 else round(abs(seconds) * 1000)
+    sign = MINUS if seconds < 0 and ms else ""
     return f"{sign}{ms // 60000}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
 
 

@@ -1,5 +1,6 @@
 // @ts-check
 // What the pictures are given: one plain state, and what they may ask for.
+import { gridPlaces } from "../views/map.js";
 
 /**
  * @typedef {{id: string, name: string, kind: string, role: string, pace: string, bundle: string | null, offset_s: number, state: string,
@@ -7,30 +8,70 @@
  * @typedef {{session: string, name: string, version: number, note: string, can_undo: boolean, can_redo: boolean, sentence: string, kind: string, end_s: number,
  *   lead: string | null, focus: string | null, takes: Take[], map: any, bars: import("../views/comb_geometry.js").Bar[],
  *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any}} Picture
- * @typedef {{kind: "onset", take: string, t: number, bar?: number, target?: number} | {kind: "anchor", q: number, bar?: number} | {kind: "bar", bar: number}} Selection
- * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, loop: [number, number] | null, following: boolean,
- *   stripStart: number, stripSpan: number, sheetTop: number, click: boolean, clickDb: number, speed: number, fitted: boolean, mix: Record<string, import("../player/player.js").Strip>}} View
- * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap | null, view: View, selection: any, playhead: number | null,
- *   weave: import("../views/weave.js").Weave | null}} State
+ * @typedef {import("../store.js").Selection} Selection
+ * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap | null, view: import("../store.js").View, sound: import("../store.js").Sound,
+ *   selection: any, playhead: number | null, weave: import("../views/weave.js").Weave | null}} State
  *
  * @typedef {{
  *   state: State, peaks: import("../api/peaks.js").Peaks,
- *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]},
+ *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, forget: () => void,
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, ruleGrid: () => string, fitMove: (bar: any) => number | null
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, scrolled: () => void
  * }} Host
- *
- * @typedef {{state: State, host: Host, player: import("../player/player.js").Player, peaks: import("../api/peaks.js").Peaks, session: string,
- *   act: (name: string, args?: any, then?: () => void) => Promise<void>, say: (text: string, problem?: boolean) => void, trouble: (error: unknown) => void,
- *   play: (time: number, until?: number | null, more?: {map?: import("../views/map.js").TempoMap | null, after?: () => void}) => void, setFitted: (on: boolean) => void, keepView: () => void, showChosen: () => void, pointer: () => ({time: number, q: number} | null), pictures: any}} Desk
  */
 
-/** @param {any} kept @returns {View} */
-export function startView(kept) {
-  return {
-    top: 0, rowPx: 53, close: false, grid: "1/8", catch: "grid", loop: null, following: true, stripStart: 0, stripSpan: 6, sheetTop: 0,
-    click: true, clickDb: -9, speed: 1, fitted: false, mix: {}, ...kept,
+/** @param {any} desk @returns {Host} */
+export function makeHost(desk) {
+  const { state, store, peaks } = desk;
+  /** @type {Map<string, {times: number[], take: number[], sure: number[], strength: number[]}>} */
+  let marks = new Map();
+
+  /** @type {Host} */
+  const host = {
+    state, peaks,
+    take: (id) => state.picture.takes.find((/** @type {any} */ take) => take.id === id) ?? null,
+    marks: (id) => {
+      const known = marks.get(id);
+      if (known) return known;
+      const raw = state.picture.onsets[id] ?? { t: [], s: [], c: [] }, offset = host.take(id)?.offset_s ?? 0;
+      const made = { times: raw.t.map((/** @type {number} */ time) => time + offset), take: raw.t, sure: raw.c, strength: raw.s };
+      marks.set(id, made);
+      return made;
+    },
+    /** A new picture has other marks. */
+    forget: () => { marks = new Map(); },
+    select: (selection) => store.select(selection),
+    seek: (time) => { desk.player.seek(time); state.view.following = true; desk.bar.show(); },
+    say: (text) => desk.words.say(text),
+    show: (index) => desk.pictures.view()?.show(index),
+    showTime: (time) => desk.station().show(desk, time, 0),
+    hear: (time) => desk.play(Math.max(-1000, time - 0.04), time + 0.32),
+    pointAt: (place) => { desk.pointer = place; },
+    placeNow: () => desk.steps.placeNow(),
+    pull: (time, quarters, free = false) => desk.act("pull", { time_s: time, quarters, free }),
+    peg: (onset, quarters, free) => {
+      const take = state.focus, mark = host.marks(take).take[onset];
+      if (mark === undefined || !state.map) return;
+      desk.act("peg", free ? { take, take_s: mark, session_s: state.map.toSeconds(quarters) } : { take, take_s: mark, quarters });
+    },
+    moveMark: (take, from, to) => desk.act("onset-move", { take, from_s: from, to_s: to }, () => { if (state.selection?.kind === "onset") state.selection = { ...state.selection, t: to }; }),
+    zoom: (direction) => desk.zoom(direction),
+    scrolled: () => { state.view.following = false; },
+    catchPlaces: (one) => (state.view.catch === "nothing" ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
+    /** Places of the rule's grid in a bar, as the server has them. */
+    rulePlaces: (one) => state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats),
+    fitMove: (one) => {
+      const fit = state.picture.fit;
+      if (!fit || fit.missing) return null;
+      let most = null;
+      for (const [, own, goal, , kind] of fit.pegs) {
+        if (kind === "held" || goal < one.s - 0.02 || goal >= one.e - 0.02) continue;
+        if (most === null || Math.abs(goal - own) > Math.abs(most)) most = goal - own;
+      }
+      return most === null ? null : 1000 * most;
+    },
   };
+  return host;
 }

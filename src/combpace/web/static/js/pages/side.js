@@ -1,5 +1,6 @@
 // @ts-check
 // The panel at the right: fields of the sentence, the places to look at, what is chosen.
+import { send } from "../api/client.js";
 import { clockWords, placeWords, readClock, signed } from "../views/map.js";
 
 /**
@@ -90,109 +91,136 @@ export function readPlaces() {
   });
 }
 
+/** @param {HTMLElement} row @param {string} label @param {string} key @param {string} kind classes @param {() => void} run */
+function addButton(row, label, key, kind, run) {
+  const one = document.createElement("button");
+  one.type = "button";
+  one.className = `button${kind}`;
+  one.textContent = `${label} `;
+  if (key) { const cap = document.createElement("kbd"); cap.textContent = key; one.append(cap); }
+  one.addEventListener("click", run);
+  row.append(one);
+}
+
 /**
  * Buttons of the place that is looked at: their labels state the outcome.
- * @param {LookPlace | null} place @param {LookPlace[]} all @param {(name: string, args: any) => void} act
+ * @param {LookPlace | null} place @param {LookPlace[]} all @param {(what: {name: string, args: any}) => void} take @param {(name: string, args: any) => void} act
  */
-export function drawLookButtons(place, all, act) {
+export function drawLookButtons(place, all, take, act) {
   const box = document.getElementById("look-buttons");
   if (!box) return;
-  /** @type {HTMLElement[]} */
-  const made = [];
-  const button = (/** @type {string} */ label, /** @type {string} */ key, /** @type {boolean} */ primary, /** @type {() => void} */ run) => {
-    const one = document.createElement("button");
-    one.type = "button";
-    one.className = `button${primary ? " primary" : ""}`;
-    one.textContent = `${label} `;
-    if (key) { const cap = document.createElement("kbd"); cap.textContent = key; one.append(cap); }
-    one.addEventListener("click", run);
-    made.push(one);
-  };
-  if (place?.do) { const { label, name, args } = place.do; button(label, "Enter", true, () => act(name, args)); }
-  if (place?.keep) { const { label, name, args } = place.keep; button(label, "", false, () => act(name, args)); }
-  if (place?.do?.args.times_s) {
-    const alike = all.filter((one) => one.do?.name === place.do?.name && one.title === place.title);
-    if (alike.length > 1) button(`The same for the ${alike.length} like it`, "", false, () => act(/** @type {any} */ (place.do).name, { .../** @type {any} */ (place.do).args, times_s: alike.flatMap((one) => one.do?.args.times_s) }));
+  box.replaceChildren();
+  if (place?.do) { const what = place.do; addButton(box, what.label, "Enter", " primary", () => take(what)); }
+  if (place?.keep) { const { label, name, args } = place.keep; addButton(box, label, "Shift Enter", "", () => act(name, args)); }
+  const times = place?.do?.args.times_s;
+  if (place?.do && times) {
+    const { name, args } = place.do, alike = all.filter((one) => one.do?.name === name && one.title === place.title);
+    if (alike.length > 1) addButton(box, `The same for the ${alike.length} like it`, "", "", () => act(name, { ...args, times_s: alike.flatMap((one) => one.do?.args.times_s) }));
   }
-  box.replaceChildren(...made);
 }
 
-/**
- * What is chosen, in words, and what can be done with it.
- * @param {import("./host.js").State} state
- * @param {{time: number, strength: number, sure: number} | null} mark the chosen onset in session time
- * @param {(name: string, args?: any) => void} act actions, or "hear", "loop", "let-go"
- */
-export function drawChosen(state, mark, act) {
-  const box = document.getElementById("chosen");
-  if (!box) return;
-  const { selection, map, picture, station } = state;
-  if (!selection || !map) { box.replaceChildren(); return; }
-  const head = document.createElement("h2"), words = document.createElement("p"), row = document.createElement("p");
-  row.className = "buttons";
-  const button = (/** @type {string} */ label, /** @type {string} */ key, /** @type {() => void} */ run) => {
-    const one = document.createElement("button");
-    one.type = "button";
-    one.className = "button small";
-    one.textContent = `${label} `;
-    if (key) { const cap = document.createElement("kbd"); cap.textContent = key; one.append(cap); }
-    one.addEventListener("click", run);
-    row.append(one);
-  };
-  if (selection.kind === "onset" && mark) {
-    const quarter = map.toQuarters(mark.time);
-    head.textContent = `Attack ${placeWords(map, quarter)}`;
-    words.textContent = `${clockWords(mark.time)}, strength ${mark.strength.toFixed(2)}, ${Math.round(mark.sure * 100)} % sure.`;
-    if (selection.target !== undefined) words.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
-    if (station === "bars") {
-      button("This is bar 1", "", () => act("bar-1", { time_s: mark.time }));
-      button("This is a downbeat", "D", () => act("downbeat", { time_s: mark.time }));
+/** The panel at the right. @param {any} desk */
+export function makeSide(desk) {
+  const { state, host, words, session, jobs } = desk;
+
+  /** What is chosen, in words, and what can be done with it here. */
+  function showChosen() {
+    const box = document.getElementById("chosen"), { selection, map, picture } = state;
+    if (!box) return;
+    const head = document.createElement("h2"), text = document.createElement("p"), row = document.createElement("p"), station = desk.station();
+    row.className = "buttons";
+    const button = (/** @type {string} */ label, /** @type {string} */ key, /** @type {() => void} */ run) => addButton(row, label, key, " small", run);
+    if (selection?.kind === "onset" && map) {
+      const own = host.marks(selection.take), k = own.take.findIndex((/** @type {number} */ time) => Math.abs(time - selection.t) < 2e-5);
+      if (k < 0) { state.selection = null; box.replaceChildren(); return; }
+      const mark = { time: own.times[k], strength: own.strength[k], sure: own.sure[k] };
+      head.textContent = `Attack ${placeWords(map, map.toQuarters(mark.time))}`;
+      text.textContent = `${clockWords(mark.time)}, strength ${mark.strength.toFixed(2)}, ${Math.round(mark.sure * 100)} % sure.`;
+      if (selection.target !== undefined) text.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
+      station.chosenOnset(desk, selection, mark, button);
+      button("Hear it", "W", () => desk.steps.hearChosen());
+    } else if (selection?.kind === "anchor" && map) {
+      const anchor = picture.anchors.find((/** @type {any} */ one) => one.q === selection.q);
+      if (!anchor) { box.replaceChildren(); return; }
+      head.textContent = `Anchor ${anchor.place}`;
+      text.textContent = `Fixed at ${clockWords(anchor.t)}${anchor.locked ? ", locked" : ""}.`;
+      if (!anchor.locked) button("Remove the anchor", "Del", () => desk.act("release", { quarters: anchor.q }));
+      button(anchor.locked ? "Unlock it" : "Lock it", "", () => desk.act("lock", { quarters: anchor.q, locked: !anchor.locked }));
+    } else {
+      const bar = selection && map ? picture.bars.find((/** @type {any} */ one) => one.i === selection.bar) : null;
+      if (!bar) { box.replaceChildren(); return; }
+      head.textContent = `Bar ${bar.n}`;
+      const drift = bar.drift === null ? "no attack near its line" : `first attack ${signed(bar.drift)} ms`;
+      const more = station.chosenBar(desk, bar, button, row);
+      text.textContent = `${bar.meter}, starts ${clockWords(bar.s)}, ${bar.bpm.toFixed(2)} BPM, ${drift}, ${Math.round(bar.sure * 100)} % sure. ${more}`;
+      if (!more) button("Loop it", "L", () => desk.loopThese());
     }
-    if (station !== "fit") button("Remove the mark", "Del", () => act("onset-remove", { take: selection.take, times_s: [selection.t] }));
-    if (station === "fit") button("Let it ride", "Del", () => act("ride", { take: selection.take, times_s: [selection.t] }));
-    button("Hear it", "W", () => act("hear"));
-  } else if (selection.kind === "anchor") {
-    const anchor = picture.anchors.find((one) => one.q === selection.q);
-    if (!anchor) { box.replaceChildren(); return; }
-    head.textContent = `Anchor ${anchor.place}`;
-    words.textContent = `Fixed at ${clockWords(anchor.t)}${anchor.locked ? ", locked" : ""}.`;
-    if (!anchor.locked) button("Remove the anchor", "Del", () => act("release", { quarters: anchor.q }));
-    button(anchor.locked ? "Unlock it" : "Lock it", "", () => act("lock", { quarters: anchor.q, locked: !anchor.locked }));
-  } else {
-    const bar = picture.bars.find((one) => one.i === selection.bar);
-    if (!bar) { box.replaceChildren(); return; }
-    head.textContent = `Bar ${bar.n}`;
-    const drift = bar.drift === null ? "no attack near its line" : `first attack ${signed(bar.drift)} ms`;
-    words.textContent = `${bar.meter}, starts ${clockWords(bar.s)}, ${bar.bpm.toFixed(2)} BPM, ${drift}, ${Math.round(bar.sure * 100)} % sure. ${station === "bars" ? "Pull an attack onto a tooth, or press D on a downbeat." : ""}`;
-    if (station === "bars") {
-      button("This is bar 1", "", () => act("bar-1", { time_s: bar.s }));
-      if (picture.kind !== "steady") button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
-    }
-    button("Loop it", "L", () => act("loop"));
-    if (station === "bars" && picture.kind !== "steady") {
-      button("Twice as fast from here", "", () => act("scale", { factor: 2, bar: bar.n }));
-      button("Half as fast from here", "", () => act("scale", { factor: -2, bar: bar.n }));
-      row.append(meterFrom(bar, (meter) => act("meter", { meter, bar: bar.n })));
+    box.replaceChildren(head, text, row);
+  }
+
+  function showJobs() {
+    drawJobs(jobs, (id) => send(`/api/jobs/${id}/cancel`, {}).catch(words.trouble), (id) => host.take(id)?.name ?? state.picture.name);
+    for (const job of jobs.values()) {
+      const cell = document.querySelector(`[data-take-state="${job.subject}"]`);
+      if (cell && job.kind === "import" && (job.state === "running" || job.state === "queued")) cell.textContent = `${job.phase} ${job.progress > 0 ? `${Math.round(job.progress * 100)} %` : ""}`;
     }
   }
-  box.replaceChildren(head, words, row);
-}
 
-/**
- * A field for the meter from a bar on.
- * @param {import("../views/comb_geometry.js").Bar} bar @param {(meter: string) => void} use
- */
-function meterFrom(bar, use) {
-  const label = document.createElement("label"), field = document.createElement("input");
-  label.className = "from-here";
-  field.className = "field w3";
-  field.value = bar.meter;
-  field.autocomplete = "off";
-  field.spellcheck = false;
-  field.setAttribute("aria-label", `meter from bar ${bar.n} on`);
-  field.addEventListener("change", () => { if (field.value.trim() && field.value.trim() !== bar.meter) use(field.value.trim()); });
-  label.append("meter from here on ", field);
-  return label;
+  /** @param {string} take */
+  const listenAgain = (take) => send(`/api/sessions/${session}/takes/${take}/listen-again`, {}).then(() => desk.deciding.refresh()).catch(words.trouble);
+
+  /** @param {Element} target */
+  async function pressed(target) {
+    const place = /** @type {HTMLElement | null} */ (target.closest(".place"));
+    if (place) { desk.steps.lookAt(Number(place.dataset.place)); return; }
+    const button = /** @type {HTMLElement | null} */ (target.closest("[data-do]"));
+    if (button) {
+      const name = button.dataset.do ?? "", args = JSON.parse(button.dataset.args || "{}");
+      if (name === "listen-again") listenAgain(args.take); else desk.act(name, args);
+      return;
+    }
+    const render = /** @type {HTMLElement | null} */ (target.closest("[data-render]"));
+    if (render) {
+      try {
+        await send(`/api/sessions/${session}/render`, { take: render.dataset.render, version: state.picture.version });
+        await desk.deciding.refresh("The render has begun; go on meanwhile.");
+      } catch (error) { words.trouble(error); }
+    }
+    if (target.closest("#preview-bars")) desk.previewBars();
+  }
+
+  /** @param {HTMLFormElement} form */
+  async function handOff(form) {
+    const data = new FormData(form);
+    try {
+      await send(`/api/sessions/${session}/hand-off`, { takes: data.getAll("take"), kind: data.get("kind"), start: data.get("start"), extras: data.getAll("extra") });
+      words.note("The files are being written; go on meanwhile.");
+    } catch (error) { words.trouble(error); }
+  }
+
+  /** Listeners by delegation: they outlive every swap. */
+  function wire() {
+    document.addEventListener("click", (event) => { if (event.target instanceof Element) pressed(event.target); });
+    wireFields((field) => {
+      field.classList.remove("wrong");
+      if (field instanceof HTMLInputElement && field.value === field.defaultValue) return;
+      const action = actionOf(field);
+      if ("wrong" in action) { field.classList.add("wrong"); words.note(action.wrong, true); return; }
+      desk.act(action.name, action.args);
+    });
+    document.addEventListener("change", (event) => {
+      const select = event.target instanceof HTMLSelectElement ? event.target : null;
+      if (select?.matches("[data-focus-choice]")) desk.goTo(state.station, true, select.value);
+      if (select?.dataset.view) desk.store.view({ [select.dataset.view]: select.value });
+    });
+    document.addEventListener("submit", (event) => {
+      if (!(event.target instanceof HTMLFormElement) || event.target.id !== "handoff") return;
+      event.preventDefault();
+      handOff(event.target);
+    });
+  }
+
+  return { showChosen, showJobs, listenAgain, wire };
 }
 
 /**

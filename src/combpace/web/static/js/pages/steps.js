@@ -3,9 +3,10 @@
 import { gridPlaces, placeWords, pulled } from "../views/map.js";
 import { drawLookButtons, readPlaces } from "./side.js";
 
-/** @param {import("./host.js").Desk} desk */
+/** @param {any} desk */
 export function makeSteps(desk) {
-  const { state, host, player, act, say, play, pictures, showChosen } = desk;
+  const { state, store, host, player, act, words, pictures } = desk;
+  const say = words.say;
   let places = readPlaces();
   let placeAt = alone();
 
@@ -14,7 +15,7 @@ export function makeSteps(desk) {
 
   function showPlace() {
     document.querySelectorAll("#look .place").forEach((button, k) => button.classList.toggle("here", k === placeAt));
-    drawLookButtons(placeAt >= 0 ? places[placeAt] : null, places, act);
+    drawLookButtons(placeAt >= 0 ? places[placeAt] : null, places, takePlace, act);
   }
 
   /** Step to a place and play it, from one bar before. @param {number} index @param {boolean} [sounding] */
@@ -26,55 +27,49 @@ export function makeSteps(desk) {
     const time = places[placeAt].time;
     if (time === null || !state.map) return;
     const map = state.map, index_ = map.barOf(map.toQuarters(time) + 1e-6);
-    if (state.station === "onsets") {
-      const own = host.marks(state.focus);
-      const k = own.times.findIndex((one) => Math.abs(one - time) < 1e-4);
-      if (k >= 0) state.selection = { kind: "onset", take: state.focus, t: own.take[k], bar: index_ };
-      host.showTime(time);
-    } else state.selection = { kind: "bar", bar: index_ };
-    showChosen();
-    pictures.view()?.show(index_);
-    pictures.draw();
+    const own = host.marks(ownTake()), k = desk.station().needsMap ? -1 : own.times.findIndex((/** @type {number} */ one) => Math.abs(one - time) < 1e-4);
+    store.select(k >= 0 ? { kind: "onset", take: ownTake(), t: own.take[k], bar: index_ } : { kind: "bar", bar: index_ });
+    desk.station().show(desk, time, index_);
     state.view.following = true;
     if (sounding) compare(map.toSeconds(map.barLine(index_ - 1)), map.toSeconds(map.barLine(index_ + 1)) + 0.05);
   }
 
   /** Play a place as it is and then as it is proposed: the click on the proposed lines, or the take as it would be fitted. @param {number} from @param {number} to */
   function compare(from, to) {
-    const place = places[placeAt], pull = place?.do?.name === "pull" ? place.do.args : null, fitted = state.station === "fit", was = player.fitted;
-    if (!pull && !fitted) { play(from, to); return; }
-    const anchors = state.picture.anchors.map((one) => one.q);
+    const place = places[placeAt], pull = place?.do?.name === "pull" ? place.do.args : null, { fitted } = desk.station(), was = state.sound.fitted;
+    if (!pull && !fitted) { desk.play(from, to); return; }
+    const anchors = state.picture.anchors.map((/** @type {any} */ one) => one.q);
     const map = pull ? pulled(state.picture.map, pull.time_s, pull.quarters, state.picture.kind === "steady", anchors) : null;
     say(`${place.where} as it is …`);
-    if (fitted) desk.setFitted(false);
-    play(from, to, {
+    if (fitted) store.sound({ fitted: false });
+    desk.play(from, to, {
       after: () => {
         say(`${place.where} as ${fitted ? "fitted" : "proposed"}.`);
-        if (fitted) desk.setFitted(true);
-        play(from, to, { map, after: () => { if (fitted) desk.setFitted(was); } });
+        if (fitted) store.sound({ fitted: true });
+        desk.play(from, to, { map, after: () => { if (fitted) store.sound({ fitted: was }); } });
       },
     });
   }
 
   /** Marks that Q, E and arrows go through. */
-  const ownTake = () => (state.station === "onsets" || state.station === "fit" ? state.focus : state.picture.lead ?? "");
+  const ownTake = () => desk.station().marksOf(desk);
 
   /** @param {number} step */
   function stepOnset(step) {
     const id = ownTake(), own = host.marks(id);
     if (!own.times.length) return;
-    const now = state.selection?.kind === "onset" && state.selection.take === id ? own.take.findIndex((time) => Math.abs(time - state.selection.t) < 2e-5) : -1;
+    const now = state.selection?.kind === "onset" && state.selection.take === id ? own.take.findIndex((/** @type {number} */ time) => Math.abs(time - state.selection.t) < 2e-5) : -1;
     let next;
     if (now >= 0) next = now + step;
     else {
-      const from = state.selection?.kind === "bar" ? state.picture.bars.find((one) => one.i === state.selection.bar)?.s ?? player.position() : player.position();
-      next = own.times.findIndex((time) => time >= from - 0.03);
+      const from = state.selection?.kind === "bar" ? state.picture.bars.find((/** @type {any} */ one) => one.i === state.selection.bar)?.s ?? player.position() : player.position();
+      next = own.times.findIndex((/** @type {number} */ time) => time >= from - 0.03);
       if (step < 0) next = (next < 0 ? own.times.length : next) - 1;
     }
     next = Math.min(own.times.length - 1, Math.max(0, next));
     const index = state.map ? state.map.barOf(state.map.toQuarters(own.times[next]) + 0.05) : 0;
-    host.select({ kind: "onset", take: id, t: own.take[next], bar: index });
-    if (state.station === "onsets") host.showTime(own.times[next]); else pictures.view()?.show(index);
+    store.select({ kind: "onset", take: id, t: own.take[next], bar: index });
+    desk.station().show(desk, own.times[next], index);
   }
 
   function chosenTime() {
@@ -83,52 +78,50 @@ export function makeSteps(desk) {
   }
 
   function hearChosen() {
-    const time = chosenTime() ?? desk.pointer()?.time ?? player.position();
+    const time = chosenTime() ?? desk.pointer?.time ?? player.position();
     host.hear(time);
   }
 
-  /** Arrows: the tooth for the chosen attack, or the mark itself. @param {number} step @param {boolean} fine */
-  function arrow(step, fine) {
+  /** Arrows: what the station does with them; mostly the tooth for the chosen attack. @param {number} step @param {boolean} fine */
+  const arrow = (step, fine) => desk.station().arrow(desk, step, fine);
+
+  /** The tooth that the chosen attack is to be pulled to. @param {number} step 0 for the nearest @param {boolean} fine by a hundredth of a quarter */
+  function chooseTooth(step, fine) {
     const selection = state.selection, map = state.map;
     if (selection?.kind !== "onset" || !map) return;
-    if (state.station === "onsets") {
-      const to = selection.t + step * (fine ? 0.0001 : 0.001);
-      act("onset-move", { take: selection.take, from_s: selection.t, to_s: to });
-      state.selection = { ...selection, t: to };
-      return;
-    }
     const time = chosenTime() ?? 0, q = selection.target ?? map.toQuarters(time), index = map.barOf(q + 0.02), meter = map.meterAt(index), line = map.barLine(index);
-    const grid = state.station === "fit" ? host.ruleGrid() : state.view.catch === "grid" ? state.view.grid : state.view.catch === "bars" ? "bars" : "beats";
-    const teeth = [...gridPlaces(grid, meter[1], meter[3]).map((place) => line + place), map.barLine(index - 1) + meter[1] - meter[3], line - meter[3]].sort((a, b) => a - b);
-    const shift = fine ? 0.01 * step : 0;
+    const grid = desk.station().grid(desk), places = grid === "rule" ? host.rulePlaces({ len: meter[1], beats: meter[2] }) : gridPlaces(grid, meter[1], meter[3]);
+    const teeth = [...places.map((/** @type {number} */ place) => line + place), map.barLine(index - 1) + meter[1] - meter[3], line - meter[3]].sort((a, b) => a - b);
     let target;
-    if (fine) target = q + shift;
+    if (fine) target = q + 0.01 * step;
     else if (selection.target === undefined) target = teeth.reduce((best, tooth) => (Math.abs(tooth - q) < Math.abs(best - q) ? tooth : best));
     else target = step > 0 ? teeth.find((tooth) => tooth > q + 1e-6) ?? q : [...teeth].reverse().find((tooth) => tooth < q - 1e-6) ?? q;
-    host.select({ ...selection, target });
+    store.select({ ...selection, target });
     say(`Enter pulls the attack to ${placeWords(map, target)}, Esc lets it be.`);
   }
 
   function enter() {
     const selection = state.selection;
     if (selection?.kind === "onset" && selection.target !== undefined) {
-      const time = chosenTime() ?? 0, target = selection.target;
+      const time = chosenTime() ?? 0, { target } = selection;
       state.selection = { ...selection, target: undefined };
-      if (state.station === "fit") act("peg", { take: state.focus, take_s: selection.t, quarters: target });
-      else host.pull(time, target);
+      desk.station().pull(desk, selection, time, target);
       return;
     }
     const place = placeAt >= 0 ? places[placeAt] : null;
-    if (place?.do) { act(place.do.name, place.do.args).then(() => { if (places.length) lookAt(placeAt); }); return; }
-    if (selection?.kind === "onset" && (state.station === "bars" || state.station === "fit")) { arrow(0, false); return; }
+    if (place?.do) { takePlace(place.do); return; }
+    if (selection?.kind === "onset" && desk.station().pulls) { chooseTooth(0, false); return; }
     if (places.length && placeAt < 0) lookAt(0);
   }
 
-  function remove() {
-    const selection = state.selection;
-    if (selection?.kind === "anchor") act("release", { quarters: selection.q });
-    else if (selection?.kind === "onset" && state.station === "fit") act("ride", { take: selection.take, times_s: [selection.t] });
-    else if (selection?.kind === "onset") act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => { state.selection = null; });
+  /** Take what a place proposes, and go on to the next one. @param {{name: string, args: any}} what */
+  function takePlace(what) {
+    if (what.name === "listen-again") { desk.side.listenAgain(what.args.take); return; }
+    act(what.name, what.args).then(() => { if (places.length) lookAt(placeAt); });
+  }
+
+  function downbeat() {
+    act("downbeat", { time_s: chosenTime() ?? desk.pointer?.time ?? player.position() });
   }
 
   /** @param {number} bars */
@@ -136,8 +129,8 @@ export function makeSteps(desk) {
     const rows = state.picture.bars;
     if (!rows.length || !state.map) return;
     const now = state.selection?.bar ?? state.map.barOf(state.map.toQuarters(player.position()) + 1e-3);
-    const at = Math.min(rows.length - 1, Math.max(0, rows.findIndex((one) => one.i === now) + bars));
-    host.select({ kind: "bar", bar: rows[at].i });
+    const at = Math.min(rows.length - 1, Math.max(0, rows.findIndex((/** @type {any} */ one) => one.i === now) + bars));
+    store.select({ kind: "bar", bar: rows[at].i });
     state.view.following = false;
     pictures.view()?.show(rows[at].i);
     if (!player.playing) player.seek(rows[at].s);
@@ -145,7 +138,8 @@ export function makeSteps(desk) {
 
   showPlace();
   return {
-    lookAt, stepOnset, arrow, enter, remove, byBars, hearChosen, chosenTime,
+    lookAt, stepOnset, arrow, chooseTooth, enter, takePlace, byBars, hearChosen, chosenTime, downbeat,
+    remove: () => desk.station().remove(desk, state.selection),
     placeNow: () => (placeAt >= 0 ? places[placeAt]?.time ?? null : null),
     back: () => lookAt(placeAt < 0 ? places.length - 1 : placeAt - 1),
     on: () => lookAt(placeAt + 1),

@@ -188,6 +188,20 @@ export class Player {
     this.tick();
   }
 
+  /** What is set in the page's state: only what differs is heard anew. @param {import("../store.js").Sound} sound */
+  heed({ loop, speed, fitted, click, clickDb, mix }) {
+    if (JSON.stringify(Object.fromEntries(this.mix)) !== JSON.stringify(mix)) {
+      this.mix = new Map(Object.entries(mix));
+      this.applyMix();
+      this.again();
+    }
+    if (this.clickDb !== clickDb) { this.clickDb = clickDb; this.applyMix(); }
+    if (this.clickOn !== click) { this.clickOn = click; this.again(); }
+    if (this.speed !== speed) this.setSpeed(speed);
+    if (this.fitted !== fitted) this.setFitted(fitted);
+    if (JSON.stringify(this.loop) !== JSON.stringify(loop)) this.setLoop(loop);
+  }
+
   /** @param {number} speed */
   setSpeed(speed) {
     const position = this.position(), was = this.playing;

@@ -1,7 +1,7 @@
 // @ts-check
 // The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
 import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop, topFor } from "./comb_geometry.js";
-import { gridPlaces, placeWords, pulled, signed } from "./map.js";
+import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
 
@@ -9,8 +9,8 @@ import { drawLoupe } from "./loupe.js";
 
 const DRAG_PX = 3;
 
-/** @param {HTMLElement} box @param {Host} host */
-export function mountComb(box, host) {
+/** @param {HTMLElement} box @param {Host} host @param {{fitting?: boolean}} [how] fitting: pegs and what they stretch, drawn as it will sound */
+export function mountComb(box, host, { fitting: fits = false } = {}) {
   const canvas = document.createElement("canvas");
   canvas.tabIndex = 0;
   canvas.setAttribute("role", "application");
@@ -24,7 +24,7 @@ export function mountComb(box, host) {
   const ask = once(draw);
 
   const rowPx = () => state.view.rowPx * (fitting() ? 1.4 : 1);
-  const fitting = () => state.station === "fit";
+  const fitting = () => fits;
   const take = () => host.take(fitting() ? state.focus : state.picture.lead);
   const bars = () => state.picture.bars;
 
@@ -34,8 +34,22 @@ export function mountComb(box, host) {
     return makeComb({ width: canvas.clientWidth, height, bars: bars(), top: state.view.top, rowPx: rowPx() });
   }
 
-  /** Session times of the marks in sight. */
-  const marks = () => host.marks(take()?.id ?? "");
+  /** Marks in sight, in session time: in Fit where they will sound. */
+  const marks = () => {
+    const own = host.marks(take()?.id ?? ""), way = fitted();
+    return way ? { ...own, times: own.take.map(way.toTarget) } : own;
+  };
+
+  /** @type {any} */
+  let fitOf = null;
+  /** @type {ReturnType<typeof makeTimeMap> | null} */
+  let wayOf = null;
+  /** Where the shown take comes to lie when it is fitted; null outside Fit, or while there is nothing to fit. */
+  function fitted() {
+    const fit = fitting() ? state.picture.fit : null;
+    if (fitOf !== fit) { fitOf = fit; wayOf = fit && !fit.missing ? makeTimeMap(fit.source, fit.target) : null; }
+    return wayOf;
+  }
 
   function draw() {
     const { g, width, height } = prepared(canvas);
@@ -84,18 +98,24 @@ export function mountComb(box, host) {
     if (!bad) { g.fillRect(comb.x0, y, lineX - comb.x0, tall); g.fillRect(endX, y, comb.x0 + comb.w - endX, tall); }
     g.fillStyle = c.line;
     g.fillRect(0, y + tall - 1, comb.width, 1);
-    // The sound, music under teeth: each pixel is a place, the map says when that is.
-    g.fillStyle = c.wave;
-    const timeAt = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
-    const gain = gainOf(shown);
-    const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha) => {
+    // The sound, music under teeth: each pixel is a place, the map says when that is, and in Fit the fit says what sounds then.
+    const way = fitted(), gain = gainOf(shown);
+    const asPlayed = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
+    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
+    const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
       g.globalAlpha = alpha;
       wave(g, host.peaks, shown, { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
       g.globalAlpha = 1;
     };
-    draw(comb.x0, lineX, 0.45);
-    draw(lineX, endX, fitting() ? 0.75 : 1);
-    draw(endX, comb.x0 + comb.w, 0.45);
+    if (way) {
+      // As it was played: a faint second line.
+      g.fillStyle = c.quiet;
+      draw(lineX, endX, 0.22, asPlayed);
+    }
+    g.fillStyle = c.wave;
+    draw(comb.x0, lineX, 0.45, asHeard);
+    draw(lineX, endX, fitting() ? 0.75 : 1, asHeard);
+    draw(endX, comb.x0 + comb.w, 0.45, asHeard);
     drawTeeth(g, c, comb, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
     else drawMarks(g, c, comb, bar, y, base, map, shown);
@@ -121,8 +141,8 @@ export function mountComb(box, host) {
   function drawTeeth(g, c, comb, bar, y, base, tall) {
     const beat = bar.len / bar.beats;
     g.fillStyle = c.ink;
-    const grid = fitting() ? host.ruleGrid() : state.view.grid;
-    for (const place of gridPlaces(grid, bar.len, beat)) {
+    const { grid } = state.view;
+    for (const place of fitting() ? host.rulePlaces(bar) : gridPlaces(grid, bar.len, beat)) {
       const onBeat = Math.abs(place / beat - Math.round(place / beat)) < 1e-6;
       const edge = place === 0 || Math.abs(place - bar.len) < 1e-6;
       if (onBeat || edge) continue;
@@ -228,7 +248,7 @@ export function mountComb(box, host) {
       clip(g, x, y + 1, kind === "hand", c.ink, c.ground);
     }
     for (const [takeS] of fit.riding) {
-      const time = takeS + (host.take(fit.take)?.offset_s ?? 0);
+      const time = fitted()?.toTarget(takeS) ?? takeS;
       if (time < from || time > to) continue;
       const x = comb.xOf(map.toQuarters(time), bar);
       const chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - takeS) < 1e-5;
@@ -243,7 +263,7 @@ export function mountComb(box, host) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall @param {import("./map.js").TempoMap} map */
   function drawLoopAndHead(g, c, comb, bar, y, tall, map) {
-    const loop = state.view.loop;
+    const loop = state.sound.loop;
     if (loop && loop[1] > bar.s && loop[0] < bar.e) {
       const a = comb.xOf(Math.max(bar.q, map.toQuarters(loop[0])), bar), b = comb.xOf(Math.min(bar.q + bar.len, map.toQuarters(loop[1])), bar);
       g.fillStyle = c.field;
@@ -268,7 +288,8 @@ export function mountComb(box, host) {
     const words = fitting()
       ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}`
       : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ${placeWords(state.map, drag.target)}`;
-    drawLoupe(g, c, host, shown, { time: drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
+    // The loupe shows the sound as it came.
+    drawLoupe(g, c, host, shown, { time: fitting() ? host.marks(shown.id).times[drag.onset] ?? drag.time : drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
   }
 
   // -- events
@@ -321,8 +342,7 @@ export function mountComb(box, host) {
     canvas.style.cursor = "grabbing";
     const comb = geometry(), bar = bars()[drag.row];
     const q = comb.qOf(pointer.x, bar);
-    const beat = bar.len / bar.beats;
-    const places = fitting() ? gridPlaces(host.ruleGrid(), bar.len, beat) : host.catchPlaces(bar);
+    const places = fitting() ? host.rulePlaces(bar) : host.catchPlaces(bar);
     drag.target = drag.free || !places ? q : caughtPlace(q, bar, places);
     ask();
   }

@@ -88,6 +88,22 @@ export function pulled(table, time, quarter, steady, anchors = []) {
   return times.length > 1 ? makeMap({ ...table, times, quarters }) : old;
 }
 
+/**
+ * Where a take's moments come to lie: its time map, on with slope 1 beyond both ends.
+ * @param {number[]} source take seconds @param {number[]} target session seconds
+ */
+export function makeTimeMap(source, target) {
+  const through = (/** @type {number[]} */ from, /** @type {number[]} */ to) => (/** @type {number} */ x) => {
+    const last = from.length - 1;
+    if (x <= from[0]) return to[0] + x - from[0];
+    if (x >= from[last]) return to[last] + x - from[last];
+    let low = 0, high = last;
+    while (high - low > 1) { const middle = (low + high) >> 1; if (from[middle] <= x) low = middle; else high = middle; }
+    return to[low] + ((x - from[low]) / (from[high] - from[low])) * (to[high] - to[low]);
+  };
+  return { toTarget: through(source, target), toSource: through(target, source) };
+}
+
 /** 7·2.50, before bar 1 "lead-in −1·4". @param {TempoMap} map @param {number} quarter */
 export function placeWords(map, quarter) {
   const index = map.barOf(quarter + 1e-6);
@@ -98,8 +114,9 @@ export function placeWords(map, quarter) {
 
 /** 0:15.842 @param {number} seconds */
 export function clockWords(seconds) {
-  const ms = Math.round(Math.abs(seconds) * 1000);
-  const sign = seconds < -0.0005 ? "−" : "";
+  // A hair before zero is zero: the start of an attack that opens its file.
+  const ms = seconds < 0 && seconds > -0.0015 ? 0 : Math.round(Math.abs(seconds) * 1000);
+  const sign = seconds < 0 && ms > 0 ? "−" : "";
   return `${sign}${Math.floor(ms / 60000)}:${String(Math.floor(ms / 1000) % 60).padStart(2, "0")}.${String(ms % 1000).padStart(3, "0")}`;
 }
 

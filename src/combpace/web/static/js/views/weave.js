@@ -59,7 +59,9 @@ export function mountWeave(box, host) {
   const ask = once(draw);
   /** @type {HTMLCanvasElement | null} */
   let image = null;
-  let imageOf = "";
+  /** What the image was made of: the weave itself, for its data may come later than the version they belong to. @type {any} */
+  let imageOf = null;
+  let imageInk = "";
 
   const x0 = 52;
   const layout = () => {
@@ -77,8 +79,7 @@ export function mountWeave(box, host) {
       g.fillText("The weave is being drawn …", x0, 44);
     }
     if (!weave || !map || !weave.rows) return;
-    const key = `${state.picture.version}:${c.wave}:${weave.rows}`;
-    if (imageOf !== key) { image = weaveImage(weave, c.wave); imageOf = key; }
+    if (imageOf !== weave || imageInk !== c.wave) { image = weaveImage(weave, c.wave); imageOf = weave; imageInk = c.wave; }
     const { w, top, tall } = layout();
     const lineA = x0 + (w * OVER) / (1 + 2 * OVER), lineB = x0 + (w * (1 + OVER)) / (1 + 2 * OVER);
     const rowPx = Math.min(14, tall / weave.rows), used = rowPx * weave.rows;
@@ -137,7 +138,7 @@ export function mountWeave(box, host) {
     const mid = (top + bottom) / 2, half = (bottom - top) / 2;
     g.fillStyle = c.quiet;
     type(g, 12.5);
-    g.fillText(steady ? "Drift of each bar's first attack, ms: early below, late above" : "How far each bar lies from one steady tempo, ms: early below, late above", x0, top - 8);
+    g.fillText(steady ? "Drift: the lead's beats against the lines, ms: early below, late above" : "How far each bar lies from one steady tempo, ms: early below, late above", x0, top - 8);
     for (const value of [scale, 0, -scale]) {
       const y = mid - (value / scale) * half;
       g.fillStyle = c.line;

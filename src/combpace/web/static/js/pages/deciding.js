@@ -1,0 +1,79 @@
+// @ts-check
+// Decisions: sent one after the other, answered, and shown.
+import { Refusal, get, html, send } from "../api/client.js";
+import { makeMap } from "../views/map.js";
+
+/** @param {any} desk */
+export function makeDeciding(desk) {
+  const { state, store, session, words } = desk;
+  /** @type {Promise<void>} */
+  let queue = Promise.resolve();
+  let acting = 0;
+
+  /**
+   * Take a decision; decisions follow each other in the order in which they were made.
+   * @param {string} name @param {any} [args] @param {() => void} [then]
+   */
+  function act(name, args = {}, then) {
+    acting++;
+    words.saved("saving …");
+    queue = queue.then(async () => {
+      try {
+        const done = await send(`/api/sessions/${session}/act/${name}`, { version: state.picture.version, args });
+        then?.();
+        words.say("");
+        await refresh(done.note);
+        words.saved("Saved");
+      } catch (error) {
+        if (error instanceof Refusal && error.status === 409) offerAgain(error, name, args);
+        else { await refresh().catch(() => {}); words.trouble(error); }
+        words.saved("not saved", true);
+      } finally { acting--; }
+    });
+    return queue;
+  }
+
+  /** Another page was quicker. @param {Refusal} error @param {string} name @param {any} args */
+  function offerAgain(error, name, args) {
+    words.note(error.message, true);
+    offer([["Reload", () => location.reload()], ["Apply mine again", async () => { await refresh(); act(name, args); }]]);
+  }
+
+  /** Buttons behind the last words. @param {[string, () => void][]} buttons */
+  function offer(buttons) {
+    for (const [text, run] of buttons) {
+      const button = document.createElement("button");
+      button.type = "button";
+      button.className = "link";
+      button.textContent = text;
+      button.addEventListener("click", run);
+      document.getElementById("last")?.append(" ", button);
+    }
+  }
+
+  /** Fetch what is true now and show it: words by the server, pictures from its data. @param {string} [note] */
+  async function refresh(note) {
+    const focus = state.focus ? `take=${state.focus}&` : "";
+    const [text, picture] = await Promise.all([html(`/sessions/${session}/${state.station}?${focus}part=1`), get(`/api/sessions/${session}/picture?focus=${state.focus}`)]);
+    const before = state.picture;
+    store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
+    desk.host.forget();
+    if (!before.map && picture.map) desk.toBar1();
+    desk.moving.swap(text);
+    if (note) words.note(note);
+    const had = before.takes.filter((/** @type {any} */ take) => take.frames).length, has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
+    desk.pictures.renew(!before.map !== !picture.map || had !== has);
+    if (JSON.stringify(before.map) !== JSON.stringify(picture.map) || before.fit?.key !== picture.fit?.key || had !== has) desk.player.again();
+    desk.bar.takesChanged();
+    desk.frame();
+  }
+
+  return {
+    act, refresh, offer,
+    /** Whether a decision is on its way. */
+    busy: () => acting > 0,
+    /** Fetch what is true now, after what is on its way. */
+    later: () => { queue = queue.then(() => refresh()).catch(words.trouble); return queue; },
+    idle: () => queue,
+  };
+}

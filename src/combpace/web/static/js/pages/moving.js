@@ -1,0 +1,69 @@
+// @ts-check
+// From station to station: words are swapped, sound and view go on.
+import { get, html } from "../api/client.js";
+import { makeMap } from "../views/map.js";
+import { wireDrops } from "./uploads.js";
+
+const side = () => /** @type {HTMLElement} */ (document.querySelector('[data-region="side"]'));
+
+/** @param {any} desk */
+export function makeMoving(desk) {
+  const { state, store, session, words } = desk;
+
+  /** Put the regions of a server-rendered partial in place; what is typed in keeps the focus. @param {string} text */
+  function swap(text) {
+    const page = document.createElement("template");
+    page.innerHTML = text;
+    const active = document.activeElement instanceof HTMLElement ? document.activeElement : null;
+    const key = active?.dataset.act ? `[data-act="${active.dataset.act}"][data-name="${active.dataset.name}"]${active.dataset.take ? `[data-take="${active.dataset.take}"]` : ""}` : active?.id ? `#${active.id}` : null;
+    const scroll = side().scrollTop, saved = words.savedNow();
+    for (const fresh of /** @type {NodeListOf<HTMLElement>} */ (page.content.querySelectorAll("[data-region]"))) {
+      const old = /** @type {HTMLElement | null} */ (document.querySelector(`[data-region="${fresh.dataset.region}"]`));
+      if (!old) continue;
+      old.innerHTML = fresh.innerHTML;
+      old.hidden = fresh.hidden;
+      for (const [name, value] of Object.entries(fresh.dataset)) old.dataset[name] = value;
+    }
+    words.saved(saved);
+    state.station = side().dataset.stationNow ?? state.station;
+    state.focus = side().dataset.focus ?? "";
+    side().scrollTop = scroll;
+    swapped();
+    if (key) /** @type {HTMLElement | null} */ (document.querySelector(key))?.focus();
+  }
+
+  /** After words were written anew. */
+  function swapped() {
+    desk.steps.renew();
+    wireDrops(document.querySelector('[data-region="ledger"]') ?? document, desk.receive);
+    for (const select of /** @type {NodeListOf<HTMLSelectElement>} */ (document.querySelectorAll("select[data-view]"))) select.value = String(state.view[select.dataset.view ?? ""]);
+    desk.side.showChosen();
+    desk.side.showJobs();
+    desk.pictures.drawSmall();
+  }
+
+  /** @param {string} station @param {boolean} [push] @param {string | null} [take] the one to be about; null: the one that was chosen before */
+  async function goTo(station, push = true, take = null) {
+    if (take) state.take = take;
+    const chosen = state.take;
+    try {
+      const text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}part=1`);
+      const page = document.createElement("template");
+      page.innerHTML = text;
+      const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
+      const picture = await get(`/api/sessions/${session}/picture?focus=${focus}`);
+      state.station = station;
+      store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
+      desk.host.forget();
+      desk.steps.leave();
+      if (push) history.pushState({ station, take: chosen }, "", `/sessions/${session}/${station}${chosen ? `?take=${chosen}` : ""}`);
+      swap(text);
+      desk.pictures.mount();
+      desk.bar.takesChanged();
+      if (state.sound.fitted) desk.player.again();
+      desk.frame();
+    } catch (error) { words.trouble(error); }
+  }
+
+  return { swap, swapped, goTo };
+}

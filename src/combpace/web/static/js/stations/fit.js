@@ -1,0 +1,28 @@
+// @ts-check
+// Fit: the comb with pegs and what they stretch; what is drawn is what will sound.
+import { drawHistogram } from "../views/charts.js";
+import { mountComb } from "../views/comb.js";
+import { legend, plain, swatch } from "./station.js";
+
+/** @param {any} desk @param {any} selection */
+function ride(desk, selection) {
+  if (selection?.kind === "onset") desk.act("ride", { take: selection.take, times_s: [selection.t] });
+}
+
+/** @type {import("./station.js").StationView} */
+export const fit = {
+  ...plain, id: "fit", key: 5, fitted: true, pulls: true,
+  mount: (desk, box) => mountComb(box, desk.host, { fitting: true }),
+  tools: () => [legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
+  marksOf: ({ state }) => state.focus,
+  grid: () => "rule",
+  pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },
+  remove: ride,
+  chosenOnset(desk, selection, mark, button) { button("Let it ride", "Del", () => ride(desk, selection)); },
+  drawSmall({ state }) {
+    const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")), made = state.picture.fit;
+    if (!histogram || !made || made.missing) return;
+    const value = (/** @type {string} */ name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`[data-act="rule"][data-name="${name}"]`))?.value ?? "";
+    drawHistogram(histogram, { drifts: made.off_ms, alone: Number(value("leave_alone")) || 0, ignore: Number(value("ignore")) || null });
+  },
+};

@@ -1,0 +1,49 @@
+// @ts-check
+// What a station is to the page, and what it does unless it says otherwise.
+
+/**
+ * @typedef {{id: string, key: number, picture: boolean, needsMap: boolean, fitted: boolean, commands: import("../commands.js").Command[],
+ *   mount: (desk: any, box: HTMLElement) => any, tools: (desk: any) => Node[], drawSmall: (desk: any) => void,
+ *   marksOf: (desk: any) => string, show: (desk: any, time: number, index: number) => void, follow: (desk: any) => void, zoom: (desk: any, direction: number) => void,
+ *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
+ *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button) => void,
+ *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void}} StationView
+ *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
+ *   pulls: Enter on a chosen attack chooses its tooth
+ * @typedef {(label: string, key: string, run: () => void) => void} Button
+ */
+
+/** Legend of a picture from its parts. @param {string} markup */
+export function legend(markup) {
+  const made = document.createElement("span");
+  made.className = "legend";
+  made.innerHTML = markup;
+  return made;
+}
+
+/** @param {string} kind @param {string} text */
+export const swatch = (kind, text) => `<span class="long"><span class="swatch ${kind}"></span>${text}</span>`;
+
+/** @type {StationView} */
+export const plain = {
+  id: "", key: 0, picture: true, needsMap: true, fitted: false, pulls: false, commands: [],
+  mount: () => null,
+  tools: () => [],
+  drawSmall: () => {},
+  marksOf: (desk) => desk.state.picture.lead ?? "",
+  show: (desk, time, index) => desk.pictures.view()?.show(index),
+  follow: (desk) => desk.pictures.view()?.show(desk.state.map.barOf(desk.state.map.toQuarters(desk.state.playhead ?? 0))),
+  zoom: (desk, direction) => desk.store.view({ rowPx: Math.min(150, Math.max(22, desk.state.view.rowPx * (direction > 0 ? 1.2 : 1 / 1.2))) }),
+  grid: ({ state }) => (state.view.catch === "grid" ? state.view.grid : state.view.catch === "bars" ? "bars" : "beats"),
+  arrow: (desk, step, fine) => desk.steps.chooseTooth(step, fine),
+  pull: (desk, selection, time, target) => desk.act("pull", { time_s: time, quarters: target }),
+  remove: () => {},
+  chosenOnset: () => {},
+  chosenBar: () => "",
+  refreshed: () => {},
+};
+
+/** Delete on a mark that is chosen here. @param {any} desk @param {any} selection */
+export function removeMark(desk, selection) {
+  if (selection?.kind === "onset") desk.act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => desk.store.select(null));
+}
