@@ -31,6 +31,8 @@ from combpace.session.state import SessionState
 FARTHEST_S = 3600.0
 # Statements nearer to each other than this are about the same moment.
 SAME_MOMENT_S = 0.002
+# So many odd bars are named in a sentence.
+MOST_NAMED = 4
 # An onset that starts a hair before its file's first frame lies on it.
 ROUNDING_S = 0.0015
 
@@ -152,7 +154,12 @@ def breathing_change(
     """The lead's new pace, said with its effect; the session's map follows it."""
     chosen = chosen.model_copy(update={"kind": "own"})
     parts: dict[str, Any] = {f"pace:{lead.id}": forms.pace_part(new), "map": forms.map_part(chosen)}
-    return Change(parts, f"{what}; {effect_of(old, new)}.{odd_words(new, old)}{more}")
+    return Change(parts, f"{what}; {effect_of(old, new)}.{odd_words(new, old, chosen, last_bar(state, new, lead.offset_s))}{more}")
+
+
+def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) -> int:
+    """Index of the bar in which the session's audio ends, on a map whose clock shows that much less than the session's."""
+    return line.bar_of(line.place(state.end_s() - offset_s))
 
 
 def effect_of(old: TempoMap[Any], new: TempoMap[Any]) -> str:
@@ -165,13 +172,21 @@ def effect_of(old: TempoMap[Any], new: TempoMap[Any]) -> str:
     return f"bars {moved[1]} to {moved[2]} moved by up to {moved[0]:.1f} ms"
 
 
-def odd_words(new: TempoMap[Any], old: TempoMap[Any] | None = None) -> str:
-    """The single bars of another length that stand in a map and did not before: "Bar 5 is 3/4, so that ..."."""
-    known = set() if old is None else {(number, str(meter)) for number, meter in odd_bars(old)}
-    odd = [(number, meter) for number, meter in odd_bars(new) if (number, str(meter)) not in known]
+def odd_runs(line: TempoMap[Any], chosen: MapPart, until: int | None = None) -> list[tuple[int, int, Meter]]:
+    """Bars of another length than the meter that was stated, or than their neighbours: (first, last, meter)."""
+    return odd_bars(line, None if chosen.stated.changes else chosen.stated.everywhere, until)
+
+
+def odd_words(new: TempoMap[Any], old: TempoMap[Any] | None, chosen: MapPart, until: int | None = None) -> str:
+    """What stands in a map so that a count comes out, and did not stand there before: "Bar 5 is 3/4, so that ..."."""
+    known = set() if old is None else {(first, last, str(meter)) for first, last, meter in odd_runs(old, chosen, until)}
+    odd = [(first, last, meter) for first, last, meter in odd_runs(new, chosen, until) if (first, last, str(meter)) not in known]
     if not odd:
         return ""
-    named = ", ".join(f"bar {number} is {meter}" for number, meter in odd[:4]) + (f" and {len(odd) - 4} more" if len(odd) > 4 else "")
+    named = ", ".join(
+        f"bar {first} is {meter}" if first == last else f"bars {first} to {last} are {meter}" for first, last, meter in odd[:MOST_NAMED]
+    )
+    named += f" and {len(odd) - MOST_NAMED} more" if len(odd) > MOST_NAMED else ""
     return f" {named[0].upper()}{named[1:]}, so that every downbeat you confirmed opens a bar."
 
 
@@ -188,7 +203,7 @@ def steady_change(state: SessionState, chosen: MapPart, line: TempoMap[SessionTi
     bpm = chosen.stated_bpm if chosen.stated_bpm is not None and abs(chosen.stated_bpm - bpm) < 1e-7 else bpm
     made = chosen.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters})
     said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace("{bar_1}", words.clock(line.second(0.0)))
-    return Change({"map": forms.map_part(made)}, said + odd_words(line, state.session_map()), gesture)
+    return Change({"map": forms.map_part(made)}, said + odd_words(line, state.session_map(), chosen, last_bar(state, line)), gesture)
 
 
 def steady_now(state: SessionState) -> tuple[float, float, tuple[Meter, ...]]:

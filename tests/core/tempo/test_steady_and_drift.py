@@ -1,11 +1,12 @@
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from combpace.core.analysis.steady_tempo import candidates_of, steady_tempo
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes, session_times, take_times
 from combpace.core.errors import ParameterError
-from combpace.core.tempo.drift import bars_between, drift_ms
+from combpace.core.tempo.drift import bars_between, course_against, drift_ms
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
@@ -129,3 +130,54 @@ class ClocksTest(unittest.TestCase):
         np.testing.assert_allclose(placed.to_take(placed.to_session(take_times([0.1, 7]))), [0.1, 7])
         with self.assertRaises(ParameterError):
             Placement("a", float("inf"))
+
+
+class MachineTest(unittest.TestCase):
+    def test_a_fill_in_what_a_machine_plays_is_no_breathing(self) -> None:
+        times = 0.3 + np.arange(240) * 60 / 170.0001
+        times[100:112] += 0.045
+        line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)))
+        found = steady_tempo(line, marks(times), float(times[-1]) + 1)
+        self.assertEqual(found.verdict, "steady")
+        self.assertAlmostEqual(found.bpm, 170.0001, delta=0.001)
+
+    def test_a_change_of_tempo_is(self) -> None:
+        gaps = np.where(np.arange(239) < 160, 60 / 120, 60 / 121.5)
+        times = 0.3 + np.concatenate([[0.0], np.cumsum(gaps)])
+        line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)))
+        self.assertNotEqual(steady_tempo(line, marks(times), float(times[-1]) + 1).verdict, "steady")
+
+
+class CourseTest(unittest.TestCase):
+    def played(self, bpm: float = 128.037, bars: int = 121, per_beat: int = 1, start: float = 0.5) -> TempoMap[TakeTimes]:
+        beats = bars * 4 * per_beat + 1
+        unit = 1.0 / per_beat
+        return TempoMap(tuple(Knot(start + k * unit * 60 / bpm, k * unit, confidence=0.9) for k in range(beats)))
+
+    def steady(self, bpm: float, start: float = 0.5) -> TempoMap[TakeTimes]:
+        return steady_map(bpm, start)
+
+    def test_drift_is_followed_beat_by_beat_and_never_wraps(self) -> None:
+        for bpm in (128.137, 128.05, 128.3, 127.9, 131.0):
+            course = course_against(self.steady(bpm), self.played())
+            with self.subTest(bpm=bpm):
+                self.assertAlmostEqual(course.bpm, 128.037, places=6)
+                at_end = 1000 * 484 * (60 / 128.037 - 60 / bpm)
+                self.assertAlmostEqual(course.piled_ms, at_end, delta=0.5)
+                self.assertAlmostEqual(course.at(484.0) or 0.0, at_end, delta=0.5)
+                self.assertIsNone(course.at(488.0))
+                self.assertIsNone(course.at(-4.0))
+
+    def test_the_level_and_the_meter_of_the_playing_may_differ(self) -> None:
+        eighths = self.played(per_beat=2)
+        for played in (eighths, replace(eighths, meters=(Meter(1, 7, 8),)), replace(self.played(), meters=(Meter(1, 3, 4),))):
+            course = course_against(self.steady(128.1), played)
+            self.assertAlmostEqual(course.bpm, 128.037, delta=0.001)
+        half = TempoMap(tuple(Knot(knot.time_s, knot.quarters / 2, confidence=0.9) for knot in self.played().knots))
+        self.assertAlmostEqual(course_against(self.steady(128.1), half).bpm, 128.037, delta=0.001)
+
+    def test_one_loose_beat_does_not_turn_the_course(self) -> None:
+        knots = list(self.played().knots)
+        knots[-1] = replace(knots[-1], time_s=knots[-1].time_s - 0.2)
+        course = course_against(self.steady(128.037), TempoMap(tuple(knots)))
+        self.assertAlmostEqual(course.bpm, 128.037, delta=0.0005)

@@ -14,6 +14,8 @@ from combpace.core.tempo.map import TempoMap
 
 # Beats that scatter less than this about one line were not played by hand.
 PROGRAMMED_S = 0.004
+# So many of a machine's beats lie this near to its one line.
+ON_LINE_S, MACHINE_SHARE = 0.020, 0.9
 RELATIONS = (("as read", 1.0), ("half", 0.5), ("double", 2.0), ("dotted", 2.0 / 3.0), ("triplet", 1.5), ("triple", 3.0), ("third", 1.0 / 3.0))
 
 
@@ -116,6 +118,9 @@ def _sharpened(
 def _verdict(x: FloatArray, y: FloatArray, residual: FloatArray, spread: float) -> str:
     period = float(np.median(np.diff(y) / np.diff(x)))
     if len(x) < 8:
+        return "steady"
+    # A machine plays on one line; a fill or a break where beats were laid on other attacks is no breathing.
+    if spread < PROGRAMMED_S and float(np.mean(np.abs(residual) < ON_LINE_S)) >= MACHINE_SHARE:
         return "steady"
     # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single hits.
     window = min(9, len(x) | 1)

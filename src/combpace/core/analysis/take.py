@@ -133,7 +133,7 @@ def read(
     for time, number in bars:
         pace = anchors.set_bar(pace, time, number, onsets)
     for time in downbeats:
-        pace = anchors.set_downbeat(pace, time, onsets)
+        pace = anchors.set_downbeat(pace, time, onsets, numbered=bool(bars))
     steady = steady_tempo(pace, onsets, duration_s)
     if hints.steady:
         # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.

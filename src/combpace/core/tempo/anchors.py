@@ -18,7 +18,7 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
-from combpace.core.tempo.recount import ALIKE, confirmed_in, is_line, nearest_bar, with_downbeat, with_meter, with_meter_from
+from combpace.core.tempo.recount import ALIKE, confirmed_in, is_line, nearest_bar, refilled, with_downbeat, with_meter, with_meter_from
 
 FADE_BARS = 4
 # A correction beyond this share of a beat means that the pulse itself was read at the wrong phase.
@@ -122,6 +122,8 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     counted, line = with_downbeat(pace, pace.beat_near(pace.place(time_s)), confirmed)
     moments = [pace.second(place) for place in confirmed]
     counted = counted.counted_from(line)
+    places: list[float] = [counted.place(moment) for moment in moments]
+    counted = refilled(counted, [place for place in places if place > ALIKE])
     for moment in moments:
         if not is_line(counted, counted.place(moment)):
             raise MapConflictError(
@@ -149,11 +151,14 @@ def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets,
     return fix_place(pace, time_s, pace.bar_line(index), attacks)
 
 
-def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on opening theirs."""
+def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets, *, numbered: bool = True) -> TempoMap[ClockT]:
+    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on opening theirs.
+
+    numbered  the number of a bar was stated, so that bar 1 stays where it is
+    """
     here = pace.beat_near(pace.place(time_s))
     if any(knot.fixed for knot in pace.knots):
-        counted, place = with_downbeat(pace, here, confirmed_in(pace))
+        counted, place = with_downbeat(pace, here, confirmed_in(pace), numbered=numbered)
         return fix_place(counted, time_s, place, attacks)
     # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
     index = nearest_bar(pace, pace.place(time_s))

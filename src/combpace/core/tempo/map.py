@@ -185,6 +185,9 @@ class TempoMap(Generic[ClockT]):
         """The same map with bar 1 at a place; changes of meter stay on the lines nearest to where they were."""
         index = self.bar_of(place + 1e-6)
         current = self.meter_of(index)
+        if index < 0 and len(self.meters) > 1 and self.meters[1].bar == 2 and current.bar_quarters <= 0.5 * self.meters[1].bar_quarters:
+            # One short bar at the beginning is not what the lead-in is counted in.
+            current = self.meters[1]
         meters = [Meter(1, current.numerator, current.denominator)]
         line, at = place, 0
         for change in self.meters[1:]:

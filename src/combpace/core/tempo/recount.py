@@ -39,16 +39,23 @@ def confirmed_in(pace: TempoMap[ClockT]) -> tuple[float, ...]:
     return tuple(knot.quarters for knot in pace.knots if knot.fixed and is_line(pace, knot.quarters))
 
 
-def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[float]) -> tuple[TempoMap[ClockT], float]:
+def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[float], *, numbered: bool = True) -> tuple[TempoMap[ClockT], float]:
     """Count so that a place opens a bar and every confirmed place still does.
 
     place      quarters, on a counted beat
     confirmed  quarters, on bar lines
+    numbered   the number of a bar was stated; else bar 1 goes to the first downbeat, where the lead-in's whole bars leave no room
     Returns    (the map counted anew, the place in its count: other than before only where bar 1 is not confirmed)
     Raises     MapConflictError where what is confirmed before bar 1 leaves no room
     """
     if is_line(pace, place):
         return pace, place
+    first = min([place, *confirmed])
+    if not numbered and first < -ALIKE and confirmed:
+        pace, place, confirmed = pace.counted_from(first), place - first, [line - first for line in confirmed]
+        if abs(place) < ALIKE:
+            # Bars are counted from the new one on; the confirmed ones after it stand where they stood.
+            return refilled(pace, confirmed), 0.0
     left: float | None = max((line for line in confirmed if line < place - ALIKE), default=None)
     right: float | None = min((line for line in confirmed if line > place + ALIKE), default=None)
     if (left is not None and left < -ALIKE) or (left is None and place < -ALIKE and any(abs(line) < ALIKE for line in confirmed)):
@@ -72,6 +79,15 @@ def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[floa
     if not is_line(made, at):
         raise MapConflictError(f"No count of bars opens one at {_name(pace, place)}. The map is unchanged; state the meter there first.")
     return made, at
+
+
+def refilled(pace: TempoMap[ClockT], confirmed: Sequence[float]) -> TempoMap[ClockT]:
+    """Bars counted from bar 1 on so that every confirmed place opens one."""
+    done: list[float] = [0.0]
+    for line in sorted(confirmed):
+        pace, _ = with_downbeat(pace, line, done)
+        done.append(line)
+    return pace
 
 
 def with_meter(pace: TempoMap[ClockT], meter: Meter, confirmed: Sequence[float]) -> TempoMap[ClockT]:
@@ -138,14 +154,33 @@ def filled(start: float, end: float, meter: Meter) -> list[Bar]:
     return [*((start + k * meter.bar_quarters, meter) for k in range(count)), (end - rest, _of_length(rest, meter))]
 
 
-def odd_bars(pace: TempoMap[ClockT]) -> list[tuple[int, Meter]]:
-    """(bar number, meter) of every single bar that differs from the bars on both of its sides, which are alike."""
-    changes = [*pace.meters]
-    found = []
-    for before, here, after in zip(changes, changes[1:], changes[2:], strict=False):
-        if bar_index(after.bar) - bar_index(here.bar) == 1 and str(before) == str(after):
-            found.append((here.bar, here))
+def odd_bars(pace: TempoMap[ClockT], usual: Meter | None = None, until: int | None = None) -> list[tuple[int, int, Meter]]:
+    """(first bar number, last one, meter) of bars that are there to make a count come out.
+
+    usual  the meter that was stated for the whole map: every bar of another one up to index `until`. Without it: single bars that
+           differ from the bars on both of their sides, which are alike, and from what most bars are
+    """
+    found: list[tuple[int, int, Meter]] = []
+    most = _most_common(pace)
+    for k, here in enumerate(pace.meters):
+        following = pace.meters[k + 1] if k + 1 < len(pace.meters) else None
+        last = bar_index(following.bar) - 1 if following else until
+        if usual is not None:
+            odd = str(here) != str(usual) and last is not None and last >= bar_index(here.bar)
+        else:
+            alone = following is not None and k > 0 and last == bar_index(here.bar)
+            odd = alone and str(pace.meters[k - 1]) == str(following) and str(here) != most
+        if odd and last is not None:
+            found.append((here.bar, bar_number(last), here))
     return found
+
+
+def _most_common(pace: TempoMap[ClockT]) -> str:
+    """The meter of most bars up to the last change; what goes on at the end wins where two are equal."""
+    bars: dict[str, int] = {str(pace.meters[-1]): 1}
+    for here, following in itertools.pairwise(pace.meters):
+        bars[str(here)] = bars.get(str(here), 0) + bar_index(following.bar) - bar_index(here.bar)
+    return max(bars, key=lambda name: bars[name])
 
 
 def meters_of(bars: Sequence[Bar]) -> tuple[Meter, ...]:

@@ -68,7 +68,7 @@ def breathing_as_stated(pace: TempoMap[ClockT], stated: Stated, attacks: Onsets)
             pace = anchors.set_bar(pace, time, number, attacks, renumber=True)
     for time in stated.downbeats:
         if not any(abs(knot.time_s - time) <= HOLDS_S and knot.fixed and recount.is_line(pace, knot.quarters) for knot in pace.knots):
-            pace = anchors.set_downbeat(pace, time, attacks)
+            pace = anchors.set_downbeat(pace, time, attacks, numbered=bool(stated.bars))
     return numbered(_with_changes(pace, stated, recount.confirmed_in(pace)), stated)
 
 
@@ -101,7 +101,7 @@ def steady_as_stated(bpm: float, start_s: float, meters: tuple[Meter, ...], stat
                 "The map is unchanged; take the downbeat back first, or choose another tempo."
             )
         before = line
-        line, at = recount.with_downbeat(line, at, confirmed)
+        line, at = recount.with_downbeat(line, at, confirmed, numbered=bool(stated.bars))
         # Counting anew may have moved bar 1: what is confirmed is found again at its moment.
         confirmed = [line.place(before.second(place)) for place in confirmed]
         confirmed.append(at)

@@ -35,6 +35,8 @@ from combpace.session.state import SessionState
 CATCH_S = 0.030
 # A downbeat that is stated this near to an older one, in bars, means the same bar line.
 SAME_LINE = 0.5
+# Two stated bars between which the music would run so much faster or slower than it was heard: the older one is meant no more.
+MOST_SQUEEZED = 1.2
 
 
 class MomentArgs(Args):
@@ -87,7 +89,8 @@ def bar(state: SessionState, args: BarArgs) -> Change:
 def _bar(state: SessionState, time_s: float, number: int) -> Change:
     lead = state.need_lead()
     at = meant(state, lead, time_s)
-    chosen, same = state.map_choice(), _on_the_same_line(state, at, bars_too=True)
+    chosen = state.map_choice()
+    same = [*_on_the_same_line(state, at, bars_too=True), *_renumbers(state, chosen, at, number)]
     chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number), same)
     if chosen.kind == "steady":
         said = "Bar 1 is at {bar_1}; all bars are counted from there." if number == 1 else f"Bar {number} is at {words.clock(at)}."
@@ -105,9 +108,7 @@ def downbeat(state: SessionState, args: MomentArgs) -> Change:
     lead = state.need_lead()
     at = meant(state, lead, args.time_s)
     chosen, same = state.map_choice(), _on_the_same_line(state, at, bars_too=False)
-    if any(isinstance(one, BarStatement) and abs(one.time_s - at) < SAME_MOMENT_S for one in chosen.statements):
-        # The line of a bar is a downbeat already.
-        raise ParameterError(f"{words.clock(at)} is stated as the line of a bar already, so it is a downbeat. Nothing was changed.")
+    _refuse_a_stated_line(state, chosen, at)
     chosen, replaced = with_statement(chosen, DownbeatStatement(time_s=at), same)
     if chosen.kind == "steady":
         line = steady_line(state, chosen, *steady_now(state))
@@ -118,7 +119,10 @@ def downbeat(state: SessionState, args: MomentArgs) -> Change:
         return steady_change(state, chosen, line, f"{words.clock(at)} is the downbeat of bar {number}{beside}.{replaced}")
     pace = need_pace(state, lead)
     freed = _freed(state, pace, chosen, lead, at)
-    new = numbered(anchors.set_downbeat(freed, at - lead.offset_s, state.onsets(lead.id)), chosen.stated.shifted(-lead.offset_s))
+    new = numbered(
+        anchors.set_downbeat(freed, at - lead.offset_s, state.onsets(lead.id), numbered=bool(stated_bars(chosen))),
+        chosen.stated.shifted(-lead.offset_s),
+    )
     number, _ = new.address(new.place(at - lead.offset_s) + 1e-6)
     return breathing_change(state, lead, pace, new, chosen, f"{words.clock(at)} is the downbeat of bar {number}", replaced)
 
@@ -257,6 +261,31 @@ def _on_the_same_line(state: SessionState, at: float, *, bars_too: bool) -> list
     reach = SAME_LINE * line.meter_of(line.bar_of(place)).bar_quarters
     kinds = BarStatement | DownbeatStatement if bars_too else DownbeatStatement
     return [one for one in state.document.map.statements if isinstance(one, kinds) and abs(line.place(one.time_s) - place) < reach - 1e-6]
+
+
+def _refuse_a_stated_line(state: SessionState, chosen: MapPart, at: float) -> None:
+    """A downbeat within half a beat of a bar whose line was stated would move that line: only another statement of the bar does."""
+    line = state.session_map()
+    for one in stated_bars(chosen):
+        if line is None or abs(line.place(one.time_s) - line.place(at)) < 0.5 * line.meter_of(line.bar_of(line.place(at))).beat_quarters:
+            raise ParameterError(
+                f"{words.clock(at)} and bar {one.bar}, stated at {words.clock(one.time_s)}, are one bar line, and it stays where it was stated. "
+                f"Nothing was changed; to move it, say anew which attack is bar {one.bar}."
+            )
+
+
+def _renumbers(state: SessionState, chosen: MapPart, at: float, number: int) -> list[Statement]:
+    """Stated bars that cannot be meant any more: this one is numbered so that far more or fewer bars would lie between."""
+    line = state.session_map()
+    if line is None:
+        return []
+    here = nearest_bar(line, line.place(at))
+    gone: list[Statement] = []
+    for one in stated_bars(chosen):
+        counted, meant_now = here - nearest_bar(line, line.place(one.time_s)), bar_index(number) - bar_index(one.bar)
+        if counted != meant_now and (counted * meant_now <= 0 or not 1 / MOST_SQUEEZED < meant_now / counted < MOST_SQUEEZED):
+            gone.append(one)
+    return gone
 
 
 def _freed(state: SessionState, pace: TempoMap, chosen: MapPart, lead: TakeEntry, at: float) -> TempoMap:  # type: ignore[type-arg]

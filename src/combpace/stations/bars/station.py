@@ -9,9 +9,10 @@ import numpy as np
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.recount import odd_bars
+from combpace.core.tempo.meters import bar_index
 from combpace.drawing import picture
 from combpace.session import words
+from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
 from combpace.stations.bars import decisions
@@ -30,6 +31,8 @@ BETTER = 0.3
 DOUBTFUL = 0.3
 # A bar whose tempo differs so much from its neighbours' is looked at.
 JUMP = 0.06
+# A line this near to a confirmed moment is its line, also in a steady map.
+SAME_LINE_S = 0.06
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -71,15 +74,17 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 
 
 def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
-    """Single bars of another length, that stand where the count between two downbeats does not come out."""
-    confirmed = state.document.map.stated
+    """Bars of another length, that stand where the count between two downbeats does not come out."""
+    chosen = state.document.map
+    if not (chosen.stated.downbeats or chosen.stated.bars):
+        return []
+    confirmed = [*chosen.stated.downbeats, *(time for time, _ in chosen.stated.bars)]
     found = []
-    for number, meter in odd_bars(line):
-        start = line.second(line.bar_line(number - 1))
-        end = line.second(line.bar_line(number))
-        if any(abs(end - time) < 0.06 for time in (*confirmed.downbeats, *(time for time, _ in confirmed.bars))):
-            reason = "the count before the downbeat that you confirmed does not come out otherwise"
-            found.append(Place(f"bar {number}", f"One bar of {meter}", reason, start, 2.0))
+    for first, last, meter in odd_runs(line, chosen, last_bar(state, line)):
+        start, end = line.second(line.bar_line(bar_index(first))), line.second(line.bar_line(bar_index(last) + 1))
+        if any(abs(end - time) < SAME_LINE_S for time in confirmed):
+            where, title = (f"bar {first}", f"One bar of {meter}") if first == last else (f"bars {first}–{last}", f"Bars of {meter}")
+            found.append(Place(where, title, "the count before the downbeat that you confirmed does not come out otherwise", start, 2.0))
     return found
 
 

@@ -100,7 +100,7 @@ def breathing(state: SessionState, args: NoArgs) -> Change:
         parts[f"pace:{lead.id}"] = forms.pace_part(new)
     holds = " What you stated holds in it." if chosen.stated.bars or chosen.stated.downbeats or chosen.stated.meters else ""
     tempo = f" {chosen.stated_bpm / new.meters[0].beat_quarters:.2f} BPM is kept for when it is steady again." if chosen.stated_bpm else ""
-    return Change(parts, f"The map follows {lead.name} as it was played.{holds}{odd_words(new, pace)}{tempo}")
+    return Change(parts, f"The map follows {lead.name} as it was played.{holds}{odd_words(new, pace, chosen)}{tempo}")
 
 
 @decision("scale", ScaleArgs)
