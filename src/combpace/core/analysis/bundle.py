@@ -7,15 +7,14 @@ from dataclasses import replace
 
 import numpy as np
 
+from combpace.core.analysis.opening import listen
 from combpace.core.analysis.take import Analysis, Hints, analyse, read
 from combpace.core.audio import Samples, Source
-from combpace.core.beats.activations import hear_activations
 from combpace.core.beats.click_track import click_train
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
-from combpace.core.onsets.detect import Onsets, OnsetSettings, detect_onsets
+from combpace.core.onsets.detect import Onsets, OnsetSettings
 from combpace.core.onsets.refine import StartFinder
-from combpace.core.spectra import onset_strength
 from combpace.core.tempo.map import Knot, TempoMap
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
@@ -77,15 +76,16 @@ def analyse_bundle(
     if len(sources) == 1:
         return [analyse(sources[0], hints, onset_settings, on_progress)]
     tell = on_progress or (lambda phase, share: None)
-    heard = onset_strength(whole, lambda share: tell("listening to the bundle", share))
-    onsets = detect_onsets(whole, heard, onset_settings)
+    together = listen(whole, onset_settings, lambda share: tell("listening to the bundle", share))
+    heard, onsets = together.heard, together.onsets
     tell("following the pulse", 0.0)
-    pulse = hear_activations(whole, heard)
+    pulse = together.activations(whole)
     beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz, train=click_train(heard, onsets))
     each, strengths = [], []
     for number, source in enumerate(sources):
-        strengths.append(onset_strength(source))
-        each.append(detect_onsets(source, strengths[-1], onset_settings))
+        mic = listen(source, onset_settings)
+        strengths.append(mic.heard)
+        each.append(mic.onsets)
         tell("placing attacks", (number + 1) / len(sources))
     levels = [levels_of(source, found) for source, found in zip(sources, each, strict=True)]
     alone = without_bleed(each, [level - _loud(level) for level in levels])

@@ -7,9 +7,10 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from combpace.core.analysis.opening import listen
 from combpace.core.analysis.steady_tempo import SteadyTempo, steady_tempo
 from combpace.core.audio import Source
-from combpace.core.beats.activations import Activations, hear_activations
+from combpace.core.beats.activations import Activations
 from combpace.core.beats.bars import BarHints, in_one_unit, own_pace, read_bars
 from combpace.core.beats.candidates import TempoSpan, heard_at
 from combpace.core.beats.click_track import click_train
@@ -18,14 +19,16 @@ from combpace.core.beats.meter_network import hear_pattern
 from combpace.core.beats.track import Beats, no_beats, track_beats
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
-from combpace.core.onsets.detect import Onsets, OnsetSettings, detect_onsets, nearest_onset
-from combpace.core.spectra import OnsetStrength, onset_strength
+from combpace.core.onsets.detect import Onsets, OnsetSettings, nearest_onset
+from combpace.core.spectra import OnsetStrength
 from combpace.core.tempo import anchors
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060
+# A loop's first attack so near to its first frame is what it was cut to.
+LOOP_STARTS_S = 0.030
 # How much less, in log odds, a beat is trusted on which nothing is struck.
 UNSTRUCK = 2.0
 
@@ -42,6 +45,7 @@ class Hints:
     tempi      what may be read between two moments
     steady     one tempo describes the whole take
     exact      these moments are meant as they stand; else each goes to the attack nearest to it
+    is_loop    it was cut to begin on bar 1: an attack at its very start is that downbeat, unless a bar is stated
     """
 
     bars: tuple[tuple[float, int], ...] = ()
@@ -52,6 +56,7 @@ class Hints:
     tempi: tuple[TempoSpan, ...] = ()
     steady: bool = False
     exact: bool = False
+    is_loop: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,11 +91,10 @@ def analyse(
     Raises       MapConflictError for hints that contradict each other, ParameterError for hints outside the take
     """
     tell = on_progress or (lambda phase, share: None)
-    heard = onset_strength(source, lambda share: tell("listening for attacks", share))
-    tell("placing attacks", 0.0)
-    onsets = detect_onsets(source, heard, onset_settings)
+    found = listen(source, onset_settings, lambda share: tell("listening for attacks", share))
+    heard, onsets = found.heard, found.onsets
     tell("following the pulse", 0.0)
-    pulse = hear_activations(source, heard)
+    pulse = found.activations(source)
     tell("finding the bars", 0.0)
     beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz, train=click_train(heard, onsets))
     return Analysis(onsets, beats, pace, steady, sure, heard, pulse)
@@ -105,6 +109,8 @@ def read(
     `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast. `train` is
     as `trains.click_train` gives it.
     """
+    if hints.is_loop and not hints.bars and len(onsets) and float(onsets.times[0]) < LOOP_STARTS_S:
+        hints = replace(hints, bars=((float(onsets.times[0]), 1),))
     reach_s = 0.0 if hints.exact else HINT_REACH_S
     bars = tuple(sorted((caught(time, onsets, duration_s, reach_s), number) for time, number in hints.bars))
     downbeats = sorted(caught(time, onsets, duration_s, reach_s) for time in hints.downbeats)

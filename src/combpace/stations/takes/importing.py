@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from combpace.core.analysis.bundle import analyse_bundle
-from combpace.core.analysis.take import Analysis, analyse
+from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.beats.attack_decoder import activation
 from combpace.core.errors import ParameterError, StaleError
 from combpace.core.onsets.detect import ANALYSIS_VERSION
@@ -99,7 +99,7 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             notes=json.dumps(list(decoded.notes)),
         )
         with FileSource(folder.blob(decoded_sha)) as source:
-            heard = analyse(source, on_progress=tell)
+            heard = analyse(source, Hints(is_loop=guessed_kind(row.name) == "loop"), on_progress=tell)
         _write(analysis_path, heard)
         rows.change_take(folder.database, row.id, state="ready", analysis_sha=folder.blobs.adopt(analysis_path))
         return {"take": row.id}
