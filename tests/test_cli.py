@@ -12,6 +12,7 @@ import soundfile as sf
 
 from combpace.cli import main
 from combpace.media.midi import read_map
+from tests.core.analysis.test_opening import eighths
 from tests.support.places import breathing
 from tests.support.sounds import attack_starts, struck
 
@@ -132,7 +133,29 @@ class FitTest(CliTest):
                 self.assertLess(float(np.quantile(off, 0.9)), 0.002)
         report = json.loads((self.folder / "r.json").read_text())
         self.assertGreater(len(report["pegs"]), 20)
-        self.assertTrue(all(segment["factor"] > 0 for segment in report["segments"]))
+        *segments, end = report["segments"]
+        self.assertTrue(all(segment["factor"] > 0 for segment in segments))
+        self.assertIsNone(end["factor"])
+        # What a report says can be given to `stretch`: the same sound comes out.
+        status, _, err = self.run_main("stretch", loose, "--points", self.path("r.json"), "-o", self.path("again.wav"), "--method", report["method"])
+        self.assertEqual((status, err), (0, ""))
+        np.testing.assert_array_equal(sf.read(self.path("again.wav"))[0], sf.read(self.path("out.wav"))[0])
+
+    def test_a_report_that_is_none_is_named(self) -> None:
+        for text in ("{}", '{"segments": [{"source_s": 1}]}', '{"segments": [{"source_s": 0.5, "target_s": 0}, {"source_s": 1, "target_s": 2}]}'):
+            (self.folder / "bad.json").write_text(text)
+            status, _, err = self.run_main("stretch", self.file, "--points", self.path("bad.json"), "-o", self.path("x.wav"))
+            self.assertEqual(status, 2)
+            self.assertIn("bad.json", err)
+
+    def test_a_loop_of_two_bars_has_the_frames_of_two_bars(self) -> None:
+        for rate in (44100, 48000):
+            loop = self.write(f"two bars loop {rate}.wav", eighths(rate=rate).samples.T, rate)
+            for bpm in (100, 87.31, 133):
+                status, _, err = self.run_main("fit", loop, "-o", self.path("out.wav"), "--bpm", str(bpm), "--first-downbeat", "0")
+                self.assertEqual((status, err), (0, ""))
+                with self.subTest(rate=rate, bpm=bpm):
+                    self.assertEqual(sf.info(self.path("out.wav")).frames, round(8 * 60 / bpm * rate))
 
     def test_onto_a_steady_tempo_with_bar_1_where_it_is_wanted(self) -> None:
         status, _, err = self.run_main("fit", self.file, "-o", self.path("out.wav"), "--bpm", "100", "--first-downbeat", "0.5", "--grid", "1/4")

@@ -12,13 +12,13 @@ from combpace.session.analysis_store import write_analysis
 from combpace.session.decisions import Change, record
 from combpace.session.document import parts as forms
 from combpace.session.state import session_state
+from combpace.session.take_names import clean_name, guessed_kind
 from combpace.stations.fit.station import fit_sentence
 from combpace.stations.onsets.station import mic_name
 from combpace.stations.pace.station import pace_facts
 from combpace.stations.registry import findings
 from combpace.stations.station import Place
 from combpace.stations.takes import importing
-from combpace.stations.takes.names import clean_name, guessed_kind
 from combpace.stations.takes.station import take_lines
 from combpace.store.models import TakeRow
 from tests.support.places import PlaceTest, breathing, bring_in, look

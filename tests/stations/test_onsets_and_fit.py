@@ -3,11 +3,13 @@ import soundfile as sf
 
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
+from combpace.drawing import picture
 from combpace.session import fits
 from combpace.session.state import edited
 from combpace.stations.fit.rendering import render_take
 from combpace.stations.takes import importing
 from combpace.store import rows
+from tests.core.analysis.test_opening import eighths
 from tests.support.places import PlaceTest, bring_in, look
 from tests.support.sounds import attack_starts, struck
 
@@ -170,3 +172,42 @@ class FitTest(PlaceTest):
         self.act("undo")
         self.assertIn(self.loose, self.seen().document.rules)
         self.assertEqual(len(self.seen().document.takes), 2)
+
+
+class FollowerTest(PlaceTest):
+    def test_a_loop_has_the_frames_of_its_bars_and_is_drawn_where_it_sounds(self) -> None:
+        loop = bring_in(self.place, self.session, eighths(), "pipe loop.wav")
+        self.act("take", take=loop, field="first_bar", value="3")
+        made = fits.take_fit(self.seen(), loop)
+        start, end = self.line(2), self.line(4)
+        self.assertAlmostEqual(float(made.fit.time_map.target_s[0]), start, places=9)
+        self.assertAlmostEqual(float(made.fit.time_map.target_s[-1]), end, places=9)
+        # The page draws it by the same map that makes its sound.
+        drawn = picture.picture(self.seen(), loop)["fit"]
+        self.assertEqual((drawn["source"][0], drawn["target"][0]), (0.0, round(start, 6)))
+        np.testing.assert_allclose(drawn["target"], made.fit.time_map.target_s, atol=1e-6)
+
+    def test_teeth_and_distances_are_those_of_the_rule(self) -> None:
+        cases = (
+            ("1/8", "66", [0, 0.66, 1, 1.66]),
+            ("1/4t", "50", [0, 2 / 3, 4 / 3, 2]),
+            ("1/8d", "50", [0, 0.75, 1.5, 2.25]),
+            ("1/2", "50", [0, 2, 4]),
+        )
+        loose = bring_in(self.place, self.session, struck(self.beats + 0.02, 25), "organ.wav")
+        for grid, swing, places in cases:
+            self.act("rule", take=loose, field="grid", value=grid)
+            self.act("rule", take=loose, field="swing", value=swing)
+            drawn = picture.picture(self.seen(), loose)["fit"]
+            with self.subTest(grid=grid, swing=swing):
+                np.testing.assert_allclose(drawn["places"]["4"][: len(places)], places, atol=1e-6)
+                self.assertEqual(len(drawn["off_ms"]), len(self.seen().onsets(loose)))
+        self.act("rule", take=loose, field="grid", value="1/64")
+        self.assertEqual(len(picture.picture(self.seen(), loose)["fit"]["places"]["4"]), 65)
+
+    def test_what_moves_nothing_says_so(self) -> None:
+        loop = bring_in(self.place, self.session, eighths(), "pipe loop.wav")
+        with self.assertRaisesRegex(ParameterError, "line of its first bar.*Nothing was changed"):
+            self.act("take", take=loop, field="start", value="0.31")
+        with self.assertRaisesRegex(ParameterError, "whole bar.*Nothing was changed"):
+            self.act("take", take=loop, field="first_bar", value="1.5")

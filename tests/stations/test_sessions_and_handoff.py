@@ -115,6 +115,33 @@ class HandOffTest(PlaceTest):
         with zipfile.ZipFile(self.place.blobs.path(archive.sha)) as pack:  # type: ignore[attr-defined]
             self.assertEqual(set(pack.namelist()), set(files) - {archive.name})  # type: ignore[attr-defined]
 
+    def test_a_steady_session_begins_with_bar_1_in_every_file(self) -> None:
+        for start in (1.0, 1.23456789, 0.999999):
+            self.act("steady", bpm=96.0, bar_1_s=start)
+            files = self.run_order([self.lead], "wav24", "bar 1", ["midi", "json", "csv", "click"])
+            path = {name.rpartition(".")[2] if "click" not in name else "click": self.place.blobs.path(file.sha) for name, file in files.items()}  # type: ignore[attr-defined]
+            with self.subTest(start=start):
+                self.assertTrue(path["csv"].read_text().splitlines()[1].startswith("1,0.000000,"))
+                document = json.loads(path["json"].read_text())
+                self.assertEqual((document["bars"][0]["bar"], document["downbeats"][0], document["beats"][0]), (1, 0.0, 0.0))
+                self.assertEqual([message.text for message in mido.MidiFile(path["mid"]).tracks[0] if message.type == "marker"], ["bar 1"])
+                self.assertGreater(abs(sf.read(path["click"])[0][0]), 0.5)
+
+    def test_what_is_written_is_what_was_ordered(self) -> None:
+        self.act("steady", bpm=96.0, bar_1_s=1.0)
+        job = write.order(self.place, self.session, [], "wav24", "bar 1", ["json"])
+        # Decided while it waits: the order is not about it.
+        self.act("steady", bpm=120.0)
+        self.act("meter", meter="3/4")
+        with self.place.database.reading() as db:
+            row = db.get(JobRow, job)
+        assert row is not None
+        write.write_handoff(self.place, json.loads(row.args), lambda phase, share: None)
+        file = next(file for file in write.files_of(self.place, self.session) if file.name.endswith(".json"))
+        document = json.loads(self.place.blobs.path(file.sha).read_text())
+        self.assertEqual((document["bpm"], document["meters"][0]["meter"]), (96.0, "4/4"))
+        self.assertIn("96 BPM", file.name)
+
     def test_with_the_lead_in_and_a_take_before_zero(self) -> None:
         early = bring_in(self.place, self.session, struck([0.2], 1.0), "count.wav")
         self.act("take", take=early, field="start", value="-0.5")

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,11 +21,13 @@ from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.rule import Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
+from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
 from combpace.media.midi import read_map
+from combpace.session.take_names import guessed_kind
 
 Progress = Callable[[str, float], None]
 
@@ -54,10 +57,15 @@ def opened(path: Path, on_progress: Progress = _quiet) -> Iterator[tuple[FileSou
             yield source, decoded
 
 
+def _named(path: Path, hints: Hints) -> Hints:
+    """The hints, and what the file's name says of it, as an import has it."""
+    return replace(hints, is_loop=guessed_kind(path.name) == "loop")
+
+
 def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet) -> Heard:
     """Decode and listen to one file."""
     with opened(path, on_progress) as (source, decoded):
-        analysis = analyse(source, hints, on_progress=on_progress)
+        analysis = analyse(source, _named(path, hints), on_progress=on_progress)
         return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz))
 
 
@@ -111,11 +119,13 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
     """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0."""
     name = check_method(method)
     with opened(path, on_progress) as (source, decoded):
-        analysis = analyse(source, hints, on_progress=on_progress)
+        analysis = analyse(source, _named(path, hints), on_progress=on_progress)
         if analysis.pace is None:
             raise ParameterError(f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. Nothing was written.")
         session_map = session_map_for(target, analysis.pace)
-        made = fit(analysis.onsets, analysis.pace, session_map, Placement(path.name), decoded.duration_s, rule)
+        # What was cut to whole bars comes out with the frames of whole bars.
+        pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
+        made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
         name, reason = _chosen(source, made.time_map, name)
         written = _write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress)
         document = {
@@ -134,8 +144,9 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
             ],
             "riding": [{"source_s": six(time), "reason": why} for time, why in zip(made.riding, made.reasons, strict=True)],
             "segments": [
-                {"source_s": six(a), "target_s": six(b), "factor": round(float(f), 4)}
-                for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, made.time_map.factors, strict=False)
+                # Each begins at its point and ends at the next one's; the last point ends them all.
+                {"source_s": six(a), "target_s": six(b), "factor": None if f is None else round(float(f), 4)}
+                for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, [*made.time_map.factors, None], strict=True)
             ],
         }
         return FitReport(made, name, reason, document)
@@ -190,11 +201,34 @@ def _refuse_folder(out: Path, paths: Sequence[Path], targets: Sequence[Path]) ->
 
 
 def read_points(path: Path) -> TimeMap:
-    """source_s,target_s per line, decimal point, with or without that as header; the first line of numbers is 0,0."""
+    """A table of points: CSV, or the JSON of `fit --report`.
+
+    CSV   source_s,target_s per line, decimal point, with or without that as header; the first line of numbers is 0,0
+    JSON  its "segments"; what lies before target 0 is cut, as `fit` cuts it
+    Raises MediaError, naming the line
+    """
     if not path.is_file():
         raise MediaError(f"There is no file “{path}”.")
+    text = path.read_text(encoding="utf-8-sig")
+    rows = _reported(path, text) if text.lstrip().startswith("{") else _tabled(path, text)
+    if len(rows) < 2:
+        raise MediaError(f"“{path.name}” needs at least two points.")
+    return TimeMap(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]))
+
+
+def _reported(path: Path, text: str) -> list[tuple[float, float]]:
+    try:
+        rows = [(float(one["source_s"]), float(one["target_s"])) for one in json.loads(text)["segments"]]
+    except (ValueError, KeyError, TypeError) as error:
+        raise MediaError(f"“{path.name}” is not a report as “fit --report” writes it.") from error
+    if rows and rows[0][0] != 0.0:
+        raise MediaError(f"The first segment of “{path.name}” must begin at 0 of the source.")
+    return rows
+
+
+def _tabled(path: Path, text: str) -> list[tuple[float, float]]:
     rows = []
-    for number, line in enumerate(path.read_text(encoding="utf-8-sig").splitlines(), 1):
+    for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or (number == 1 and line.replace(" ", "").lower() == "source_s,target_s"):
             continue
         cells = line.split(",")
@@ -203,11 +237,9 @@ def read_points(path: Path) -> TimeMap:
         except ValueError as error:
             raise MediaError(f"Line {number} of “{path.name}” is not source_s,target_s: “{line[:60]}”.") from error
         rows.append((source, target))
-    if len(rows) < 2:
-        raise MediaError(f"“{path.name}” needs at least two points.")
-    if rows[0] != (0.0, 0.0):
+    if rows and rows[0] != (0.0, 0.0):
         raise MediaError(f"The first point of “{path.name}” must be 0,0.")
-    return TimeMap(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]))
+    return rows
 
 
 def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:

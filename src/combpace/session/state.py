@@ -12,6 +12,7 @@ from combpace.core.analysis.steady_tempo import steady_tempo
 from combpace.core.clocks import SessionTimes, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import Stated
@@ -87,7 +88,11 @@ class SessionState:
         if pace is None and heard is not None and take.role == "lead" and choice.kind == "steady" and choice.bpm and choice.bar_1_s is not None:
             # Nothing was heard, but a tempo was stated: the lead is taken to follow it.
             return steady_map(choice.bpm, choice.bar_1_s - take.offset_s, choice.steady_meters, confidence=0.2)
-        if pace is None or take.role == "lead" or take.first_bar == 1:
+        if pace is None or take.role == "lead":
+            return pace
+        # What was cut to whole bars has the frames of whole bars in the session too.
+        pace = as_loop(pace, self.duration_s(take_id))
+        if take.first_bar == 1:
             return pace
         # Its own bar 1 lies on another bar of the session.
         session_map = self.session_map()

@@ -17,8 +17,8 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.map_changes import shifted_statements
 from combpace.session.state import SessionState
+from combpace.session.take_names import clean_name
 from combpace.stations.takes.bundles import refusal_key
-from combpace.stations.takes.names import clean_name
 
 
 class TakeFieldArgs(Args):

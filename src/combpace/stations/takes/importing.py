@@ -25,7 +25,7 @@ from combpace.session.decisions import Change, Job, NewTake, record
 from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
-from combpace.stations.takes.names import clean_name, guessed_kind
+from combpace.session.take_names import clean_name, guessed_kind
 from combpace.store import rows
 from combpace.store.models import new_id
 

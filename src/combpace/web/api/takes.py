@@ -9,8 +9,8 @@ from starlette.concurrency import run_in_threadpool
 from combpace.core.errors import MediaError, ParameterError
 from combpace.media.peaks import read_peaks
 from combpace.session.state import session_state
+from combpace.session.take_names import clean_name
 from combpace.stations.takes import importing
-from combpace.stations.takes.names import clean_name
 from combpace.web.deps import Folder
 
 router = APIRouter(prefix="/api")
