@@ -15,6 +15,7 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import decide
 from combpace.session.state import session_state
 from combpace.settings import Settings
+from combpace.stations import registry  # noqa: F401 - registers every decision
 from combpace.stations.takes.demo import build
 
 OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"

@@ -217,8 +217,14 @@ class ViewsTest(BrowserTest):
                       .filter((box) => box && !box.hidden && box.scrollWidth > box.clientWidth + 1)
                       .map((box) => `${box.className} ${box.scrollWidth} > ${box.clientWidth}`))()"""
                 )
+                cut = self.look(
+                    """(() => [...document.querySelectorAll('.side input.field, .ledger input.field, #chips .chip')]
+                      .filter((box) => box.offsetParent && box.scrollWidth > box.clientWidth + 1).map((box) => box.value || box.textContent))()"""
+                )
                 with self.subTest(width=width, station=station):
                     self.assertEqual(over, [])
+                    self.assertEqual(cut, [])
+                    self.assertTrue(self.page.locator("#chips .chip").first.is_visible())
                     self.assertGreaterEqual(self.look("innerHeight"), self.look("document.documentElement.scrollHeight"))
 
     def test_the_picture_has_a_text_equivalent(self) -> None:

@@ -15,7 +15,10 @@ class FakeContext {
   async resume() {}
   createGain() { return new Node(); }
   createStereoPanner() { return new Node(); }
-  createBuffer(channels, length) { return { length, numberOfChannels: channels, copyToChannel() {} }; }
+  createBuffer(channels, length) {
+    const data = new Float32Array(length).fill(loudness);
+    return { length, numberOfChannels: channels, copyToChannel(samples) { data.set(samples.slice(0, length)); }, getChannelData: () => data };
+  }
   createBufferSource() {
     const context = this, node = new Node();
     node.start = (when, offset = 0, duration) => context.started.push({ node, buffer: node.buffer, frame: Math.round(when * RATE), exact: when * RATE, offset, duration, stopped: null });
@@ -24,6 +27,7 @@ class FakeContext {
   }
 }
 
+let loudness = 0;
 const fetched = [];
 globalThis.window = globalThis;
 globalThis.AudioContext = FakeContext;
@@ -149,4 +153,26 @@ test("segments are fetched once, and the oldest go when there is no room", async
   player.segments.bytes = 1e9;
   await player.fetch(voices[0], 40);
   assert.ok(player.segments.ready.size <= 1);
+});
+
+test("what would go over full scale together is lowered before it sounds, and said by how much", async () => {
+  // The buffers of the fake wire are silent: these are as loud as nine takes at once.
+  const full = (/** @type {number} */ level) => ({ length: RATE * 2, numberOfChannels: 1, getChannelData: () => new Float32Array(RATE * 2).fill(level) });
+  player.ready();
+  player.clickOn = false;
+  voices = Array.from({ length: 9 }, (_, k) => ({ id: `t${k}`, sound: "s", offset_s: 0, fit: null }));
+  player.segments.now = () => full(0.14);
+  player.guard(voices, 0);
+  assert.ok(Math.abs(player.headroom - 0.985 / 1.26) < 1e-6);
+  assert.equal(player.master.gain.value, player.headroom);
+  // Softer segments leave it there; changed levels are measured anew.
+  player.segments.now = () => full(0.01);
+  player.guard(voices, 1);
+  assert.ok(player.headroom < 0.8);
+  player.heed({ loop: null, speed: 1, fitted: false, click: false, clickDb: -9, mix: { t0: { level: -6, pan: 0, mute: false, solo: false } } });
+  assert.equal(player.headroom, 1);
+  voices = voices.slice(0, 1);
+  player.segments.now = () => full(0.99);
+  player.guard(voices, 2);
+  assert.equal(player.headroom, 1, "one take alone is heard as it is");
 });

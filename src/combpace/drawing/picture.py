@@ -14,9 +14,13 @@ from combpace.core.tempo.drift import Course, bars_between, course_against, drif
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, words
+from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.state import SessionState
 from combpace.store import rows
+
+# An attack so much of a bar before a line opens that bar.
+EARLY_BARS = 1 / 8
 
 
 def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
@@ -71,7 +75,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     made["map"] = map_table(session_map)
     course = lead_course(seen)
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
-    made["bars"] = bar_rows(session_map, min(0.0, lead.offset_s), end_s, attacks, course if kind == "steady" else None)
+    made["bars"] = bar_rows(session_map, first_shown_s(seen, session_map), end_s, attacks, course)
     pace = seen.own_pace(lead.id)
     if kind != "steady" and pace is not None:
         made["anchors"] = [
@@ -111,7 +115,17 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "error": row.error if row else None,
         "fitted": fits.is_fitted(seen, take_id),
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
+        "sounds_s": sounds_s(seen, take_id),
     }
+
+
+def sounds_s(seen: SessionState, take_id: str) -> list[float]:
+    """From when to when a take sounds in the session: where it was placed, or where its own pace puts it."""
+    take, session_map, pace = seen.document.take(take_id), seen.session_map(), seen.own_pace(take_id)
+    length = seen.duration_s(take_id)
+    if _lies_as_played(seen, take) or session_map is None or pace is None:
+        return [take.offset_s, take.offset_s + length]
+    return [round(session_map.second(pace.place(moment)), 6) for moment in (0.0, length)]
 
 
 def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
@@ -121,6 +135,24 @@ def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
         "quarters": [float(place) for place in session_map.quarters],
         "meters": [[bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters] for meter in session_map.meters],
     }
+
+
+def first_shown_s(seen: SessionState, session_map: TempoMap[SessionTimes]) -> float:
+    """Where the rows begin: with the bar of the first attack of any take, but never after bar 1.
+
+    An attack just before a line belongs to the bar that it opens; a bar in which nothing is played is not shown.
+    """
+    firsts = [
+        float(onsets.times[0]) + take.offset_s for take in seen.document.takes if len(onsets := seen.onsets(take.id)) and _lies_as_played(seen, take)
+    ]
+    place = session_map.place(min(firsts, default=0.0))
+    early = EARLY_BARS * session_map.meter_of(session_map.bar_of(place)).bar_quarters
+    return min(session_map.second(0.0), session_map.second(place + early))
+
+
+def _lies_as_played(seen: SessionState, take: TakeEntry) -> bool:
+    """Whether a take's own placement says where it sounds."""
+    return take.role == "lead" or take.pace == "lead" or seen.own_pace(take.id) is None
 
 
 def lead_course(seen: SessionState) -> Course | None:

@@ -71,7 +71,7 @@ class Station:
     finding    what it has to say in a few words, of a session with a lead; the second argument is the take in sight
     places     what deserves a look, in any order
     values     what its template is given
-    template   the sentence at the side; ledger: a list in the picture's stead
+    template   the sentence at the side; more: what stands below the list; ledger: a list in the picture's stead
     focus      the take it is about where none was chosen
     needs_map  its finding waits for a tempo map
     """
@@ -83,6 +83,7 @@ class Station:
     places: Callable[[SessionState, str | None], list[Place]]
     template: str
     values: Callable[[SessionState, str | None], dict[str, Any]] = nothing
+    more: str | None = None
     ledger: str | None = None
     focus: Callable[[SessionState], str | None] = the_lead
     needs_map: bool = True

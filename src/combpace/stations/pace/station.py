@@ -112,7 +112,7 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
     def going(bpm: float) -> Action:
         return Action("Use" if steady else "Go steady", "steady", {"bpm": bpm})
 
-    lines = [TempoLine(fitted, f"fitted, ±{facts['plus_minus_bpm']:.4f}", f"±{facts['scatter_ms']:.1f} ms", going(fitted))]
+    lines = [TempoLine(fitted, f"fitted ±{facts['plus_minus_bpm']:.4f}", f"±{facts['scatter_ms']:.1f} ms", going(fitted))]
     for name, step in (("tenth", 0.1), ("half", 0.5), ("whole", 1.0)):
         value = round(round(fitted / step) * step, 4)
         if value > 0 and all(abs(value - other.bpm) > 5e-5 for other in lines):
@@ -157,4 +157,4 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     return {"pace": pace_facts(state), "bars": map_facts(state)}
 
 
-PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values)
+PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html")

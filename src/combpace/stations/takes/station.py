@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.core.tempo.meters import bar_index
 from combpace.drawing import picture
 from combpace.session import words
 from combpace.session.document.model import KINDS, TakeEntry
@@ -14,6 +15,9 @@ from combpace.stations.station import Action, Place, Station
 from combpace.stations.takes import decisions, importing
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
+
+# A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
+BAR_1_S = 0.06
 
 __all__ = ["TAKES", "decisions", "importing", "take_lines"]
 
@@ -44,9 +48,23 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
             again = Action("Listen again", "listen-again", {"take": take.id})
             found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again))
+        late_s = _bar_1_after_first_attack_s(state, take)
+        if late_s > BAR_1_S:
+            reason = f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early by that much"
+            found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5))
         if row.state == "ready" and state.own_pace(take.id) is None:
             found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
     return [*found, *_bundle(state)]
+
+
+def _bar_1_after_first_attack_s(state: SessionState, take: TakeEntry) -> float:
+    """How long before its own bar 1 a loop begins to sound; 0 where it does not follow at its own pace."""
+    pace, onsets = state.own_pace(take.id), state.onsets(take.id)
+    if take.kind != "loop" or take.role == "lead" or take.pace != "own" or pace is None or not len(onsets):
+        return 0.0
+    line = state.session_map()
+    begins = line.bar_line(bar_index(take.first_bar)) if line else 0.0
+    return pace.second(begins) - float(onsets.times[0])
 
 
 def _bundle(state: SessionState) -> list[Place]:
@@ -87,6 +105,7 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["length"] = words.clock(facts["duration_s"])[:-4] if facts["duration_s"] else ""
         facts["form"] = _form(row.sample_rate_hz, row.channels) if row and row.sample_rate_hz and row.channels else ""
         facts["start"] = words.clock(take.offset_s)
+        facts["follows"] = take.role != "lead" and take.pace == "own" and state.own_pace(take.id) is not None
         facts["notes"] = json.loads(row.notes) if row else []
         facts["kinds"] = KINDS
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1

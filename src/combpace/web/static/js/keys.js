@@ -14,6 +14,9 @@ export function nameOf(event) {
   return held + event.code;
 }
 
+/** Escape only gives the keys back; Enter does, and takes what is proposed. @param {string} code */
+const leaving = (code) => (code === "Escape" ? "leave" : code === "Enter" ? "leave and page" : "page");
+
 /**
  * Whom a key press belongs to: the page's commands, or the element that has the focus.
  * @param {{kind: "text" | "choice" | "box" | "range" | "button" | "place" | "none", changed?: boolean}} focused
@@ -31,10 +34,10 @@ export function ownerOf(focused, name) {
       return name.startsWith("Ctrl+") ? "page" : "field";
     case "box":
       if (code === "Space") return "field";
-      return code === "Enter" || code === "Escape" ? "leave and page" : "page";
+      return leaving(code);
     case "range":
       if (RANGE_KEYS.includes(code)) return "field";
-      return code === "Enter" || code === "Escape" ? "leave and page" : "page";
+      return leaving(code);
     case "button":
       // Enter on a button is that button's; Space always plays.
       return code === "Enter" ? "field" : "page";

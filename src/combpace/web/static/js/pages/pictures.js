@@ -52,11 +52,12 @@ export function makePictures(desk) {
     for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
       const take = host.take(canvas.dataset.takeWave ?? "");
       if (!take?.frames) continue;
-      const end = Math.max(1, state.picture.end_s), start = Math.min(0, ...state.picture.takes.map((/** @type {any} */ one) => one.offset_s)), span = end - start;
-      const columns = [], out = [0, 0], count = Math.max(8, Math.round((canvas.clientWidth * take.duration_s) / span));
+      const end = Math.max(1, state.picture.end_s), start = Math.min(0, ...state.picture.takes.map((/** @type {any} */ one) => one.sounds_s[0])), span = end - start;
+      const [from, to] = take.sounds_s;
+      const columns = [], out = [0, 0], count = Math.max(8, Math.round((canvas.clientWidth * (to - from)) / span));
       let whole = true;
       for (let k = 0; k < count && whole; k++) { whole = peaks.range(take.id, 2048, (k / count) * take.frames, ((k + 1) / count) * take.frames, out); columns.push({ low: out[0], high: out[1] }); }
-      if (whole) drawSlimWave(canvas, columns, gainOf(take), (take.offset_s - start) / span, (take.offset_s + take.duration_s - start) / span);
+      if (whole) drawSlimWave(canvas, columns, gainOf(take), (from - start) / span, (to - start) / span);
     }
   }
 

@@ -97,6 +97,9 @@ export function mountPlayerBar(desk) {
         $("pos-bar").textContent = index >= 0 ? String(index + 1) : `−${-index}`;
         $("pos-beat").textContent = `·${(1 + Math.max(0, quarter - map.barLine(index)) / meter[3]).toFixed(2)}`;
       }
+      const lowered = -20 * Math.log10(player.headroom);
+      $("lowered").hidden = lowered < 0.05;
+      $("lowered").textContent = `−${lowered.toFixed(1)} dB`;
       $("pos-clock").textContent = clockWords(position);
       $("play").classList.toggle("on", player.playing);
       $("play").setAttribute("aria-label", player.playing ? "Stop" : "Play");

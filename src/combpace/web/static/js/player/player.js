@@ -4,6 +4,8 @@ import { beatsBetween, clickSamples } from "./click.js";
 import { SEGMENT_S, Segments } from "./segments.js";
 
 const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
+// The mix is lowered before it would go over full scale, and stays there until the levels are changed.
+const FULL = 0.985, LOWER_S = 0.004;
 
 /**
  * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null
@@ -46,9 +48,14 @@ export class Player {
     this.strips = new Map();
     /** @type {Map<string, Strip>} */
     this.mix = new Map();
+    /** By how much the mix is lowered so that it does not clip: 1 for not at all. */
+    this.headroom = 1;
+    /** @type {Set<string>} segments that were measured at these levels */
+    this.measured = new Set();
     this.timer = 0;
     /** @type {AudioBuffer[]} */
     this.clicks = [];
+    this.loudestClick = 0;
     /** Milliseconds from the press to the first sound, for bench/feel. */
     this.lastStartMs = 0;
   }
@@ -66,6 +73,7 @@ export class Player {
         const samples = clickSamples(context.sampleRate, downbeat);
         const buffer = context.createBuffer(1, samples.length, context.sampleRate);
         buffer.copyToChannel(samples, 0);
+        this.loudestClick = Math.max(this.loudestClick, ...samples.map(Math.abs));
         return buffer;
       });
       this.applyMix();
@@ -192,10 +200,11 @@ export class Player {
   heed({ loop, speed, fitted, click, clickDb, mix }) {
     if (JSON.stringify(Object.fromEntries(this.mix)) !== JSON.stringify(mix)) {
       this.mix = new Map(Object.entries(mix));
+      this.measureAnew();
       this.applyMix();
       this.again();
     }
-    if (this.clickDb !== clickDb) { this.clickDb = clickDb; this.applyMix(); }
+    if (this.clickDb !== clickDb) { this.clickDb = clickDb; this.measureAnew(); this.applyMix(); }
     if (this.clickOn !== click) { this.clickOn = click; this.again(); }
     if (this.speed !== speed) this.setSpeed(speed);
     if (this.fitted !== fitted) this.setFitted(fitted);
@@ -253,7 +262,9 @@ export class Player {
       if (end !== null) stop = Math.min(stop, end);
       const run = { ctx: this.scheduled, pos: this.cursor, length: stop - this.cursor };
       this.runs.push(run);
-      for (const voice of this.audible()) this.sound(voice, number, run);
+      const voices = this.audible();
+      this.guard(voices, number);
+      for (const voice of voices) this.sound(voice, number, run);
       this.scheduleClicks(run);
       this.scheduled += run.length;
       this.cursor = stop;
@@ -270,6 +281,7 @@ export class Player {
       const context = this.context;
       if (!context || !this.playing || turn !== this.turn || key !== this.key(voice, number) || !this.runs.includes(run)) return;
       // What arrives late joins in where it would be by then.
+      this.guard(this.audible(), number);
       const late = Math.max(0, Math.ceil((context.currentTime + 0.01) * this.rate) - run.ctx);
       if (late >= run.length) return;
       const node = context.createBufferSource();
@@ -280,6 +292,47 @@ export class Player {
     };
     if (buffer) begin(buffer);
     else this.fetch(voice, number).then(begin).catch((error) => this.host.onTrouble(String(error.message ?? error)));
+  }
+
+  /** The gain of a voice as it is set. @param {string} id */
+  gainOf(id) { return 10 ** ((this.mix.get(id)?.level ?? 0) / 20); }
+
+  /**
+   * Measure what a segment comes to with all that sounds in it, the click too, and lower the mix where that is over full scale.
+   * @param {Voice[]} voices @param {number} number
+   */
+  guard(voices, number) {
+    const key = `${number}|${voices.map((voice) => this.key(voice, number)).join("|")}`;
+    if (voices.length < 2 || this.measured.has(key)) return;
+    const buffers = voices.map((voice) => this.segments.now(this.key(voice, number)));
+    if (buffers.some((buffer) => !buffer)) return;
+    this.measured.add(key);
+    const length = Math.max(...buffers.map((buffer) => /** @type {AudioBuffer} */ (buffer).length));
+    const total = new Float32Array(length), extra = this.clickOn ? 10 ** (this.clickDb / 20) * this.loudestClick : 0;
+    let peak = 0;
+    for (const channel of [0, 1]) {
+      total.fill(0);
+      voices.forEach((voice, k) => {
+        const buffer = /** @type {AudioBuffer} */ (buffers[k]), data = buffer.getChannelData(Math.min(channel, buffer.numberOfChannels - 1)), gain = this.gainOf(voice.id);
+        for (let frame = 0; frame < data.length; frame++) total[frame] += gain * data[frame];
+      });
+      for (let frame = 0; frame < length; frame++) { const value = Math.abs(total[frame]); if (value > peak) peak = value; }
+    }
+    if ((peak + extra) * this.headroom <= FULL) return;
+    this.headroom = FULL / (peak + extra);
+    this.applyHeadroom();
+    this.host.onChange();
+  }
+
+  applyHeadroom() {
+    if (this.context && this.master) this.master.gain.setTargetAtTime(this.headroom, this.context.currentTime, LOWER_S);
+  }
+
+  /** The levels were changed: what they come to is measured anew. */
+  measureAnew() {
+    this.measured.clear();
+    this.headroom = 1;
+    this.applyHeadroom();
   }
 
   /** @param {Run} run */
