@@ -113,7 +113,12 @@ class BreathingTest(PlaceTest):
             self.act(form)
             self.act("bar-1", time_s=-1.5)
             self.assertAlmostEqual(self.line(0), -1.5)
-            for call in (("bar-1", {"time_s": 85000.0}), ("pull", {"time_s": 2.0, "quarters": 556251.0}), ("bar", {"time_s": -9999.0, "bar": 3})):
+            for call in (
+                ("bar-1", {"time_s": 85000.0}),
+                ("pull", {"time_s": 2.0, "quarters": 556251.0}),
+                ("bar", {"time_s": -9999.0, "bar": 3}),
+                ("bar", {"time_s": 1.0, "bar": 90000}),
+            ):
                 with self.assertRaisesRegex(ParameterError, "more than an hour outside.*Nothing was changed"):
                     self.act(call[0], **call[1])
         with self.assertRaisesRegex(ParameterError, "more than an hour outside"):

@@ -152,6 +152,7 @@ def breathing_change(
     state: SessionState, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], chosen: MapPart, what: str, more: str = ""
 ) -> Change:
     """The lead's new pace, said with its effect; the session's map follows it."""
+    near_audio(state, new.second(0.0) + lead.offset_s)
     chosen = chosen.model_copy(update={"kind": "own"})
     parts: dict[str, Any] = {f"pace:{lead.id}": forms.pace_part(new), "map": forms.map_part(chosen)}
     return Change(parts, f"{what}; {effect_of(old, new)}.{odd_words(new, old, chosen, last_bar(state, new, lead.offset_s))}{more}")
@@ -197,6 +198,7 @@ def steady_line(state: SessionState, chosen: MapPart, bpm: float, start_s: float
 
 def steady_change(state: SessionState, chosen: MapPart, line: TempoMap[SessionTimes], note: str, gesture: str | None = None) -> Change:
     """A steady map as the session's; `note` may name {bpm} and {bar_1} of it."""
+    near_audio(state, line.second(0.0))
     meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
     bpm = line.bpm_at(0.0)
     # Read back from far knots a tempo differs in the last digits from what was stated.

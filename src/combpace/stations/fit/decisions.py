@@ -16,6 +16,7 @@ from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.map_changes import near_audio, near_place
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import new_id
@@ -101,7 +102,9 @@ def peg(state: SessionState, args: PegArgs) -> Change:
         tuple(time for time in pegs.rides if abs(time - args.take_s) > EDIT_REACH_S),
     )
     session_map = state.need_map()
-    target = session_map.second(args.quarters) if args.quarters is not None else float(args.session_s or 0.0)
+    if args.quarters is not None:
+        near_place(state, args.quarters)
+    target = session_map.second(args.quarters) if args.quarters is not None else near_audio(state, float(args.session_s or 0.0))
     shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
     return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.")
 
