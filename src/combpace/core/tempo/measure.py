@@ -1,0 +1,201 @@
+"""A range of audio measured: its edges on attacks and zero crossings, its bars counted, its tempo, and whether it loops cleanly."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.audio import Source
+from combpace.core.clocks import FloatArray
+from combpace.core.errors import ParameterError
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.proposal import LIMIT_MS, Proposal, propose
+
+# An edge goes to an attack so near, and never farther than half a beat: a key that was held is late.
+REACH_S = 0.120
+ZERO_CROSSING_S = 0.001
+# How exactly the start of an attack is known at best: some samples.
+EDGE_S = 0.00015
+# About the seam: level and slope over some samples, the spectrum over this time.
+SPECTRUM_S = 0.020
+LEAST_MOMENTS, MOST_MOMENTS = 8, 200
+# The join may be as rough as the roughest of so many ordinary moments.
+CLEAN_SHARE = 0.05
+# Bars of the end that are asked, in beats.
+LAST_BEATS = 8
+MOST_BARS = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Seam:
+    """How a range joins its own start: the share of ordinary moments near by that are rougher than the join, 0-1."""
+
+    score: float
+    clean: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """A range of a take.
+
+    from_s, to_s   its edges, take time
+    bars           how many it holds; beats_per_bar counted beats in each
+    bpm            bars x beats x 60 / length; plus_minus_bpm half of its 95 % interval
+    """
+
+    from_s: float
+    to_s: float
+    bars: int
+    beats_per_bar: int
+    bpm: float
+    plus_minus_bpm: float
+    seam: Seam
+    proposal: Proposal
+
+
+def measure(
+    source: Source,
+    onsets: Onsets,
+    from_s: float,
+    to_s: float,
+    *,
+    rough_bpm: float | None,
+    beats_per_bar: int = 4,
+    bars: int | None = None,
+    catch: bool = True,
+    limit_ms: float = LIMIT_MS,
+    beats_s: FloatArray | None = None,
+) -> Measured:
+    """Measure a range that was marked roughly.
+
+    rough_bpm      counted beats a minute, what bars are counted with; None where nothing was heard: then `bars` is needed
+    catch          edges go to attacks and zero crossings; else they are meant as they stand
+    beats_s        beats of the whole take, for what happens at its end; None where there are none
+    Raises         ParameterError for edges that are no range, or where the bars cannot be counted
+    """
+    length = source.frames / source.sample_rate_hz
+    if not (np.isfinite(from_s) and np.isfinite(to_s) and 0.0 <= from_s < to_s <= length + 0.5):
+        raise ParameterError(f"A range lies inside the audio, which is {length:.3f} s long, and ends after it starts. Nothing was changed.")
+    if bars is not None and not 1 <= bars <= MOST_BARS:
+        raise ParameterError(f"A range holds 1 to {MOST_BARS} bars, not {bars}. Nothing was changed.")
+    if bars is None and rough_bpm is None:
+        raise ParameterError("No tempo is known to count the bars with: say how many bars this is. Nothing was changed.")
+    period = 60.0 / rough_bpm if rough_bpm else (to_s - from_s) / (beats_per_bar * (bars or 1))
+    if catch:
+        from_s, to_s = _caught(source, onsets, from_s, min(to_s, length), period, bars and bars * beats_per_bar)
+    if bars is None:
+        bars = max(1, round((to_s - from_s) / period / beats_per_bar))
+    count = bars * beats_per_bar
+    bpm = 60.0 * count / (to_s - from_s)
+    spread = max(EDGE_S, _scatter(onsets, from_s, to_s, count)) if catch else 0.5 / source.sample_rate_hz
+    plus_minus = 1.96 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
+    ends = _end_offset(onsets, beats_s, from_s, period)
+    return Measured(
+        from_s, to_s, bars, beats_per_bar, bpm, float(plus_minus), seam(source, onsets, from_s, to_s), propose(bpm, float(plus_minus), ends, limit_ms)
+    )
+
+
+def _caught(source: Source, onsets: Onsets, from_s: float, to_s: float, period_s: float, beats: int | None) -> tuple[float, float]:
+    """Both edges on attacks: of those within reach the pair whose length is nearest to whole beats, then the nearest to where they were."""
+    reach = min(REACH_S, 0.5 * period_s, 0.45 * (to_s - from_s))
+    times = np.asarray(onsets.times, dtype=np.float64)
+
+    def near(time: float) -> FloatArray:
+        found = times[np.abs(times - time) <= reach]
+        return found if len(found) else np.array([time])
+
+    starts, ends = near(from_s), near(to_s)
+    length = (ends[None, :] - starts[:, None]) / period_s
+    whole = np.maximum(np.round(length), 1.0) if beats is None else float(beats)
+    moved = (np.abs(starts - from_s)[:, None] + np.abs(ends - to_s)[None, :]) / reach
+    # A hundredth of a beat decides before where the edges were.
+    cost = np.round(np.abs(length - whole) / 0.01) + 0.4 * moved + np.where(length <= 0, 1e9, 0.0)
+    row, column = np.unravel_index(int(np.argmin(cost)), cost.shape)
+    return zero_crossing(source, float(starts[row])), zero_crossing(source, float(ends[column]))
+
+
+def zero_crossing(source: Source, time_s: float) -> float:
+    """The zero crossing nearest to a moment within 1 ms, seconds; the moment itself, on a frame, where there is none."""
+    rate = source.sample_rate_hz
+    middle, reach = round(time_s * rate), max(1, round(ZERO_CROSSING_S * rate))
+    first = max(0, middle - reach)
+    sound = source.read(first, min(source.frames, middle + reach + 1)).mean(axis=0)
+    crossing = np.flatnonzero(np.signbit(sound[1:]) != np.signbit(sound[:-1])) + 1
+    silent = np.flatnonzero(sound == 0.0)
+    places = np.concatenate([crossing, silent])
+    if not len(places):
+        return middle / rate
+    return float(first + places[int(np.argmin(np.abs(first + places - time_s * rate)))]) / rate
+
+
+def _scatter(onsets: Onsets, from_s: float, to_s: float, beats: int) -> float:
+    """Robust spread of the attacks on beats inside a range about its own grid, seconds."""
+    times = np.asarray(onsets.times, dtype=np.float64)
+    period = (to_s - from_s) / beats
+    inside = times[(times > from_s + 0.5 * period) & (times < to_s - 0.5 * period)]
+    phase = (inside - from_s) / period
+    off = (phase - np.round(phase)) * period
+    off = off[np.abs(off) < 0.12 * period]
+    return float(1.4826 * np.median(np.abs(off - np.median(off)))) if len(off) >= 4 else 0.0
+
+
+def _end_offset(onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float) -> Callable[[float], float | None]:
+    """Where the attacks on the last beats lie from the grid of a tempo that starts at a moment; measured, not computed."""
+    if beats_s is None or len(beats_s) < 2 or not len(onsets):
+        return lambda bpm: None
+    times = np.asarray(onsets.times, dtype=np.float64)
+    away = np.abs(times[None, :] - beats_s[:, None])
+    nearest = times[np.argmin(away, axis=1)]
+    struck = away.min(axis=1) < 0.12 * period_s
+    later = struck & (beats_s > from_s + 0.5 * period_s)
+    last, count = nearest[later][-LAST_BEATS:], None
+    if len(last) < 2:
+        return lambda bpm: None
+    # Beats are counted through the take by its own beats, so that the count is never a beat off at the end.
+    own = beats_s[later][-LAST_BEATS:]
+    at = np.interp(own, beats_s, np.arange(len(beats_s)))
+    zero = float(np.interp(from_s, beats_s, np.arange(len(beats_s)), left=(from_s - beats_s[0]) / period_s))
+    count = np.round(at - zero)
+
+    def offset_ms(bpm: float) -> float:
+        return float(1000.0 * np.median(last - (from_s + count * 60.0 / bpm)))
+
+    return offset_ms
+
+
+def seam(source: Source, onsets: Onsets, from_s: float, to_s: float) -> Seam:
+    """How rough the join of a range's end to its start is, against ordinary moments in it and near by.
+
+    Of level, slope and spectrum each is compared; what is roughest counts.
+    """
+    rate, size = source.sample_rate_hz, max(16, round(SPECTRUM_S * source.sample_rate_hz))
+    a, b = round(from_s * rate), round(to_s * rate)
+    times = np.asarray(onsets.times, dtype=np.float64)
+    margin = to_s - from_s
+    near = times[(times > from_s - margin) & (times < to_s + margin)]
+    regular = np.linspace(from_s, to_s, 2 * LEAST_MOMENTS + 1)[1:-1]
+    moments = np.unique(np.concatenate([np.round(near * rate), np.round(regular * rate)]).astype(np.int64))[:MOST_MOMENTS]
+    moments = moments[(moments > size) & (moments < source.frames - size)]
+    join = _roughness(source, b, a, size)
+    ordinary = np.array([_roughness(source, int(at), int(at), size) for at in moments])
+    if not len(ordinary):
+        return Seam(0.0, False)
+    shares = np.mean(ordinary >= join[None, :] * (1 - 1e-9), axis=0)
+    score = float(shares.min())
+    return Seam(score, score >= CLEAN_SHARE)
+
+
+def _roughness(source: Source, before: int, after: int, size: int) -> FloatArray:
+    """What jumps where sound up to one frame is followed by sound from another on: level, slope, spectrum; shape (3,)."""
+    left = np.asarray(source.read(before - size, before).mean(axis=0), dtype=np.float64)
+    right = np.asarray(source.read(after, after + size).mean(axis=0), dtype=np.float64)
+    loud = np.sqrt(np.mean(left[-size // 4 :] ** 2) + np.mean(right[: size // 4] ** 2)) + 1e-5
+    window = np.hanning(size)
+    bands = [
+        np.log(1e-4 + np.add.reduceat(np.abs(np.fft.rfft(part * window)), np.unique(np.geomspace(1, size // 2, 12).astype(int))))
+        for part in (left, right)
+    ]
+    slope = (right[1] - right[0]) - (left[-1] - left[-2])
+    return np.array([abs(right[0] - left[-1]) / loud, abs(slope) / loud, float(np.mean(np.abs(bands[0] - bands[1])))])
