@@ -1,4 +1,4 @@
-"""The command line: serve, analyse, fit, stretch. Exit status 0, or 2 with one clear line on standard error."""
+"""The command line: serve, analyse, measure, fit, stretch. Exit status 0, or 2 with one clear line on standard error."""
 
 from __future__ import annotations
 
@@ -56,10 +56,21 @@ def _parser() -> argparse.ArgumentParser:
     listen = commands.add_parser("analyse", help="tempo, beats, bars and onsets of one file")
     listen.add_argument("file", type=Path, nargs="+", help="several are mics of one performance, heard as one")
     listen.add_argument("--json", metavar="PATH", help="“-” prints")
+    listen.add_argument("--reading", type=int, default=1, metavar="N", help="count it as the reading of that rank has it")
     listen.add_argument("--midi", type=Path, metavar="PATH")
     listen.add_argument("--csv", type=Path, metavar="PATH")
     _add_hints(listen)
     listen.set_defaults(run=_analyse)
+
+    part = commands.add_parser("measure", help="the tempo of a range that holds whole bars")
+    part.add_argument("file", type=Path)
+    which = part.add_mutually_exclusive_group(required=True)
+    which.add_argument("--range", metavar="A-B", help="seconds; each edge goes to the attack and zero crossing near it")
+    which.add_argument("--whole", action="store_true", help="from the first frame to the last, as they stand")
+    part.add_argument("--bars", type=int, metavar="N", help="how many bars it holds; else they are counted")
+    part.add_argument("--limit-ms", type=float, default=10.0, metavar="MS", help="what may pile up at the end of the audio")
+    part.add_argument("--json", metavar="PATH", help="“-” prints")
+    part.set_defaults(run=_measure)
 
     fit = commands.add_parser("fit", help="pull one file's attacks to a grid")
     fit.add_argument("file", type=Path)
@@ -104,7 +115,8 @@ def _analyse(options: argparse.Namespace) -> int:
     from combpace.media.midi import write_map
 
     several = len(options.file) > 1
-    heard = analyse_files(options.file, _hints(options), _progress()) if several else analyse_file(options.file[0], _hints(options), _progress())
+    hints, tell = _hints(options), _progress()
+    heard = analyse_files(options.file, hints, tell, options.reading) if several else analyse_file(options.file[0], hints, tell, options.reading)
     if options.json == "-":
         print(json.dumps(heard.document, indent=1))
     elif options.json:
@@ -134,10 +146,44 @@ def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> s
     first = next((bar for bar in bars if bar["bar"] == 1), bars[0])
     steady = document["steady"]
     assert isinstance(steady, dict)
-    return (
+    lines = [
         f"{document['file']}: {document['bpm']:.2f} BPM, {steady['verdict']}, {words.meters(pace)}, bar 1 at {first['start_s']:.3f} s, "
         f"{len(bars)} bars, {len(document['onsets'])} onsets"  # type: ignore[arg-type]
-    )
+    ]
+    counted = document["readings"]
+    assert isinstance(counted, list)
+    if len(counted) > 1:
+        each = (f"{one['rank']}: {one['meter']} at {one['bpm']:.1f}, {100 * one['probability']:.0f} %" for one in counted)
+        lines.append(f"readings: {'; '.join(each)}")
+    if document["stated_bpm"] is not None:
+        lines.append(f"the file states {document['stated_bpm']:g} BPM")
+    if document["encoder_delay_from"] == "attacks":
+        lines.append(f"attacks lie {1000 * document['encoder_delay_s']:.1f} ms late against a grid from the first frame, perhaps an encoder's delay")  # type: ignore[operator]
+    elif document["encoder_delay_from"] == "header":
+        lines.append("the encoder's delay is stated by the header and was taken off")
+    if document["audible_from_bar"] is not None:
+        lines.append(f"one steady tempo is audibly off from bar {document['audible_from_bar']} on")
+    return "\n".join(lines)
+
+
+def _measure(options: argparse.Namespace) -> int:
+    from combpace.batch.measuring import measure_file
+    from combpace.media.mapfiles import write_json
+
+    edges = None
+    if options.range is not None:
+        found = re.fullmatch(r"\s*(\d+(?:\.\d*)?)\s*-\s*(\d+(?:\.\d*)?)\s*", options.range)
+        if found is None:
+            raise ParameterError(f"A range is two moments in seconds, like 12.1-16.1, not “{options.range}”.")
+        edges = (float(found.group(1)), float(found.group(2)))
+    document = measure_file(options.file, edges, options.bars, options.limit_ms, _progress())
+    if options.json == "-":
+        print(json.dumps(document, indent=1))
+        return 0
+    if options.json:
+        write_json(document, Path(options.json))
+    print(document["sentence"])
+    return 0
 
 
 def _fit(options: argparse.Namespace) -> int:

@@ -13,6 +13,8 @@ from typing import Any
 import numpy as np
 
 from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.lateness import lateness_s
+from combpace.core.analysis.readings import Reading, as_read, readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
@@ -27,6 +29,8 @@ from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
 from combpace.media.midi import read_map
+from combpace.media.stated import padding_is_stated, stated_tempi
+from combpace.session import words
 from combpace.session.take_names import guessed_kind
 
 Progress = Callable[[str, float], None]
@@ -62,21 +66,54 @@ def _named(path: Path, hints: Hints) -> Hints:
     return replace(hints, is_loop=guessed_kind(path.name) == "loop")
 
 
-def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet) -> Heard:
-    """Decode and listen to one file."""
+def analyse_named(source: Source, path: Path, on_progress: Progress = _quiet) -> Analysis:
+    """Listen to a file that is open, with what its name says of it."""
+    return analyse(source, _named(path, Hints()), on_progress=on_progress)
+
+
+def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
+    """What a file says of itself, and the padding that is still in the decoded sound, for the analysis document."""
+    stated = stated_tempi(path, path.name)
+    late = lateness_s(analysis.steady) if analysis.steady else None
+    known = padding_is_stated(path)
+    return {
+        "stated_bpm": stated[0].bpm if stated else None,
+        # What a header states is taken off by the decoder; what the attacks show beside it is still there.
+        "encoder_delay_s": six(late) if late is not None else 0.0 if known else None,
+        "encoder_delay_from": "attacks" if late is not None else "header" if known else None,
+    }
+
+
+def _counted(analysis: Analysis, reading: int, duration_s: float) -> tuple[Analysis, tuple[Reading, ...]]:
+    """The analysis in its reading of that rank, and all readings, that one first."""
+    offered = readings(analysis)
+    if reading == 1 and not offered:
+        return analysis, ()
+    if not 1 <= reading <= len(offered):
+        raise ParameterError(f"There is no reading {reading}; this take has {words.count(len(offered), 'reading')}.")
+    taken = offered[reading - 1]
+    return as_read(analysis, taken, duration_s), (taken, *(one for one in offered if one is not taken))
+
+
+def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet, reading: int = 1) -> Heard:
+    """Decode and listen to one file, counted as its reading of that rank has it."""
     with opened(path, on_progress) as (source, decoded):
-        analysis = analyse(source, _named(path, hints), on_progress=on_progress)
-        return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz))
+        analysis, counted = _counted(analyse(source, _named(path, hints), on_progress=on_progress), reading, decoded.duration_s)
+        facts = file_facts(path, analysis)
+        return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, facts))
 
 
-def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _quiet) -> Heard:
+def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _quiet, reading: int = 1) -> Heard:
     """Listen to the mics of one performance; the document is that of the first, with the onsets of each under "mics"."""
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
-        found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
+        heard = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
+    ends = [decoded.duration_s for _, decoded in both]
+    each = [_counted(analysis, reading, end) for analysis, end in zip(heard, ends, strict=True)]
+    found = [analysis for analysis, _ in each]
     documents = [
-        analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz)
-        for analysis, path, (_, decoded) in zip(found, paths, both, strict=True)
+        analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, file_facts(path, analysis))
+        for (analysis, counted), path, (_, decoded) in zip(each, paths, both, strict=True)
     ]
     document = documents[0] | {"mics": [{"file": each["file"], "onsets": each["onsets"]} for each in documents]}
     return Heard(both[0][1], found[0], document)

@@ -5,12 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import median_filter
 
 from combpace import __version__
+from combpace.core.analysis.readings import Reading
 from combpace.core.analysis.steady_tempo import SteadyTempo
 from combpace.core.analysis.take import Analysis
 from combpace.core.clocks import ClockT, SessionTimes, TakeTimes
@@ -21,6 +24,8 @@ from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
 
 FORMAT_VERSION = 1
+# What piles up is audible from here on (common practice).
+AUDIBLE_S = 0.010
 
 
 def six(value: float) -> float:
@@ -28,8 +33,10 @@ def six(value: float) -> float:
     return round(float(value), 6) + 0.0
 
 
-def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_rate_hz: int) -> dict[str, Any]:
-    """What `combpace analyse --json` prints; seconds of decoded take time."""
+def analysis_document(
+    analysis: Analysis, file: str, duration_s: float, sample_rate_hz: int, counted: Sequence[Reading] = (), stated: Mapping[str, Any] | None = None
+) -> dict[str, Any]:
+    """What `combpace analyse --json` prints; seconds of decoded take time. `counted`: all readings; `stated`: what the file says of itself."""
     onsets = analysis.onsets
     document: dict[str, Any] = {
         "version": FORMAT_VERSION,
@@ -47,6 +54,22 @@ def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_r
         "downbeats": [],
         "bars": [],
         "knots": [],
+        "stated_bpm": None,
+        "encoder_delay_s": None,
+        "encoder_delay_from": None,
+        **(stated or {}),
+        "audible_from_bar": None,
+        "readings": [
+            {
+                "rank": one.rank,
+                "bpm": round(one.bpm, 4),
+                "meter": one.meter,
+                "probability": round(one.probability, 4),
+                "beats": [six(time) for time in one.pace.times_s],
+                "downbeats": [six(time) for time in one.downbeats()],
+            }
+            for one in counted
+        ],
         "onsets": [
             {"time_s": six(time), "strength": round(float(strength), 4), "confidence": round(float(sure), 4)}
             for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True)
@@ -61,7 +84,22 @@ def analysis_document(analysis: Analysis, file: str, duration_s: float, sample_r
     if analysis.steady is not None:
         document["steady"] = steady_document(analysis.steady)
         document["bpm"] = round(analysis.steady.bpm, 4)
+        document["audible_from_bar"] = audible_from_bar(analysis)
     return document
+
+
+def audible_from_bar(analysis: Analysis) -> int | None:
+    """The first bar in which the playing has left the one tempo of `steady` by more than AUDIBLE_S; None where it never does.
+
+    Judged on the median of nine beats, so that single late strokes are no drift.
+    """
+    steady, pace = analysis.steady, analysis.pace
+    if steady is None or pace is None:
+        return None
+    late = pace.times_s - steady.first_downbeat_s - 60.0 / steady.bpm * pace.quarters / pace.meters[0].beat_quarters
+    course = median_filter(late, size=9, mode="nearest")
+    off = np.abs(course) > AUDIBLE_S
+    return bar_number(pace.bar_of(float(pace.quarters[int(np.argmax(off))]) + 1e-6)) if off.any() else None
 
 
 def steady_document(steady: SteadyTempo) -> dict[str, Any]:

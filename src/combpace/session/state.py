@@ -8,7 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from combpace.core.analysis.readings import Reading, readings_of
 from combpace.core.analysis.steady_tempo import steady_tempo
+from combpace.core.beats.track import track_beats
 from combpace.core.clocks import SessionTimes, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
@@ -19,6 +21,7 @@ from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
 from combpace.session.analysis_store import TakeAnalysis
 from combpace.session.data_folder import DataFolder, Opened
+from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
 from combpace.store.models import TakeRow
 
@@ -98,6 +101,23 @@ class SessionState:
         session_map = self.session_map()
         line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
         return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
+
+    def readings(self, take_id: str) -> tuple[Reading, ...]:
+        """The likeliest ways to count a take, as it was analysed; of an older analysis from the pulse that it kept."""
+        heard = self.analysis(take_id)
+        if heard is None:
+            return ()
+        kept = heard.facts.get("readings")
+        if kept is not None:
+            return tuple(Reading(rank, one["probability"], forms.pace_from(one["pace"])) for rank, one in enumerate(kept, 1))
+        row = self.rows[take_id]
+        return self.folder.once(("readings", row.analysis_sha), lambda: self._counted_anew(heard, row))  # type: ignore[no-any-return]
+
+    def _counted_anew(self, heard: TakeAnalysis, row: TakeRow) -> tuple[Reading, ...]:
+        activations = self.folder.activations(row)
+        if activations is None or heard.pace is None:
+            return ()
+        return readings_of(activations, heard.onsets, track_beats(activations, heard.onsets), heard.pace)
 
     def session_map(self) -> TempoMap[SessionTimes] | None:
         """The session's one map, or None while there is nothing to read it from."""

@@ -92,7 +92,7 @@ def analyse_bundle(
     loud = [_loud(levels_of(source, found)) for source, found in zip(sources, alone, strict=True)]
     own = [on_own_strokes(number, sources, found, each, loud) for number, found in enumerate(alone)]
     paces = [pace and on_strokes_of(pace, found) for found in own]
-    return [Analysis(found, beats, mine, steady, sure, strength, pulse) for found, mine, strength in zip(own, paces, strengths, strict=True)]
+    return [Analysis(found, beats, mine, steady, sure, strength, pulse, onsets) for found, mine, strength in zip(own, paces, strengths, strict=True)]
 
 
 def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTimes]:

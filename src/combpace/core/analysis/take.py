@@ -67,6 +67,7 @@ class Analysis:
     steady  the fit of one tempo, or None
     sure    0-1, how sure the reading of the bars is
     pulse   what was heard of the pulse: with it, `read` reads anew what the user states more of
+    struck  the attacks that the beats were read from: of all mics of a bundle, else its own
     """
 
     onsets: Onsets
@@ -76,6 +77,7 @@ class Analysis:
     sure: float
     heard: OnsetStrength = field(repr=False)
     pulse: Activations = field(repr=False)
+    struck: Onsets = field(repr=False)
 
 
 def analyse(
@@ -97,7 +99,7 @@ def analyse(
     pulse = found.activations(source)
     tell("finding the bars", 0.0)
     beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz, train=click_train(heard, onsets))
-    return Analysis(onsets, beats, pace, steady, sure, heard, pulse)
+    return Analysis(onsets, beats, pace, steady, sure, heard, pulse, onsets)
 
 
 def read(

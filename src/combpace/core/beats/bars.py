@@ -26,6 +26,8 @@ HEARD = tuple(parse_meter(name) for name in METERS)
 NEVER = -1e9
 # How much less than usual, in log odds, the beats of bar 1 may be heard.
 TRUSTED = 1.0
+# Two ways to bar a take are one where so many of their bars begin together.
+SAME_BARS = 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +128,41 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     read = [kinds[place[path[a]]] for a in starts]
     meters = (*(_named(meter, int(b - a)) for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)), read[-1])
     return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
+
+
+def ways_to_bar(pattern: Pattern, taken: BarReading, weights: BarWeights | None = None) -> list[tuple[BarReading, float]]:
+    """Bars of one meter throughout, from each of its beats, beside the bars that were read.
+
+    Returns  (bars, what speaks for them less what speaks for `taken`, in log odds a beat), the best first, without those that have
+             the bars of `taken`
+    """
+    w, count = weights or BarWeights(), len(pattern.downbeat)
+    if count < 4:
+        return []
+    meter_says = _observed(pattern, HEARD, w)
+    down = w.down * log_odds(pattern.downbeat.astype(np.float64), w.most)
+    index = np.arange(count)
+
+    def said(kinds: np.ndarray, opens: np.ndarray) -> float:
+        return float((meter_says[index, kinds].sum() + down[opens].sum()) / count)
+
+    own_kinds, own_opens = np.zeros(count, int), np.array(taken.starts)
+    names = [str(meter) for meter in HEARD]
+    for meter, start, stop in zip(taken.meters, taken.starts, [*taken.starts[1:], count], strict=True):
+        own_kinds[start:stop] = names.index(str(meter)) if str(meter) in names else 0
+    own_kinds[: taken.first] = own_kinds[taken.first] if taken.first < count else 0
+    usual = said(own_kinds, own_opens)
+    found = []
+    for kind, meter in enumerate(HEARD):
+        prior = np.log(w.common if str(meter) == "4/4" else (1 - w.common) / 4) / count
+        for phase in range(meter.beats):
+            starts = np.arange(phase, count, meter.beats)
+            same = len(np.intersect1d(starts, own_opens)) >= SAME_BARS * max(len(starts), len(own_opens))
+            if not len(starts) or same:
+                continue
+            bars = BarReading(tuple(int(s) for s in starts), (meter,) * len(starts), np.full(count, 0.5), np.full(count, 0.5))
+            found.append((bars, said(np.full(count, kind), starts) + prior - usual))
+    return sorted(found, key=lambda one: -one[1])
 
 
 def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:

@@ -39,6 +39,8 @@ SURE = 0.98
 OTHER_CLICKS = 0.1
 # Two ways to count are one where this share of the beats of each lies this near to one of the other, in frames of the pulse.
 ALIKE, NEAR_FRAMES = 0.8, 3
+# So many other ways to count are kept.
+MOST_OTHERS = 8
 # A run of beats at either end of a take that is shorter than this is no pulse.
 LEAST_BEATS, LEAST_S = 4, 2.5
 
@@ -146,11 +148,13 @@ class Chosen:
     row      its beats in seconds, strictly increasing
     counted  0-1, how sure it is
     shared   0-1 for each beat, how much speaks for ways that have it
+    others   (row, 0-1) of the ways that count it differently, the likeliest first; none where nothing was compared
     """
 
     row: FloatArray
     counted: float
     shared: FloatArray
+    others: tuple[tuple[FloatArray, float], ...] = ()
 
 
 def sure_of(row: FloatArray, counted: float = SURE) -> Chosen:
@@ -197,7 +201,22 @@ def best_of(pulse: Activations, offered: Iterable[Reading]) -> Chosen:
     # Of the beats of each way those that the best has, and the other way round.
     alike = (own @ near[best] >= ALIKE * beats) & (near @ own[best] >= ALIKE * beats[best])
     shared = likely @ near[:, take.frames(row)]
-    return Chosen(row, float(likely[alike].sum()), np.minimum(SURE, shared))
+    others = _others([way.row for way in ways], likely, near, own, alike)
+    return Chosen(row, float(likely[alike].sum()), np.minimum(SURE, shared), others)
+
+
+def _others(
+    rows: list[FloatArray], likely: FloatArray, near: Float32Array, own: Float32Array, used: np.ndarray
+) -> tuple[tuple[FloatArray, float], ...]:
+    """The ways that are not `used`, those that are alike as one under the likeliest of them."""
+    beats, left = own.sum(axis=1), ~used
+    found: list[tuple[FloatArray, float]] = []
+    while left.any() and len(found) < MOST_OTHERS:
+        best = int(np.argmax(np.where(left, likely, -1.0)))
+        same = left & (own @ near[best] >= ALIKE * beats) & (near @ own[best] >= ALIKE * beats[best])
+        found.append((rows[best], float(likely[same].sum())))
+        left &= ~same
+    return tuple(found)
 
 
 def _near(take: Take, rows: list[FloatArray]) -> tuple[Float32Array, Float32Array]:

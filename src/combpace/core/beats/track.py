@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from combpace.core.beats.activations import FRAMES_PER_S, Activations
-from combpace.core.beats.candidates import SURE, TempoSpan, best_of, heard_at, offered_readings, sure_of, sure_of_clicks
+from combpace.core.beats.candidates import SURE, Chosen, TempoSpan, best_of, heard_at, offered_readings, sure_of, sure_of_clicks
 from combpace.core.beats.decoder import Weights
 from combpace.core.beats.meter_network import log_odds
 from combpace.core.beats.redecode import solved_again
@@ -36,6 +36,7 @@ class Beats:
     carried     0-1, how much of an attack carries each
     counted     0-1, how sure it is that the take is counted in this way at all
     shared      0-1, how much speaks for ways to count that have each beat: what is only in one of several likely ones is doubtful
+    others      (rough row, 0-1) of other ways to count, the likeliest first
     """
 
     times: TakeTimes
@@ -44,6 +45,7 @@ class Beats:
     carried: FloatArray = field(default_factory=lambda: np.zeros(0))
     counted: float = SURE
     shared: FloatArray = field(default_factory=lambda: np.zeros(0))
+    others: tuple[tuple[FloatArray, float], ...] = ()
 
     def __len__(self) -> int:
         return len(self.times)
@@ -112,6 +114,11 @@ def track_beats(
     else:
         chosen = best_of(pulse, offered_readings(pulse, tempi, exact, weights))
         rough = chosen.row if len(exact) else _without_free_ends(pulse, chosen.row)
+    return laid(pulse, onsets, rough, exact, chosen)
+
+
+def laid(pulse: Activations, onsets: Onsets, rough: FloatArray, exact: FloatArray, chosen: Chosen) -> Beats:
+    """A row of beats on the attacks that carry them, without what is not struck at either end; `exact` moments are beats as they stand."""
     if len(rough) < 2:
         return no_beats()
     times, carried = lay_on_onsets(rough, onsets)
@@ -122,7 +129,13 @@ def track_beats(
     first, last = _struck_ends(pulse, rough, carried)
     good[:first], good[last + 1 :] = False, False
     times, carried, rough = times[good], carried[good], rough[good]
-    return Beats(take_times(times), carried, rough, carried, chosen.counted, chosen.shared[np.searchsorted(chosen.row, rough)])
+    shared = chosen.shared[np.searchsorted(chosen.row, rough)]
+    return Beats(take_times(times), carried, rough, carried, chosen.counted, shared, chosen.others)
+
+
+def counted_otherwise(pulse: Activations, onsets: Onsets, row: FloatArray, sure: float) -> Beats:
+    """The beats of another way to count a take, so sure that it is the right one."""
+    return laid(pulse, onsets, _without_free_ends(pulse, row), np.zeros(0), sure_of(row, sure))
 
 
 def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> tuple[FloatArray, FloatArray]:

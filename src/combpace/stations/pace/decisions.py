@@ -16,7 +16,7 @@ from combpace.core.tempo.statements import breathing_as_stated, numbered
 from combpace.session import words
 from combpace.session.decisions import Args, Change, NoArgs, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import BarStatement, MapPart, TempoStatement
+from combpace.session.document.model import BarStatement, MapPart, TakeEntry, TempoStatement
 from combpace.session.map_changes import (
     breathing_change,
     checked_bpm,
@@ -34,6 +34,8 @@ from combpace.session.state import SessionState
 
 # How far from the tempo that the user names a pulse is looked for.
 READ_WITHIN = 1.1
+# Tempi are one where they differ by no more than this.
+SAME_TEMPO = 0.02
 # A reading whose bar 1 lies farther than this from where bar 1 was, in bars, is numbered as it was.
 SAME_BAR_1 = 2.0
 
@@ -51,6 +53,12 @@ class ScaleArgs(Args):
 
     factor: int
     bar: int | None = None
+
+
+class ReadingArgs(Args):
+    """rank: of the readings, 1 is the likeliest as analysed."""
+
+    rank: int
 
 
 class AboutArgs(Args):
@@ -129,6 +137,45 @@ def _with_tempo(chosen: MapPart, share: float) -> MapPart:
     return chosen if chosen.stated_bpm is None else with_statement(chosen, TempoStatement(bpm=checked_bpm(chosen.stated_bpm * share)))[0]
 
 
+@decision("reading", ReadingArgs)
+def reading(state: SessionState, args: ReadingArgs) -> Change:
+    """Count the lead in another of the ways that were heard: map, meter and bar 1 follow; what was stated holds in it."""
+    lead, chosen = state.need_lead(), state.map_choice()
+    offered = state.readings(lead.id)
+    if not 1 <= args.rank <= len(offered):
+        many = f"has {words.count(len(offered), 'reading')}" if offered else "has no other readings"
+        raise ParameterError(f"{lead.name} {many}; number {args.rank} is none of them. Nothing was changed.")
+    taken, old = offered[args.rank - 1], state.own_pace(lead.id)
+    stated = chosen.stated.shifted(-lead.offset_s)
+    new = breathing_as_stated(taken.pace, stated, state.onsets(lead.id))
+    more = ""
+    if stated.everywhere is not None and str(stated.everywhere) != taken.meter:
+        more += f" The {stated.everywhere} that you stated stays, though this reading has {taken.meter}."
+    if chosen.stated_bpm is not None and abs(chosen.stated_bpm / taken.pace.meters[0].beat_quarters / taken.bpm - 1) > SAME_TEMPO:
+        more += f" The {chosen.stated_bpm / taken.pace.meters[0].beat_quarters:.2f} BPM that you stated contradict it and no longer hold."
+        chosen = _without_tempo(chosen)
+    note = f"{lead.name} is counted in {taken.meter} at {taken.bpm:.1f} BPM, reading {taken.rank} of {len(offered)}"
+    return _as_read(state, lead, old or new, new, chosen, note, more)
+
+
+def _without_tempo(chosen: MapPart) -> MapPart:
+    return chosen.model_copy(update={"statements": tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))})
+
+
+def _as_read(
+    state: SessionState, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], chosen: MapPart, note: str, more: str = ""
+) -> Change:
+    """The lead read in another way: a session that is steady, or would be by itself, stays steady; one that breathes breathes on."""
+    fitted = steady_tempo(new, state.struck(lead.id), state.duration_s(lead.id))
+    kind = state.document.map.kind
+    if kind != "steady" and (kind != "auto" or state.map_choice().kind != "steady" or fitted.verdict != "steady"):
+        return breathing_change(state, lead, old, new, chosen, note, more)
+    beat, start = new.meters[0].beat_quarters, fitted.first_downbeat_s + lead.offset_s
+    bpm = fitted.bpm * beat if chosen.stated_bpm is None else chosen.stated_bpm
+    change = steady_change(state, chosen, steady_line(state, chosen, checked_bpm(bpm), start, new.meters), f"{note}; {effect_of(old, new)}.{more}")
+    return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(new)}, change.note)
+
+
 @decision("read-again", AboutArgs)
 def read_again(state: SessionState, args: AboutArgs) -> Change:
     """Read the lead's pulse again near a tempo that the user knows; what was stated and fixed stays where it is."""
@@ -163,17 +210,11 @@ def read_again(state: SessionState, args: AboutArgs) -> Change:
     for knot in fixed:
         if knot.locked:
             new = anchors.lock(new, new.place(knot.time_s), True)
-    chosen = chosen.model_copy(update={"statements": tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))})
+    chosen = _without_tempo(chosen)
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
     if fixed:
         note += f"; {words.count(len(fixed), 'anchor')} stayed in place"
-    fitted = steady_tempo(new, state.struck(lead.id), state.duration_s(lead.id))
-    if state.document.map.kind == "steady" or (state.document.map.kind == "auto" and fitted.verdict == "steady"):
-        beat, start = new.meters[0].beat_quarters, fitted.first_downbeat_s + lead.offset_s
-        line = steady_line(state, chosen, checked_bpm(fitted.bpm * beat), start, new.meters)
-        change = steady_change(state, chosen, line, f"{note}; {effect_of(old or new, new)}.")
-        return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(new)}, change.note)
-    return breathing_change(state, lead, old or new, new, chosen, note)
+    return _as_read(state, lead, old or new, new, chosen, note)
 
 
 def _numbered_as_before(new: TempoMap[TakeTimes], old: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.readings import readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.beats.attack_decoder import activation
 from combpace.core.errors import ParameterError, StaleError
@@ -129,7 +130,8 @@ def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> di
 
 def _write(path: Path, heard: Analysis) -> None:
     steady = steady_document(heard.steady) if heard.steady else None
-    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady}
+    counted = [{"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)} for one in readings(heard)]
+    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
     write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
 
 
