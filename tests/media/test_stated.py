@@ -6,7 +6,6 @@ import av
 import numpy as np
 
 from combpace.core.analysis.lateness import lateness_s
-from combpace.core.analysis.steady_tempo import SteadyTempo
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.stated import padding_is_stated, stated_tempi, tempo_in_name
 
@@ -74,10 +73,7 @@ class HeaderTest(unittest.TestCase):
 
 
 class LatenessTest(unittest.TestCase):
-    def steady(self, bpm: float, first_s: float, scatter_ms: float = 0.5) -> SteadyTempo:
-        return SteadyTempo(bpm, 0.001, first_s, scatter_ms, 0.0, "steady", ())
-
     def test_of_a_machine_at_a_round_tempo_from_5_to_120_ms(self) -> None:
-        self.assertAlmostEqual(lateness_s(self.steady(120.0, 2.0 + 0.0251)) or 0.0, 0.0251, places=6)
+        self.assertAlmostEqual(lateness_s(120.0, 0.001, 2.0 + 0.0251, 0.5) or 0.0, 0.0251, places=6)
         for bpm, first_s, scatter_ms in ((120.0, 0.003, 0.5), (120.0, 0.13, 0.5), (120.0, 0.025, 6.0), (121.3, 0.025, 0.5)):
-            self.assertIsNone(lateness_s(self.steady(bpm, first_s, scatter_ms)))
+            self.assertIsNone(lateness_s(bpm, 0.001, first_s, scatter_ms))

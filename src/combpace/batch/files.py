@@ -74,7 +74,9 @@ def analyse_named(source: Source, path: Path, on_progress: Progress = _quiet) ->
 def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
     """What a file says of itself, and the padding that is still in the decoded sound, for the analysis document."""
     stated = stated_tempi(path, path.name)
-    late = lateness_s(analysis.steady) if analysis.steady else None
+    fit = analysis.steady
+    first = float(analysis.onsets.times[0]) if len(analysis.onsets) else np.inf
+    late = lateness_s(fit.bpm, fit.plus_minus_bpm, fit.first_downbeat_s, fit.scatter_ms, first) if fit else None
     known = padding_is_stated(path)
     return {
         "stated_bpm": stated[0].bpm if stated else None,

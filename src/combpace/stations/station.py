@@ -40,6 +40,7 @@ class Place:
     time_s    session time to step to and play from, or None
     worth     how much it deserves the look; larger first
     do, keep  what is proposed, and that it is right as it is
+    choices   what may be chosen instead; none of them is taken by Enter
     """
 
     where: str
@@ -49,6 +50,7 @@ class Place:
     worth: float
     do: Action | None = None
     keep: Action | None = None
+    choices: tuple[Action, ...] = ()
 
     @property
     def wire(self) -> dict[str, Any]:
@@ -60,6 +62,7 @@ class Place:
             "worth": self.worth,
             "do": self.do.wire if self.do else None,
             "keep": self.keep.wire if self.keep else None,
+            "choices": [one.wire for one in self.choices],
         }
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from combpace.core.analysis.steady_tempo import PROGRAMMED_S, SteadyTempo
+import numpy as np
+
+from combpace.core.analysis.steady_tempo import PROGRAMMED_S
 
 # What an encoder, a decoder or a copy of both puts before the sound (common practice); more is silence, less is the reading.
 LEAST_S, MOST_S = 0.005, 0.120
@@ -10,15 +12,17 @@ LEAST_S, MOST_S = 0.005, 0.120
 ROUND_BPM, STEP_BPM = 0.02, 0.5
 
 
-def lateness_s(steady: SteadyTempo) -> float | None:
+def lateness_s(bpm: float, plus_minus_bpm: float, first_downbeat_s: float, scatter_ms: float, first_attack_s: float = np.inf) -> float | None:
     """Seconds by which all beats come after a grid that begins at the first frame, where that looks like padding.
 
-    Only of a take that a machine played at a round tempo, from LEAST_S to MOST_S and less than half a beat; None elsewhere. It is a guess: silence
-    that someone left before the music looks the same.
+    Only of a take that a machine played, at a round tempo or beginning on a beat, from LEAST_S to MOST_S and less than half a beat; None elsewhere.
+    A copy of a copy runs at an odd tempo, but still begins where its first beat was. It is a guess: silence
+    that someone left before the music looks the same. The arguments are those of `SteadyTempo`.
     """
-    off = max(ROUND_BPM, steady.plus_minus_bpm)
-    if steady.scatter_ms > 1000 * PROGRAMMED_S or abs(steady.bpm / STEP_BPM - round(steady.bpm / STEP_BPM)) * STEP_BPM > off:
+    off = max(ROUND_BPM, plus_minus_bpm)
+    period = 60.0 / bpm
+    late = first_downbeat_s % period
+    is_round = abs(bpm / STEP_BPM - round(bpm / STEP_BPM)) * STEP_BPM <= off
+    if scatter_ms > 1000 * PROGRAMMED_S or not (is_round or abs(first_attack_s - late) < LEAST_S):
         return None
-    period = 60.0 / steady.bpm
-    late = steady.first_downbeat_s % period
     return late if LEAST_S <= late <= min(MOST_S, 0.5 * period) else None

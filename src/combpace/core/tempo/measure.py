@@ -8,9 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from combpace.core.audio import Source
-from combpace.core.clocks import FloatArray
+from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.proposal import LIMIT_MS, Proposal, propose
 
 # An edge goes to an attack so near, and never farther than half a beat: a key that was held is late.
@@ -55,6 +56,44 @@ class Measured:
     proposal: Proposal
 
 
+def measure_along(
+    source: Source,
+    onsets: Onsets,
+    pace: TempoMap[TakeTimes] | None,
+    edges: tuple[float, float] | None,
+    bars: int | None = None,
+    limit_ms: float = LIMIT_MS,
+    *,
+    catch: bool = True,
+) -> Measured:
+    """Measure a range of a take whose pace is known, or of one without a pulse.
+
+    edges    take time; None: the first frame to the last, as they stand
+    catch    whether edges go to attacks
+    Raises   as `measure`
+    """
+    whole = edges is None
+    from_s, to_s = edges or (0.0, source.frames / source.sample_rate_hz)
+    rough, beats_per_bar = None, 4
+    if pace is not None and np.isfinite(from_s) and np.isfinite(to_s):
+        meter = pace.meter_of(pace.bar_of(pace.place(from_s) + 0.25))
+        beats_per_bar = meter.beats
+        # A bar's beats are counted at the tempo of the range itself.
+        rough = float((pace.place(to_s) - pace.place(from_s)) / meter.beat_quarters * 60.0 / max(to_s - from_s, 1e-9))
+    return measure(
+        source,
+        onsets,
+        from_s,
+        to_s,
+        rough_bpm=rough,
+        beats_per_bar=beats_per_bar,
+        bars=bars,
+        catch=catch and not whole,
+        limit_ms=limit_ms,
+        beats_s=None if pace is None else pace.times_s,
+    )
+
+
 def measure(
     source: Source,
     onsets: Onsets,
@@ -91,7 +130,7 @@ def measure(
     bpm = 60.0 * count / (to_s - from_s)
     spread = max(EDGE_S, _scatter(onsets, from_s, to_s, count)) if catch else 0.5 / source.sample_rate_hz
     plus_minus = 1.96 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
-    ends = _end_offset(onsets, beats_s, from_s, period)
+    ends = end_offset(onsets, beats_s, from_s, period)
     return Measured(
         from_s, to_s, bars, beats_per_bar, bpm, float(plus_minus), seam(source, onsets, from_s, to_s), propose(bpm, float(plus_minus), ends, limit_ms)
     )
@@ -141,7 +180,7 @@ def _scatter(onsets: Onsets, from_s: float, to_s: float, beats: int) -> float:
     return float(1.4826 * np.median(np.abs(off - np.median(off)))) if len(off) >= 4 else 0.0
 
 
-def _end_offset(onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float) -> Callable[[float], float | None]:
+def end_offset(onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float) -> Callable[[float], float | None]:
     """Where the attacks on the last beats lie from the grid of a tempo that starts at a moment; measured, not computed."""
     if beats_s is None or len(beats_s) < 2 or not len(onsets):
         return lambda bpm: None

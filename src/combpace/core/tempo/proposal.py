@@ -56,7 +56,7 @@ def propose(measured_bpm: float, plus_minus_bpm: float, end_offset_ms: Callable[
     about = f"measured {measured_bpm:.4f} ± {plus_minus_bpm:.4f}"
     end = "" if best.end_offset_ms is None else f"; at the end of the audio attacks lie {abs(best.end_offset_ms):.1f} ms from the grid"
     if best is own:
-        why = f"{about}; no rounder value lies inside" + (f" and holds to the end (limit {limit_ms:g} ms)" if inside else "") + end
+        why = f"{about}; no rounder value lies inside" + (" and holds to the end" if inside else "") + end
     else:
         why = f"{about}{end}"
     others = [one for one in (own, *rounder) if one is not best]

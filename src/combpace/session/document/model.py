@@ -94,6 +94,7 @@ class MapPart(_Part):
     kind        "own": the lead's own pace (breathing); "steady": one tempo; "auto": as the lead was heard to be
     bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar, numerator, denominator)
     statements  in the order in which they were made; a newer one replaces an older one about the same place
+    limit_ms    what may pile up at the end before a rounder tempo is no longer proposed
     """
 
     kind: Literal["auto", "own", "steady"] = "auto"
@@ -101,6 +102,7 @@ class MapPart(_Part):
     bar_1_s: float | None = None
     meters: tuple[tuple[int, int, int], ...] = ((1, 4, 4),)
     statements: tuple[Statement, ...] = ()
+    limit_ms: float = 10.0
 
     @property
     def steady_meters(self) -> tuple[Meter, ...]:

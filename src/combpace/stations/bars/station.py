@@ -17,6 +17,7 @@ from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
 from combpace.stations.bars import decisions
 from combpace.stations.lead_drift import drift_places
+from combpace.stations.lead_readings import doubt_places
 from combpace.stations.station import Action, Place, Station
 
 __all__ = ["BARS", "decisions"]
@@ -49,7 +50,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return []
-    found = [*drift_places(state), *_odd_bars(state, line)]
+    found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line)]
     if state.map_choice().kind == "steady":
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.

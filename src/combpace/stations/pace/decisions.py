@@ -137,6 +137,20 @@ def _with_tempo(chosen: MapPart, share: float) -> MapPart:
     return chosen if chosen.stated_bpm is None else with_statement(chosen, TempoStatement(bpm=checked_bpm(chosen.stated_bpm * share)))[0]
 
 
+class LimitArgs(Args):
+    """ms: what may pile up at the end of the audio before a rounder tempo is no longer proposed."""
+
+    ms: str | float
+
+
+@decision("limit", LimitArgs)
+def limit(state: SessionState, args: LimitArgs) -> Change:
+    """How much may pile up at the end under a rounder tempo."""
+    value = words.read_number(args.ms, "The limit", 0.1, 10000)
+    chosen = state.document.map.model_copy(update={"limit_ms": value})
+    return Change({"map": forms.map_part(chosen)}, f"A rounder tempo is proposed where no more than {value:g} ms pile up at the end. Nothing moved.")
+
+
 @decision("reading", ReadingArgs)
 def reading(state: SessionState, args: ReadingArgs) -> Change:
     """Count the lead in another of the ways that were heard: map, meter and bar 1 follow; what was stated holds in it."""

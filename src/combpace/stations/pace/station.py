@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,16 +12,17 @@ from combpace.session import words
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
 from combpace.stations.lead_drift import drift_places
-from combpace.stations.pace import decisions
+from combpace.stations.lead_readings import SURE_COUNT, ways
+from combpace.stations.pace import decisions, offers, placing, tapping
 from combpace.stations.station import Action, Place, Station
 
-__all__ = ["PACE", "decisions", "pace_facts"]
+__all__ = ["PACE", "decisions", "pace_facts", "placing", "tapping"]
 
-# A count that is less sure than this is said to be.
-SURE_COUNT = 0.7
 # Two tempi nearer than this, in BPM, are one.
 SAME_BPM = 5e-4
 MOST_LINES = 8
+# The count of beats to the end holds for tempi this near to the one that was heard.
+NEAR_TEMPO = 0.02
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -36,7 +37,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     facts = state.steady(lead.id) if lead else None
     if lead is None or not facts:
         return []
-    found = drift_places(state)
+    found = [*drift_places(state), *offers.delay_places(state)]
     if state.document.map.stated_bpm is not None:
         # The user knows how it is counted.
         return found
@@ -57,13 +58,15 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 class TempoLine:
     """One tempo on offer.
 
-    source  where it comes from; at_end: where the attacks at the end would lie, or how much of them it explains
+    source  where it comes from; at_end: where the attacks at the end lie from its grid, in words, "" where that says nothing
+    bar_1_s where its grid begins, session time, for hearing it
     do      what taking it does, None for the one in force
     """
 
     bpm: float
     source: str
     at_end: str
+    bar_1_s: float
     do: Action | None
 
 
@@ -91,6 +94,9 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
         "verdict": _verdict(facts),
         "stated": stated,
         "map_advice": _advice(state, facts),
+        "course": offers.course_words(state, facts),
+        "offer": offers.offer(state, facts),
+        "limit": f"{state.document.map.limit_ms:g}",
     }
 
 
@@ -106,32 +112,44 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
     steady = choice.kind == "steady"
     beat = line.meters[0].beat_quarters if line else 1.0
     force = choice.bpm / beat if steady and choice.bpm else None
-    duration = state.duration_s(state.need_lead().id)
-    fitted = facts["bpm"]
+    lead, fitted = state.need_lead(), facts["bpm"]
+    start = facts["first_downbeat_s"] + lead.offset_s
+    ends = offers.at_the_end(state, facts)
+
+    def row(bpm: float, source: str, do: Action | None, *, counted: bool = True) -> TempoLine:
+        return TempoLine(bpm, source, _at_end(ends(bpm)) if counted else "", start, do)
 
     def going(bpm: float) -> Action:
         return Action("Use" if steady else "Go steady", "steady", {"bpm": bpm})
 
-    lines = [TempoLine(fitted, f"fitted ±{facts['plus_minus_bpm']:.4f}", f"±{facts['scatter_ms']:.1f} ms", going(fitted))]
+    lines = [row(fitted, f"fitted ±{facts['plus_minus_bpm']:.4f}", going(fitted))]
     for name, step in (("tenth", 0.1), ("half", 0.5), ("whole", 1.0)):
         value = round(round(fitted / step) * step, 4)
         if value > 0 and all(abs(value - other.bpm) > 5e-5 for other in lines):
-            lines.append(TempoLine(value, f"nearest {name}", _at_end(duration - duration * value / fitted), going(value)))
+            lines.append(row(value, f"nearest {name}", going(value)))
+    for value, source in offers.stated_lines(state):
+        known = next((k for k, other in enumerate(lines) if abs(other.bpm - value) < SAME_BPM), None)
+        near = abs(value / fitted - 1) < NEAR_TEMPO
+        if known is None:
+            lines.append(row(value, source, going(value), counted=near))
+        else:
+            lines[known] = replace(lines[known], source=f"{lines[known].source}, {source}")
     for candidate in facts["candidates"]:
         if candidate["relation"] != "as read" and len(lines) < MOST_LINES:
-            text = f"explains {candidate['evidence'] * 100:.0f} %"
-            lines.append(TempoLine(candidate["bpm"], candidate["relation"], text, _reading(candidate, steady=steady)))
+            source = f"{candidate['relation']}, explains {candidate['evidence'] * 100:.0f} %"
+            lines.append(row(candidate["bpm"], source, _reading(candidate, steady=steady), counted=False))
     if force is None:
         return lines
     if not any(abs(other.bpm - force) < SAME_BPM for other in lines):
-        lines.insert(0, TempoLine(force, "stated" if state.document.map.stated_bpm is not None else "as it was read", "", None))
+        lines.insert(
+            0,
+            row(
+                force, "stated" if state.document.map.stated_bpm is not None else "as it was read", None, counted=abs(force / fitted - 1) < NEAR_TEMPO
+            ),
+        )
     # One line is in force, whatever other ways lead to the same tempo.
     first = next(k for k, other in enumerate(lines) if abs(other.bpm - force) < SAME_BPM)
-    return [
-        TempoLine(other.bpm, other.source, other.at_end, None) if k == first else other
-        for k, other in enumerate(lines)
-        if k == first or abs(other.bpm - force) >= SAME_BPM
-    ]
+    return [replace(other, do=None) if k == first else other for k, other in enumerate(lines) if k == first or abs(other.bpm - force) >= SAME_BPM]
 
 
 def _reading(candidate: Mapping[str, Any], *, steady: bool) -> Action:
@@ -143,9 +161,9 @@ def _reading(candidate: Mapping[str, Any], *, steady: bool) -> Action:
     return Action("Use", "read-again", {"about_bpm": round(candidate["bpm"], 3)})
 
 
-def _at_end(offset_s: float) -> str:
-    way = "early" if offset_s < 0 else "late"
-    return f"{abs(1000 * offset_s):.0f} ms {way}" if abs(offset_s) < 2 else f"{abs(offset_s):.2f} s {way}"
+def _at_end(offset_ms: float | None) -> str:
+    """Early is negative."""
+    return "" if offset_ms is None else words.signed_ms(offset_ms) if abs(offset_ms) < 1000 else f"{offset_ms:+.0f}".replace("-", words.MINUS)
 
 
 def _verdict(facts: Mapping[str, Any]) -> str:
@@ -154,7 +172,7 @@ def _verdict(facts: Mapping[str, Any]) -> str:
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    return {"pace": pace_facts(state), "bars": map_facts(state)}
+    return {"pace": pace_facts(state), "bars": map_facts(state), "ways": ways(state), "notes": offers.note_lengths(state)}
 
 
 PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html")

@@ -20,6 +20,7 @@ from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.mapfiles import steady_document
 from combpace.media.peaks import write_peaks
+from combpace.media.stated import padding_is_stated, stated_tempi
 from combpace.session.analysis_store import write_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
@@ -101,7 +102,7 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         )
         with FileSource(folder.blob(decoded_sha)) as source:
             heard = analyse(source, Hints(is_loop=guessed_kind(row.name) == "loop"), on_progress=tell)
-        _write(analysis_path, heard)
+        _write(analysis_path, heard, folder.blob(row.source_sha), row.name)
         rows.change_take(folder.database, row.id, state="ready", analysis_sha=folder.blobs.adopt(analysis_path))
         return {"take": row.id}
     finally:
@@ -121,17 +122,19 @@ def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> di
     for row, heard in zip(takes, found, strict=True):
         path = folder.blobs.new_path(".npz")
         try:
-            _write(path, heard)
+            _write(path, heard, folder.blob(row.source_sha), row.name)
             rows.change_take(folder.database, row.id, analysis_sha=folder.blobs.adopt(path))
         finally:
             path.unlink(missing_ok=True)
     return {"takes": [row.id for row in takes]}
 
 
-def _write(path: Path, heard: Analysis) -> None:
+def _write(path: Path, heard: Analysis, file: Path, name: str) -> None:
     steady = steady_document(heard.steady) if heard.steady else None
     counted = [{"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)} for one in readings(heard)]
-    facts = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
+    facts: dict[str, Any] = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
+    facts["stated"] = [{"bpm": one.bpm, "source": one.source} for one in stated_tempi(file, name)]
+    facts["padding"] = "header" if padding_is_stated(file) else None
     write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
 
 

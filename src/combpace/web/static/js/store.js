@@ -37,6 +37,8 @@ export function makeStore({ picture, station, focus, map, kept }) {
     set selection(/** @type {any} */ value) { state.selections[state.station] = value; },
     /** Session time that sounds now. @type {number | null} */
     playhead: /** @type {number | null} */ (null),
+    /** Whether a range is held: its seam stands where the drift is. */
+    ranging: false,
     /** @type {import("./views/weave.js").Weave | null} */
     weave: /** @type {import("./views/weave.js").Weave | null} */ (null),
   };

@@ -10,7 +10,7 @@ import { gridPlaces } from "../views/map.js";
  *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any}} Picture
  * @typedef {import("../store.js").Selection} Selection
  * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap | null, view: import("../store.js").View, sound: import("../store.js").Sound,
- *   selection: any, playhead: number | null, weave: import("../views/weave.js").Weave | null}} State
+ *   selection: any, playhead: number | null, ranging: boolean, weave: import("../views/weave.js").Weave | null}} State
  *
  * @typedef {{
  *   state: State, peaks: import("../api/peaks.js").Peaks,

@@ -14,6 +14,7 @@ export function actionOf(field) {
   if (act === "take" && field.dataset.fixedValue) return { name: "take", args: { take: value, field: name, value: field.dataset.fixedValue } };
   if (act === "take" || act === "rule") return { name: act, args: { take, field: name, value } };
   if (act === "threshold") return { name: act, args: { take, threshold: value } };
+  if (act === "limit") return { name: act, args: { ms: value } };
   if (act === "meter") return { name: act, args: { meter: value } };
   if (act === "read-again") return { name: act, args: { about_bpm: value } };
   if (act === "map") return { name: value === "steady" ? "steady" : "breathing", args: {} };
@@ -80,14 +81,14 @@ export function wireFields(onField) {
   });
 }
 
-/** @typedef {{time: number | null, where: string, title: string, do: {name: string, args: any, label: string} | null, keep: {name: string, args: any, label: string} | null}} LookPlace */
+/** @typedef {{time: number | null, where: string, title: string, do: {name: string, args: any, label: string} | null, keep: {name: string, args: any, label: string} | null, choices: {name: string, args: any, label: string}[]}} LookPlace */
 
 /** The places of the list as the server wrote them. @returns {LookPlace[]} */
 export function readPlaces() {
   return [.../** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("#look .place"))].map((button) => {
     const data = button.dataset;
     const action = (/** @type {string} */ kind) => (data[`${kind}Name`] ? { name: /** @type {string} */ (data[`${kind}Name`]), args: JSON.parse(data[`${kind}Args`] ?? "{}"), label: data[`${kind}Label`] ?? "" } : null);
-    return { time: data.time ? Number(data.time) : null, where: button.querySelector("b")?.textContent ?? "", title: button.querySelector("span")?.firstChild?.textContent ?? "", do: action("do"), keep: action("keep") };
+    return { time: data.time ? Number(data.time) : null, where: button.querySelector("b")?.textContent ?? "", title: button.querySelector("span")?.firstChild?.textContent ?? "", do: action("do"), keep: action("keep"), choices: JSON.parse(data.choices || "[]") };
   });
 }
 
@@ -112,6 +113,7 @@ export function drawLookButtons(place, all, take, act) {
   box.replaceChildren();
   if (place?.do) { const what = place.do; addButton(box, what.label, "Enter", " primary", () => take(what)); }
   if (place?.keep) { const { label, name, args } = place.keep; addButton(box, label, "Shift Enter", "", () => act(name, args)); }
+  for (const { label, name, args } of place?.choices ?? []) addButton(box, label, "", " small", () => act(name, args));
   const times = place?.do?.args.times_s;
   if (place?.do && times) {
     const { name, args } = place.do, alike = all.filter((one) => one.do?.name === name && one.title === place.title);

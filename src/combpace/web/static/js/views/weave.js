@@ -66,7 +66,7 @@ export function mountWeave(box, host) {
   const x0 = 52;
   const layout = () => {
     const width = canvas.clientWidth, height = canvas.clientHeight, w = width - x0 - 20;
-    return { width, height, w, top: 26, tall: Math.max(60, Math.round((height - 60) * 0.66)) };
+    return { width, height, w, top: 26, tall: Math.max(60, Math.round(state.ranging ? height - 40 : (height - 60) * 0.66)) };
   };
 
   function draw() {
@@ -125,7 +125,7 @@ export function mountWeave(box, host) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} top @param {number} bottom @param {number} width */
   function drawDrift(g, c, top, bottom, width) {
-    if (bottom - top < 40) return;
+    if (state.ranging || bottom - top < 40) return;
     const steady = state.picture.kind === "steady";
     const all = state.picture.bars.filter((bar) => bar.i >= 0 && (!steady || bar.drift !== null));
     // A map that breathes lies on its attacks: what is worth seeing is how far it leaves one steady tempo.
@@ -183,19 +183,30 @@ export function mountWeave(box, host) {
     }
   }
 
-  /** @param {MouseEvent} event */
-  function click(event) {
+  /** Bar and place under a pointer, null beside the rows. @param {MouseEvent} event */
+  function placeAt(event) {
     const weave = state.weave, map = state.map;
-    if (!weave || !map || !weave.rows) return;
+    if (!weave || !map || !weave.rows) return null;
     const frame = canvas.getBoundingClientRect(), { w, top, tall } = layout();
     const rowPx = Math.min(14, tall / weave.rows);
     const row = Math.floor((event.clientY - frame.top - top) / rowPx);
-    if (row < 0 || row >= weave.rows) return;
+    if (row < 0 || row >= weave.rows) return null;
     const index = weave.first + row, length = map.meterAt(index)[1];
     const share = ((event.clientX - frame.left - x0) / w) * (1 + 2 * OVER) - OVER;
-    host.select({ kind: "bar", bar: index });
-    host.seek(map.toSeconds(map.barLine(index) + Math.min(1, Math.max(0, share)) * length));
+    return { index, time: map.toSeconds(map.barLine(index) + share * length), inside: map.toSeconds(map.barLine(index) + Math.min(1, Math.max(0, share)) * length) };
+  }
+
+  let pressedAt = [0, 0];
+  canvas.addEventListener("pointerdown", (event) => { pressedAt = [event.clientX, event.clientY]; });
+
+  /** @param {MouseEvent} event */
+  function click(event) {
+    const place = placeAt(event);
+    // What was dragged is no click.
+    if (!place || Math.hypot(event.clientX - pressedAt[0], event.clientY - pressedAt[1]) > 8) return;
+    host.select({ kind: "bar", bar: place.index });
+    host.seek(place.inside);
   }
   canvas.addEventListener("click", click);
-  return { draw: ask, cancel: () => false, show: () => ask(), inSight: () => [0, state.picture.bars.length - 1], destroy() { ask.cancel(); canvas.remove(); }, pixelOf: null };
+  return { draw: ask, cancel: () => false, show: () => ask(), inSight: () => [0, state.picture.bars.length - 1], destroy() { ask.cancel(); canvas.remove(); }, pixelOf: null, timeAt: (/** @type {MouseEvent} */ event) => placeAt(event)?.time ?? null };
 }

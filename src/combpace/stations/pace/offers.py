@@ -1,0 +1,140 @@
+"""What Pace offers: one proposal in words, readings, stated tempi, padding before the sound, note lengths."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from combpace.core.analysis.lateness import lateness_s
+from combpace.core.tempo.measure import end_offset
+from combpace.core.tempo.meters import bar_number
+from combpace.core.tempo.proposal import Proposal, propose
+from combpace.session.state import SessionState
+from combpace.stations.station import Action, Place
+
+# Tempi nearer than this, in BPM, are one.
+SAME_BPM = 5e-4
+NOTES = ((1, "1/1"), (2, "1/2"), (4, "1/4"), (8, "1/8"), (16, "1/16"), (32, "1/32"), (64, "1/64"))
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """The one main proposal: "141: measured ...", and its button; `instead` where a rounder tempo does not hold: two buttons."""
+
+    bpm: str
+    why: str
+    do: Action | None
+    instead: tuple[Action, ...] = ()
+    instead_why: str = ""
+
+
+def at_the_end(state: SessionState, facts: Mapping[str, Any]) -> Callable[[float], float | None]:
+    """Where the lead's attacks on the last beats lie from the grid of a tempo that begins with its bar 1, ms; measured."""
+    lead = state.need_lead()
+    pace = state.own_pace(lead.id)
+    start = facts["first_downbeat_s"]
+    return end_offset(state.struck(lead.id), None if pace is None else pace.times_s, start, 60.0 / facts["bpm"])
+
+
+def proposal_of(state: SessionState, facts: Mapping[str, Any]) -> Proposal:
+    """The tempo that is proposed for one that is steady, by the limit of the session."""
+    return propose(facts["bpm"], facts["plus_minus_bpm"], at_the_end(state, facts), state.document.map.limit_ms)
+
+
+def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
+    """The proposal with its button; None where the playing is not steady."""
+    if facts["verdict"] != "steady":
+        return None
+    found, choice, line = proposal_of(state, facts), state.map_choice(), state.session_map()
+    beat = line.meters[0].beat_quarters if line else 1.0
+    force = choice.bpm / beat if choice.kind == "steady" and choice.bpm else None
+    shown = f"{round(found.bpm, 4):.8g}"
+    do = None if force is not None and abs(force - found.bpm) < SAME_BPM else Action(f"Use {shown}", "steady", {"bpm": round(found.bpm, 4)})
+    wished = found.wished
+    if wished is None or wished.end_offset_ms is None:
+        return Offer(shown, found.why, do)
+    stretch = 100.0 * (found.bpm / wished.bpm - 1.0)
+    way = "longer" if stretch > 0 else "shorter"
+    instead = (
+        Action(f"The grid takes {shown}", "steady", {"bpm": round(found.bpm, 4)}),
+        Action(f"Grid at {wished.bpm:.6g}, fit the take", "steady", {"bpm": wished.bpm}),
+    )
+    limit = f"limit {state.document.map.limit_ms:g} ms"
+    why = (
+        f"{wished.bpm:.6g} does not hold: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
+        f"Fit makes the take {abs(stretch):.2f} % {way} then."
+    )
+    return Offer(shown, found.why, do, instead, why)
+
+
+def stated_lines(state: SessionState) -> list[tuple[float, str]]:
+    """Tempi that the lead's file states: (BPM, where)."""
+    lead = state.document.lead
+    heard = state.analysis(lead.id) if lead else None
+    return [(one["bpm"], f"stated by its {one['source']}") for one in heard.facts.get("stated", ())] if heard else []
+
+
+def delay_places(state: SessionState) -> list[Place]:
+    """Padding before the sound of the lead, with the action that takes it off."""
+    lead = state.document.lead
+    heard = state.analysis(lead.id) if lead else None
+    facts = heard.facts.get("steady") if heard else None
+    if lead is None or heard is None or not facts or lead.offset_s != 0.0:
+        return []
+    first = float(heard.onsets.times[0]) if len(heard.onsets) else np.inf
+    late = lateness_s(facts["bpm"], facts["plus_minus_bpm"], facts["first_downbeat_s"], facts["scatter_ms"], first)
+    if late is None:
+        return []
+    rate = state.rows[lead.id].sample_rate_hz or 0
+    guess = "its header states what an encoder put before it, and that is off already; this is a guess" if heard.facts.get("padding") else "a guess"
+    reason = f"{round(late * rate)} samples, perhaps an encoder's padding ({guess}); only the placement changes"
+    title = f"All attacks lie {1000 * late:.1f} ms late against a grid from the first frame"
+    return [
+        Place(
+            lead.name,
+            title,
+            reason,
+            None,
+            40,
+            Action(f"Take {1000 * late:.1f} ms off", "take-off-delay", {"take": lead.id, "delay_s": round(late, 6)}),
+        )
+    ]
+
+
+def note_lengths(state: SessionState) -> dict[str, Any] | None:
+    """Lengths of notes at the tempo in force, ms: rows of (name, straight, dotted, triplet); where it breathes at its middle tempo."""
+    line = state.session_map()
+    if line is None:
+        return None
+    middle = float(np.median(np.diff(line.quarters) / np.diff(line.times_s))) * 60.0
+    whole = 4 * 60_000.0 / middle
+    rows = [(name, *(f"{whole / part * share:.2f}" for share in (1.0, 1.5, 2 / 3))) for part, name in NOTES]
+    return {"rows": rows, "bpm": f"{middle:.2f}", "breathes": state.map_choice().kind != "steady"}
+
+
+def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
+    """How far and how: "within ±14 ms of one tempo", or "from 92 to 97 over the song, slowest in bar 14"."""
+    lead = state.need_lead()
+    pace = state.own_pace(lead.id)
+    if pace is None or len(pace.knots) < 5:
+        return ""
+    if facts["verdict"] == "steady":
+        beat = pace.meters[0].beat_quarters
+        late = pace.times_s - facts["first_downbeat_s"] - 60.0 / facts["bpm"] * pace.quarters / beat
+        off = late - float(np.median(late))
+        return f"within ±{max(1.0, 1000 * float(np.quantile(np.abs(off), 0.95))):.0f} ms of one tempo"
+    tempi = [
+        (index, _bar_bpm(pace, index)) for index in range(pace.bar_of(float(pace.quarters[0])), pace.bar_of(float(pace.quarters[-1]) - 1e-6) + 1)
+    ]
+    slowest = min(tempi, key=lambda one: one[1])
+    low, high = (float(np.quantile([bpm for _, bpm in tempi], share)) for share in (0.05, 0.95))
+    return f"from {low:.0f} to {high:.0f} over the song, slowest in bar {bar_number(slowest[0])}"
+
+
+def _bar_bpm(pace: Any, index: int) -> float:
+    start, end = pace.second(pace.bar_line(index)), pace.second(pace.bar_line(index + 1))
+    meter = pace.meter_of(index)
+    return float(60.0 * meter.beats / (end - start))

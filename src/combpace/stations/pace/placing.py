@@ -1,0 +1,171 @@
+"""Where the music starts: audio moved onto the grid's lines, and padding of an encoder taken off. No file changes, only placement."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from pydantic import Field
+
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index, bar_number
+from combpace.session import words
+from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
+from combpace.session.document import parts as forms
+from combpace.session.document.model import BarStatement, MapPart, Statement, TakeEntry
+from combpace.session.map_changes import ROUNDING_S, moment_of, near_audio
+from combpace.session.state import SessionState
+
+# An attack so near to the moment that was pointed at is meant.
+REACH_S = 0.060
+# A statement that comes to lie this near to a line is about that line.
+ON_LINE_S = 0.020
+
+
+class AudioArgs(Args):
+    """This attack of a take (session time) goes to the line of that bar, the whole take with it."""
+
+    take: TakeId
+    time_s: Seconds
+    bar: int = Field(ge=-10000, le=100000)
+
+
+class DelayArgs(Args):
+    """delay_s: what is taken off before the sound, by placement."""
+
+    take: TakeId
+    delay_s: float = Field(allow_inf_nan=False, ge=-1.0, le=1.0)
+
+
+@decision("audio-to-bar", AudioArgs)
+def audio_to_bar(state: SessionState, args: AudioArgs) -> Change:
+    """Move the audio: an attack goes to the line of a bar, the whole take and its bundle with it; the grid stays."""
+    entry, line = state.document.take(args.take), state.need_map()
+    index = bar_index(args.bar)
+    at = _attack(state, entry, near_audio(state, args.time_s))
+    breathes = state.map_choice().kind != "steady" and entry.role == "lead"
+    if breathes:
+        return _breathing_to_bar(state, entry, at, index)
+    if entry.role != "lead" and entry.pace == "own" and state.own_pace(entry.id) is not None:
+        # It follows at its own pace: its bars are counted on, its start is the line of its first bar.
+        bars = index - _line_near(line, line.place(at))
+        first = bar_number(bar_index(entry.first_bar) + bars)
+        takes = tuple(replace(other, first_bar=first) if other.id == entry.id else other for other in state.document.takes)
+        return Change({"takes": forms.takes_part(takes)}, f"Bar 1 of {entry.name} lies on bar {first}: it begins where that line is.")
+    target = line.second(line.bar_line(index))
+    near_audio(state, target)
+    return _moved(state, entry, target - at, f"The attack at {words.clock(at)} of {entry.name} lies on bar {args.bar}")
+
+
+@decision("take-off-delay", DelayArgs)
+def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
+    """Take padding off before the sound: the take begins that much earlier, and what was late lies on the grid."""
+    entry = state.document.take(args.take)
+    row = state.rows.get(entry.id)
+    rate = row.sample_rate_hz if row else None
+    samples = f" ({round(args.delay_s * rate)} samples)" if rate else ""
+    change = _moved(state, entry, -args.delay_s, f"{1000 * args.delay_s:.1f} ms{samples} are taken off before {entry.name}", grid_too=True)
+    parts = dict(change.parts)
+    chosen = state.map_choice()
+    if entry.role == "lead" and chosen.kind == "steady" and chosen.bpm and "map" not in parts:
+        # What was read from the attacks goes with them.
+        made = chosen if state.document.map.kind == "auto" else chosen.model_copy(update={"bar_1_s": (chosen.bar_1_s or 0.0) - args.delay_s})
+        if state.document.map.kind != "auto":
+            parts["map"] = forms.map_part(made)
+    return Change(parts, change.note)
+
+
+def _line_near(line: TempoMap[Any], place: float) -> int:
+    """Index of the bar whose line is nearest to a place."""
+    bar = line.bar_of(place + 1e-6)
+    return min((bar, bar + 1), key=lambda index: abs(line.bar_line(index) - place))
+
+
+def _attack(state: SessionState, entry: TakeEntry, time_s: float) -> float:
+    """The take's own attack nearest to a moment, or the moment."""
+    times = np.asarray(state.onsets(entry.id).times) + entry.offset_s
+    if not len(times):
+        return time_s
+    near = float(times[int(np.argmin(np.abs(times - time_s)))])
+    return near if abs(near - time_s) <= REACH_S else time_s
+
+
+def _moved(state: SessionState, entry: TakeEntry, by_s: float, what: str, *, grid_too: bool = False) -> Change:
+    """A take and its bundle placed so much later. What was stated of the lead's moments goes along, counted on the lines it comes to."""
+    together = {other.id for other in state.document.bundle_of(entry.id)}
+    takes = tuple(replace(other, offset_s=other.offset_s + by_s) if other.id in together else other for other in state.document.takes)
+    parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
+    lead, chosen, more = state.document.lead, state.map_choice(), ""
+    if lead is not None and lead.id in together:
+        carried, lost = _carried(state, chosen, by_s, grid_too=grid_too)
+        if chosen.kind == "steady" and not grid_too:
+            # The grid stays where it is, whatever it was read from.
+            parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried}))
+        elif chosen.statements:
+            bar_1 = None if chosen.bar_1_s is None else chosen.bar_1_s + by_s
+            parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried, "bar_1_s": bar_1}))
+        more = f" {words.count(lost, 'statement')} about bars no longer holds, for no line lies there now." if lost else ""
+    others = f", its bundle of {len(together)} with it" if len(together) > 1 else ""
+    return Change(parts, f"{what}: the whole take moved by {words.signed_ms(1000 * by_s)} ms{others}.{more}")
+
+
+def _carried(state: SessionState, chosen: MapPart, by_s: float, *, grid_too: bool) -> tuple[tuple[Statement, ...], int]:
+    """(statements about moments that come so much later, how many are lost): the grid stays, so that a bar gets the number of its line."""
+    line = state.need_map()
+    kept: list[Statement] = []
+    lost = 0
+    for one in chosen.statements:
+        at = moment_of(one)
+        if at is None:
+            kept.append(one)
+            continue
+        later = at + by_s
+        index = line.bar_of(line.place(later) + 1e-6 + 0.25)
+        on_line = abs(line.second(line.bar_line(index)) - later) <= ON_LINE_S
+        if grid_too:
+            kept.append(one.model_copy(update={"time_s": later}))
+        elif not on_line:
+            lost += 1
+        elif isinstance(one, BarStatement):
+            kept.append(one.model_copy(update={"time_s": line.second(line.bar_line(index)), "bar": bar_number(index)}))
+        else:
+            kept.append(one.model_copy(update={"time_s": line.second(line.bar_line(index))}))
+    return tuple(kept), lost
+
+
+def _breathing_to_bar(state: SessionState, lead: TakeEntry, at: float, index: int) -> Change:
+    """The lines of a breathing map are the lead's own: its bars are counted on, and bar 1 stays where it was."""
+    pace = state.own_pace(lead.id)
+    if pace is None:
+        raise ParameterError(f"{lead.name} has no pulse yet. Nothing was changed.")
+    here = _line_near(pace, pace.place(at - lead.offset_s))
+    bars = index - here
+    if abs(pace.second(pace.bar_line(here)) - (at - lead.offset_s)) > max(REACH_S, ON_LINE_S):
+        raise ParameterError(
+            f"The attack at {words.clock(at)} opens no bar of this breathing map; say first that it is a downbeat (D). Nothing was changed."
+        )
+    counted = replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + bars * pace.meters[0].bar_quarters) for knot in pace.knots))
+    meters = tuple(replace(meter, bar=meter.bar if meter.bar == 1 else bar_number(bar_index(meter.bar) + bars)) for meter in pace.meters)
+    counted = replace(counted, meters=meters)
+    by_s = pace.second(0.0) - counted.second(0.0)
+    by_s = 0.0 if abs(by_s) < ROUNDING_S / 1000 else by_s
+    together = {other.id for other in state.document.bundle_of(lead.id)}
+    takes = tuple(replace(other, offset_s=other.offset_s + by_s) if other.id in together else other for other in state.document.takes)
+    chosen = state.document.map
+    carried: list[Statement] = []
+    for one in chosen.statements:
+        moment = moment_of(one)
+        changed = one if moment is None else one.model_copy(update={"time_s": moment + by_s})
+        carried.append(
+            changed.model_copy(update={"bar": bar_number(bar_index(changed.bar) + bars)}) if isinstance(changed, BarStatement) else changed
+        )
+    parts: dict[str, Any] = {
+        "takes": forms.takes_part(takes),
+        f"pace:{lead.id}": forms.pace_part(counted),
+        "map": forms.map_part(chosen.model_copy(update={"statements": tuple(carried)})),
+    }
+    note = f"The attack at {words.clock(at)} of {lead.name} lies on bar {bar_number(index)}"
+    bar_1 = words.clock(counted.second(0.0) + lead.offset_s + by_s)
+    return Change(parts, f"{note}; bar 1 stays at {bar_1}, the whole take moved by {words.signed_ms(1000 * by_s)} ms.")

@@ -1,0 +1,94 @@
+// @ts-check
+// Hearing and turning tempi before they are taken: candidates, readings, nudges. Nothing here is kept by the server but what is used.
+import { binary, get } from "../api/client.js";
+import { steadyTable, turned, weaveFrom } from "../views/darkness.js";
+import { makeMap } from "../views/map.js";
+import { drawSmallWeave } from "../views/weave.js";
+
+const HEARD_S = 6, SEND_MS = 160;
+
+/** @param {any} desk */
+export function makeHearing(desk) {
+  const { state, words, session } = desk;
+  /** @type {{strength: Uint8Array, offset: number} | null} */
+  let lead = null;
+  /** @type {any[]} */
+  let readings = [];
+  /** What W hears: a map and its name, and which place comes next. @type {{map: any, name: string, turn: number, middle: boolean} | null} */
+  let chosen = null;
+  let timer = 0;
+
+  /** What is drawn from; asked again when the takes changed. */
+  async function fetchAll() {
+    try {
+      const [found, offered] = await Promise.all([binary(`/api/sessions/${session}/activation`), get(`/api/sessions/${session}/readings`)]);
+      lead = { strength: new Uint8Array(found.data), offset: Number(found.headers.get("X-Offset-S")) };
+      readings = offered;
+      drawReadings();
+    } catch (error) { words.trouble(error); }
+  }
+
+  function drawReadings() {
+    if (!lead) return;
+    for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-reading]"))) {
+      const one = readings.find((reading) => String(reading.rank) === canvas.dataset.reading);
+      if (one) drawSmallWeave(canvas, weaveFrom(makeMap(one.map), lead.strength, lead.offset, 120));
+    }
+  }
+
+  /** Show what a map that is only tried looks like. @param {any} map */
+  function show(map) {
+    if (!lead || !lead.strength.length) return;
+    state.weave = weaveFrom(map, lead.strength, lead.offset);
+    desk.pictures.view()?.draw();
+  }
+
+  /** Hear a map's click with the music: from the middle, or at start, middle and end in turn. */
+  function hearNext() {
+    if (!chosen) { desk.steps.hearChosen(); return; }
+    const take = desk.host.take(state.picture.lead), from = take.offset_s, length = take.duration_s;
+    const names = chosen.middle ? ["from the middle"] : ["at the start", "in the middle", "at the end"];
+    const places = chosen.middle ? [0.5] : [Math.max(0, chosen.map.toSeconds(0) - from) / length, 0.5, Math.max(0.5, (length - HEARD_S) / length)];
+    const at = chosen.turn % places.length, start = Math.max(0, from + places[at] * length - 0.05);
+    chosen.turn++;
+    words.say(`${chosen.name} ${names[at]}${chosen.middle ? "" : "; W hears the next place"}.`);
+    show(chosen.map);
+    if (!state.sound.click) desk.store.sound({ click: true });
+    desk.play(start, Math.min(from + length, start + HEARD_S), { map: chosen.map, after: () => desk.pictures.fetchWeave() });
+  }
+
+  /** @param {Element} target */
+  function pressed(target) {
+    const button = /** @type {HTMLElement | null} */ (target.closest("[data-hear-bpm], [data-hear-reading]"));
+    if (!button || !state.map) return;
+    const rank = button.dataset.hearReading;
+    if (rank) {
+      const one = readings.find((reading) => String(reading.rank) === rank);
+      if (one) chosen = { map: makeMap(one.map), name: one.sentence, turn: 0, middle: true };
+    } else {
+      const bpm = Number(button.dataset.hearBpm), meters = state.picture.map.meters, name = `${bpm.toFixed(3)} BPM`;
+      if (chosen?.name !== name) chosen = { map: makeMap(steadyTable(bpm * meters[0][3], Number(button.dataset.bar1), meters)), name, turn: 0, middle: false };
+    }
+    hearNext();
+  }
+
+  /** Turn the tempo: the rows at once, the server when the hand rests. @param {number} step BPM */
+  function nudge(step) {
+    const { picture, map } = state;
+    if (picture.kind !== "steady" || !map) { words.say("The map breathes; use one steady tempo first, then nudge it."); return; }
+    const beat = map.table.meters[0][3], [t0, t1] = map.table.times, [q0, q1] = map.table.quarters, now = (60 * (q1 - q0)) / (t1 - t0) / beat;
+    const bpm = Math.round((now + step) * 1000) / 1000;
+    if (!(bpm >= 5 && bpm <= 1000)) return;
+    state.map = makeMap(turned(map.table, bpm / now));
+    desk.trial = null;
+    show(state.map);
+    desk.player.again();
+    const field = /** @type {HTMLInputElement | null} */ (document.querySelector('.field[data-act="steady"][data-name="bpm"]'));
+    if (field) field.value = String(bpm);
+    words.say(`${bpm} BPM`);
+    clearTimeout(timer);
+    timer = window.setTimeout(() => desk.act("steady", { bpm, nudged: true }), SEND_MS);
+  }
+
+  return { fetchAll, drawReadings, show, hearNext, pressed, nudge, forget: () => { chosen = null; } };
+}
