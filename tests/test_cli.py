@@ -91,7 +91,7 @@ class AnalyseTest(CliTest):
     def test_the_line_that_is_printed_names_every_meter(self) -> None:
         status, out, _ = self.run_main("analyse", self.file, "--bar", f"{self.beats[0]}=1", "--meter", "4/4", "--meter", f"{self.beats[16]}=3/4")
         self.assertEqual(status, 0)
-        self.assertRegex(out, r"^tub kit\.wav: \d+\.\d\d BPM, [a-z ]+, 4/4, 3/4 from bar 5, bar 1 at 1\.\d+ s, \d+ bars, \d+ onsets\n$")
+        self.assertRegex(out, r"^tub kit\.wav: \d+\.\d\d BPM, [a-z ]+, 4/4, 3/4 from bar 5, bar 1 at 1\.\d+ s, \d+ bars, \d+ onsets\n")
 
     def test_silence_is_an_answer(self) -> None:
         silent = self.write("silent.wav", np.zeros(44100), 44100)
@@ -239,3 +239,50 @@ class RefusalTest(CliTest):
                 self.assertEqual(err.count("\n"), 1, err)
                 self.assertNotIn("Traceback", err)
         self.assertFalse((self.folder / "out.wav").exists())
+
+
+class MeasureTest(CliTest):
+    FIELDS = ("from_s", "to_s", "bars", "beats_per_bar", "bpm", "plus_minus_bpm", "seam", "proposal", "candidates")
+
+    def steady_beat(self) -> str:
+        audio = struck(0.5 + 0.5 * np.arange(40), 21.0, low_every=4)
+        return self.write("beat 120bpm.wav", audio.samples.T, audio.sample_rate_hz)
+
+    def test_a_rough_range_is_caught_counted_and_rounded(self) -> None:
+        status, out, _ = self.run_main("measure", self.steady_beat(), "--range", "4.46-8.57", "--json", "-")
+        self.assertEqual(status, 0)
+        found = json.loads(out)
+        self.assertTrue(set(self.FIELDS) <= set(found))
+        self.assertEqual((found["bars"], found["beats_per_bar"], found["proposal"]["bpm"]), (2, 4, 120.0))
+        self.assertAlmostEqual(found["from_s"], 4.5, delta=0.002)
+        self.assertAlmostEqual(found["to_s"], 8.5, delta=0.002)
+        self.assertAlmostEqual(found["bpm"], 120.0, delta=0.05)
+        self.assertLess(abs(found["proposal"]["end_offset_ms"]), 2.0)
+        self.assertTrue(found["seam"]["clean"])
+
+    def test_the_whole_file_is_not_caught_and_bars_may_be_stated(self) -> None:
+        status, out, _ = self.run_main("measure", self.steady_beat(), "--whole", "--bars", "10", "--json", "-")
+        found = json.loads(out)
+        self.assertEqual((status, found["from_s"], found["to_s"], found["bars"]), (0, 0.0, 21.0, 10))
+        self.assertAlmostEqual(found["bpm"], 60 * 40 / 21, places=3)
+        status, out, _ = self.run_main("measure", self.steady_beat(), "--whole", "--bars", "10")
+        self.assertIn("From 0:00.000 to 0:21.000 are 10 bars", out)
+
+    def test_what_is_no_range_is_refused_in_one_line(self) -> None:
+        file = self.steady_beat()
+        for more in (["--range", "3"], ["--range", "8-4"], ["--range", "4-90"], ["--whole", "--bars", "0"], []):
+            status, out, err = self.run_main("measure", file, *more)
+            self.assertEqual((status, out, err.count("\n")), (2, "", 1), more)
+
+    def test_readings_and_what_the_file_states(self) -> None:
+        status, out, _ = self.run_main("analyse", self.steady_beat(), "--json", "-")
+        found = json.loads(out)
+        self.assertEqual((status, found["stated_bpm"], found["audible_from_bar"]), (0, 120.0, None))
+        self.assertIn("encoder_delay_s", found)
+        first = found["readings"][0]
+        self.assertEqual((first["rank"], first["meter"]), (1, found["meters"][0]["meter"]))
+        self.assertEqual(first["beats"], found["beats"])
+        self.assertFalse(found["steady"]["played"])
+        status, _, err = self.run_main("analyse", self.steady_beat(), "--reading", "99")
+        self.assertEqual(status, 2)
+        self.assertIn("no reading 99", err)

@@ -85,6 +85,9 @@ def analysis_document(
         document["steady"] = steady_document(analysis.steady)
         document["bpm"] = round(analysis.steady.bpm, 4)
         document["audible_from_bar"] = audible_from_bar(analysis)
+        if document["readings"]:
+            # The first is what all the rest says.
+            document["readings"][0]["bpm"] = document["bpm"]
     return document
 
 
@@ -110,6 +113,7 @@ def steady_document(steady: SteadyTempo) -> dict[str, Any]:
         "drift_end_ms": round(steady.drift_end_ms, 1),
         "scatter_ms": round(steady.scatter_ms, 2),
         "verdict": steady.verdict,
+        "played": steady.played,
         "candidates": [{"bpm": round(c.bpm, 4), "relation": c.relation, "evidence": round(c.evidence, 4)} for c in steady.candidates],
     }
 

@@ -4,8 +4,28 @@ from __future__ import annotations
 
 from typing import Any
 
+from combpace.core.tempo.meters import bar_number
 from combpace.session import words
 from combpace.session.state import SessionState
+
+# An attack so much of a bar before a line opens that bar.
+EARLY_BARS = 1 / 8
+
+
+def music_starts(state: SessionState) -> tuple[int, float] | None:
+    """(bar index, session time of its line) of the first bar line on which the lead plays, pickups before it left out; None without attacks."""
+    line, lead = state.session_map(), state.document.lead
+    if line is None or lead is None:
+        return None
+    times = state.onsets(lead.id).times
+    if not len(times):
+        return None
+    place = line.place(float(times[0]) + lead.offset_s)
+    index = line.bar_of(place)
+    behind = place - line.bar_line(index)
+    if behind > EARLY_BARS * line.meter_of(index).bar_quarters:
+        index += 1
+    return index, line.second(line.bar_line(index))
 
 
 def map_facts(state: SessionState) -> dict[str, Any] | None:
@@ -15,7 +35,11 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
         return None
     pace = state.own_pace(lead.id)
     steady = state.map_choice().kind == "steady"
+    starts = music_starts(state)
     return {
+        "music_bar": bar_number(starts[0]) if starts else None,
+        "music_s": starts[1] if starts else None,
+        "lead": lead.id,
         "bar_1": words.clock(line.second(0.0)),
         "meter": str(line.meters[0]),
         "meters": words.meter_changes(line),

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from math import isfinite
 
 import numpy as np
+from scipy.ndimage import median_filter
 
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets.detect import Onsets
@@ -16,6 +17,9 @@ from combpace.core.tempo.map import TempoMap
 PROGRAMMED_S = 0.004
 # So many of a machine's beats lie this near to its one line.
 ON_LINE_S, MACHINE_SHARE = 0.020, 0.9
+# Beats that scatter by no more than this about one line, and whose course of nine beats never leaves it by what is heard, are steady whatever
+# a fill or a break did to how they were followed; so many of them may be anywhere.
+SCATTERED_S, HEARD_S, ALL_BUT = 0.008, 0.010, 0.05
 RELATIONS = (("as read", 1.0), ("half", 0.5), ("double", 2.0), ("dotted", 2.0 / 3.0), ("triplet", 1.5), ("triple", 3.0), ("third", 1.0 / 3.0))
 
 
@@ -37,7 +41,8 @@ class SteadyTempo:
     first_downbeat_s  take time of bar 1's line under this tempo
     scatter_ms        robust spread of the beats about the line
     drift_end_ms      attacks minus line over the last bars; early is negative
-    verdict           "steady", "wanders", "speeds up" or "slows down"
+    verdict           "steady", "wanders", "speeds up" or "slows down"; how far the beats lie from one line decides, by what is heard
+    played            whether a person played it: beats scatter as no machine's do
     candidates        readings, the best first
     """
 
@@ -48,6 +53,7 @@ class SteadyTempo:
     drift_end_ms: float
     verdict: str
     candidates: tuple[Candidate, ...]
+    played: bool = False
 
 
 def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -> SteadyTempo:
@@ -76,6 +82,7 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
         scatter_ms=float(1000.0 * spread),
         drift_end_ms=float(1000.0 * np.median(residual[-tail:])),
         verdict=_verdict(x, y, residual, spread),
+        played=spread >= PROGRAMMED_S,
         candidates=candidates_of(float(bpm), float(start), replace(onsets, times=straight), float(until[0])),
     )
 
@@ -121,6 +128,9 @@ def _verdict(x: FloatArray, y: FloatArray, residual: FloatArray, spread: float) 
         return "steady"
     # A machine plays on one line; a fill or a break where beats were laid on other attacks is no breathing.
     if spread < PROGRAMMED_S and float(np.mean(np.abs(residual) < ON_LINE_S)) >= MACHINE_SHARE:
+        return "steady"
+    course = np.abs(median_filter(residual, size=9, mode="nearest"))
+    if spread < SCATTERED_S and float(np.quantile(course, 1 - ALL_BUT)) < HEARD_S:
         return "steady"
     # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single hits.
     window = min(9, len(x) | 1)

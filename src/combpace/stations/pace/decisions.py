@@ -166,7 +166,8 @@ def reading(state: SessionState, args: ReadingArgs) -> Change:
     if stated.everywhere is not None and str(stated.everywhere) != taken.meter:
         more += f" The {stated.everywhere} that you stated stays, though this reading has {taken.meter}."
     if chosen.stated_bpm is not None and abs(chosen.stated_bpm / taken.pace.meters[0].beat_quarters / taken.bpm - 1) > SAME_TEMPO:
-        more += f" The {chosen.stated_bpm / taken.pace.meters[0].beat_quarters:.2f} BPM that you stated contradict it and no longer hold."
+        beat = state.need_map().meters[0].beat_quarters
+        more += f" The {chosen.stated_bpm / beat:.2f} BPM that you stated contradict it and no longer hold."
         chosen = _without_tempo(chosen)
     note = f"{lead.name} is counted in {taken.meter} at {taken.bpm:.1f} BPM, reading {taken.rank} of {len(offered)}"
     return _as_read(state, lead, old or new, new, chosen, note, more)

@@ -58,10 +58,11 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
         return Offer(shown, found.why, do)
     stretch = 100.0 * (found.bpm / wished.bpm - 1.0)
     way = "longer" if stretch > 0 else "shorter"
-    instead = (
+    both = (
         Action(f"The grid takes {shown}", "steady", {"bpm": round(found.bpm, 4)}),
         Action(f"Grid at {wished.bpm:.6g}, fit the take", "steady", {"bpm": wished.bpm}),
     )
+    instead = tuple(one for one in both if force is None or abs(force - one.args["bpm"]) >= SAME_BPM)
     limit = f"limit {state.document.map.limit_ms:g} ms"
     why = (
         f"{wished.bpm:.6g} does not hold: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "

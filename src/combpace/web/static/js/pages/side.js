@@ -14,6 +14,10 @@ export function actionOf(field) {
   if (act === "take" && field.dataset.fixedValue) return { name: "take", args: { take: value, field: name, value: field.dataset.fixedValue } };
   if (act === "take" || act === "rule") return { name: act, args: { take, field: name, value } };
   if (act === "threshold") return { name: act, args: { take, threshold: value } };
+  if (act === "first-bar") {
+    const bar = Number(value);
+    return Number.isInteger(bar) && bar !== 0 ? { name: "audio-to-bar", args: { take, time_s: Number(field.dataset.time), bar } } : { wrong: `“${value}” is no bar; write a whole number, 1, 5 or 17.` };
+  }
   if (act === "limit") return { name: act, args: { ms: value } };
   if (act === "meter") return { name: act, args: { meter: value } };
   if (act === "read-again") return { name: act, args: { about_bpm: value } };
@@ -139,7 +143,7 @@ export function makeSide(desk) {
       head.textContent = `Attack ${placeWords(map, map.toQuarters(mark.time))}`;
       text.textContent = `${clockWords(mark.time)}, strength ${mark.strength.toFixed(2)}, ${Math.round(mark.sure * 100)} % sure.`;
       if (selection.target !== undefined) text.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
-      station.chosenOnset(desk, selection, mark, button);
+      station.chosenOnset(desk, selection, mark, button, row);
       button("Hear it", "W", () => desk.steps.hearChosen());
     } else if (selection?.kind === "anchor" && map) {
       const anchor = picture.anchors.find((/** @type {any} */ one) => one.q === selection.q);

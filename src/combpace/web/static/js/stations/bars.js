@@ -3,7 +3,7 @@
 import { mountCloseComb } from "../views/close_comb.js";
 import { mountComb } from "../views/comb.js";
 import { mountCurve } from "../views/curve.js";
-import { legend, plain, removeMark, swatch } from "./station.js";
+import { legend, plain, removeMark, startFields, swatch } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const bars = {
@@ -35,10 +35,11 @@ export const bars = {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });
     else removeMark(desk, selection);
   },
-  chosenOnset(desk, selection, mark, button) {
+  chosenOnset(desk, selection, mark, button, row) {
     button("This is bar 1", "", () => desk.act("bar-1", { time_s: mark.time }));
     button("This is a downbeat", "D", () => desk.act("downbeat", { time_s: mark.time }));
     button("Remove the mark", "Del", () => removeMark(desk, selection));
+    startFields(desk, selection, mark, row);
   },
   chosenBar(desk, bar, button, row) {
     const { act, state } = desk, breathing = state.picture.kind !== "steady";

@@ -3,7 +3,7 @@
 import { mountWeave } from "../views/weave.js";
 import { makeHearing } from "./pace_hear.js";
 import { makeRanging } from "./pace_range.js";
-import { legend, plain } from "./station.js";
+import { legend, plain, startFields } from "./station.js";
 
 /** @type {WeakMap<any, {hearing: ReturnType<typeof makeHearing>, ranging: ReturnType<typeof makeRanging>}>} */
 const made = new WeakMap();
@@ -89,6 +89,7 @@ export const pace = {
     });
     return [...buttons, legend("<span>a slanting thread is a wrong tempo, a wavy one a breathing performance</span>")];
   },
+  chosenOnset: (desk, selection, mark, button, row) => startFields(desk, selection, mark, row),
   drawSmall: (desk) => own(desk).hearing.drawReadings(),
   refreshed(desk) {
     own(desk).hearing.fetchAll();

@@ -6,7 +6,7 @@
  *   mount: (desk: any, box: HTMLElement) => any, tools: (desk: any) => Node[], drawSmall: (desk: any) => void,
  *   marksOf: (desk: any) => string, show: (desk: any, time: number, index: number) => void, follow: (desk: any) => void, zoom: (desk: any, direction: number) => void,
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
- *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button) => void,
+ *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
  *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void}} StationView
  *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
  *   pulls: Enter on a chosen attack chooses its tooth
@@ -42,6 +42,39 @@ export const plain = {
   chosenBar: () => "",
   refreshed: () => {},
 };
+
+/**
+ * The start put right, both ways: the grid goes to a chosen attack, or the audio goes to a bar; each with a bar to type.
+ * @param {any} desk @param {any} selection @param {any} mark @param {HTMLElement} row
+ */
+export function startFields(desk, selection, mark, row) {
+  const near = desk.state.map ? desk.state.map.barOf(desk.state.map.toQuarters(mark.time) + 0.25) : 0, number = near >= 0 ? near + 1 : near;
+  for (const [before, title, use] of /** @type {[string, string, (bar: number) => void][]} */ ([
+    ["Grid: this is bar", "The bar line goes to this attack; no audio moves", (bar) => desk.act("bar", { time_s: mark.time, bar })],
+    ["Audio: this goes to bar", "The whole take moves with this attack; the grid stays", (bar) => desk.act("audio-to-bar", { take: selection.take, time_s: mark.time, bar })],
+  ])) {
+    const label = document.createElement("label"), field = document.createElement("input");
+    label.className = "from-here";
+    label.title = title;
+    field.className = "field w3";
+    field.value = String(number);
+    field.inputMode = "numeric";
+    field.autocomplete = "off";
+    field.setAttribute("aria-label", before);
+    const go = () => {
+      const bar = Number(field.value);
+      if (Number.isInteger(bar) && bar !== 0) use(bar); else desk.words.note(`“${field.value}” is no bar; write a whole number, 1, 5 or 17.`, true);
+    };
+    field.addEventListener("keydown", (event) => { if (event.key === "Enter") { event.preventDefault(); event.stopPropagation(); go(); } });
+    const button = document.createElement("button");
+    button.type = "button";
+    button.className = "button small";
+    button.textContent = "Do";
+    button.addEventListener("click", go);
+    label.append(`${before} `, field, " ", button);
+    row.append(label);
+  }
+}
 
 /** Delete on a mark that is chosen here. @param {any} desk @param {any} selection */
 export function removeMark(desk, selection) {

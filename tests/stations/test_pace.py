@@ -1,0 +1,165 @@
+"""Pace: readings, taps, ranges, the start, padding; each as the page takes it."""
+
+import numpy as np
+
+from combpace.core.analysis.readings import alike
+from combpace.core.errors import ParameterError
+from combpace.core.tempo.meters import bar_index
+from combpace.session import shelf
+from combpace.stations.lead_readings import in_force, ways
+from combpace.stations.pace.station import pace_facts
+from tests.support.places import PlaceTest, bring_in, look
+from tests.support.sounds import struck
+
+
+class ReadingTest(PlaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        # Halves as loud as beats, a deep stroke on every third: how it is counted is open.
+        halves = (self.beats[:-1] + self.beats[1:]) / 2
+        self.session = shelf.create(self.place, "Open")
+        sound = struck(np.sort(np.concatenate([self.beats, halves])), float(self.beats[-1]) + 1.0, low_every=3)
+        self.lead = bring_in(self.place, self.session, sound, "open kit.wav")
+        self.offered = self.seen().readings(self.lead)
+
+    def test_the_one_in_force_is_first_and_taking_another_is_one_step(self) -> None:
+        self.assertGreater(len(self.offered), 1)
+        self.assertEqual(ways(self.seen())[0].do, None)
+        before = self.seen().need_map()
+        note = self.act("reading", rank=2).note
+        self.assertIn("reading 2", note)
+        pace = self.seen().own_pace(self.lead)
+        assert pace is not None
+        self.assertTrue(alike(pace, self.offered[1].pace))
+        self.assertEqual(in_force(self.seen(), self.seen().need_lead(), self.offered), 2)
+        self.assertEqual(ways(self.seen())[0].rank, 2)
+        # Breathing stays breathing, ranks stay, and one undo takes it back.
+        self.assertEqual(self.seen().map_choice().kind, "own")
+        self.assertEqual([one.rank for one in self.seen().readings(self.lead)], [one.rank for one in self.offered])
+        self.act("undo")
+        self.assertEqual(self.seen().need_map(), before)
+
+    def test_the_one_in_force_is_accepted_and_nothing_moves(self) -> None:
+        before = self.seen().need_map().times_s
+        self.act("reading", rank=1)
+        np.testing.assert_allclose(self.seen().need_map().times_s, before, atol=1e-9)
+
+    def test_what_was_stated_holds_or_is_named(self) -> None:
+        at = float(self.seen().need_map().second(self.seen().need_map().bar_line(3)))
+        self.act("bar", time_s=at, bar=4)
+        self.act("meter", meter="4/4")
+        other = next((one for one in self.offered if one.meter != "4/4"), self.offered[1])
+        note = self.act("reading", rank=other.rank).note
+        line = self.seen().need_map()
+        self.assertAlmostEqual(line.second(line.bar_line(bar_index(4))), at, places=6)
+        if other.meter != "4/4":
+            self.assertIn("4/4 that you stated stays", note)
+        self.act("steady", bpm=90)
+        far = next(one.rank for one in self.offered if abs(one.bpm / 90 - 1) > 0.02)
+        self.assertIn("90.00 BPM that you stated", self.act("reading", rank=far).note)
+
+    def test_a_rank_that_is_none_is_refused(self) -> None:
+        for rank in (0, len(self.offered) + 1, -1):
+            with self.assertRaisesRegex(ParameterError, "Nothing was changed"):
+                self.act("reading", rank=rank)
+
+
+class TapTest(PlaceTest):
+    def test_taps_give_tempo_and_bar_1_in_one_step(self) -> None:
+        rng = np.random.default_rng(1)
+        session = shelf.create(self.place, "Steady")
+        beats = 1.0 + 0.5 * np.arange(64)
+        lead = bring_in(self.place, session, struck(beats, 34.0, low_every=4), "beat.wav")
+        self.session, self.lead = session, lead
+        note = self.act("tap", times_s=list(beats[8:24] + rng.uniform(-0.04, 0.04, 16))).note
+        self.assertIn("16 taps", note)
+        line = self.seen().need_map()
+        self.assertAlmostEqual(line.bpm_at(0.0), 120.0, delta=0.05)
+        off = (line.second(0.0) - 1.0) / 0.5
+        self.assertLess(abs(off - round(off)) * 500, 8)
+        self.act("undo")
+        with self.assertRaisesRegex(ParameterError, "4 taps"):
+            self.act("tap", times_s=[1.0, 2.0])
+
+    def test_without_any_pulse_the_taps_stand_alone(self) -> None:
+        session = shelf.create(self.place, "Drone")
+        bring_in(self.place, session, struck([0.5], 12.0), "drone.wav")
+        self.session = session
+        self.act("tap", times_s=[2.0 + 0.6 * k for k in range(8)])
+        self.assertAlmostEqual(self.seen().need_map().bpm_at(0.0), 100.0, delta=0.01)
+
+
+class StartTest(PlaceTest):
+    def downbeat(self, number: int) -> float:
+        return self.line(bar_index(number))
+
+    def test_audio_goes_to_a_bar_of_a_steady_grid_that_stays(self) -> None:
+        self.act("steady", bpm=100)
+        grid = self.seen().need_map()
+        attack = float(self.seen().onsets(self.lead).times[0])
+        self.act("audio-to-bar", take=self.lead, time_s=attack, bar=5)
+        now = self.seen()
+        self.assertEqual(now.need_map().second(0.0), grid.second(0.0))
+        self.assertAlmostEqual(now.need_lead().offset_s + attack, self.downbeat(5), delta=1e-9)
+        self.act("undo")
+        self.assertEqual(self.seen().need_lead().offset_s, 0.0)
+
+    def test_audio_of_a_breathing_lead_takes_its_lines_along_and_bar_1_stays(self) -> None:
+        first = self.downbeat(1)
+        lines = [self.downbeat(number) - first for number in (2, 3, 4)]
+        self.act("audio-to-bar", take=self.lead, time_s=first, bar=17)
+        self.assertAlmostEqual(self.downbeat(1), first, delta=1e-6)
+        self.assertAlmostEqual(self.downbeat(17), first + self.seen().need_lead().offset_s, delta=1e-6)
+        self.assertGreater(self.seen().need_lead().offset_s, 10.0)
+        np.testing.assert_allclose([self.downbeat(number) - self.downbeat(17) for number in (18, 19, 20)], lines, atol=1e-6)
+
+    def test_what_was_stated_of_bars_goes_along(self) -> None:
+        at = self.downbeat(3)
+        self.act("bar", time_s=at, bar=3)
+        self.act("audio-to-bar", take=self.lead, time_s=self.downbeat(1), bar=5)
+        moved = at + self.seen().need_lead().offset_s
+        self.assertAlmostEqual(self.downbeat(7), moved, delta=1e-6)
+        self.assertEqual(self.seen().stated.bars[0][1], 7)
+        self.act("meter", meter="4/4")
+        self.assertAlmostEqual(self.downbeat(7), moved, delta=1e-6)
+
+    def test_an_attack_that_opens_no_bar_is_refused(self) -> None:
+        with self.assertRaisesRegex(ParameterError, "opens no bar"):
+            self.act("audio-to-bar", take=self.lead, time_s=float(self.beats[1]), bar=5)
+
+
+class DelayTest(PlaceTest):
+    def test_padding_is_offered_and_taken_off_by_placement(self) -> None:
+        self.session = shelf.create(self.place, "Copied")
+        lead = bring_in(self.place, self.session, struck(0.0261 + 0.5 * np.arange(64), 33.0, low_every=4), "copy 120bpm.wav")
+        place = next(one for one in look(self.seen(), "pace") if one.do and one.do.name == "take-off-delay")
+        self.assertIn("a guess", place.reason)
+        assert place.do is not None
+        self.assertAlmostEqual(place.do.args["delay_s"], 0.0261, delta=0.001)
+        self.act("take-off-delay", **place.do.args)
+        self.assertAlmostEqual(self.seen().need_map().second(0.0) % 0.5, 0.0, delta=0.002)
+        self.assertEqual(self.seen().need_lead().offset_s, -place.do.args["delay_s"])
+        self.assertFalse([one for one in look(self.seen(), "pace") if one.do and one.do.name == "take-off-delay"])
+        facts = pace_facts(self.seen())
+        assert facts is not None
+        self.assertTrue([line for line in facts["lines"] if "stated by its file name" in line.source])
+        self.assertEqual(lead, self.seen().need_lead().id)
+
+
+class LimitTest(PlaceTest):
+    def test_what_may_pile_up_decides_what_is_proposed(self) -> None:
+        self.session = shelf.create(self.place, "Odd")
+        bring_in(self.place, self.session, struck(1.0 + 60 / 119.75 * np.arange(120), 62.0, low_every=4), "odd.wav")
+
+        def offered() -> str:
+            facts = pace_facts(self.seen())
+            assert facts is not None and facts["offer"] is not None
+            return str(facts["offer"].bpm)
+
+        self.assertTrue(offered().startswith("119.7"), offered())
+        facts = pace_facts(self.seen())
+        assert facts is not None
+        self.assertIn("120 does not hold", facts["offer"].instead_why)
+        self.assertIn("Nothing moved", self.act("limit", ms="400").note)
+        with self.assertRaisesRegex(ParameterError, "limit"):
+            self.act("limit", ms="none")
