@@ -24,6 +24,8 @@ SPECTRUM_S = 0.020
 LEAST_MOMENTS, MOST_MOMENTS = 8, 200
 # The join may be as rough as the roughest of so many ordinary moments.
 CLEAN_SHARE = 0.05
+# A moment this nearly as rough as the join counts: what is loudest joins to what is loudest, and noise differs.
+AS_ROUGH = 0.9
 # Bars of the end that are asked, in beats.
 LAST_BEATS = 8
 MOST_BARS = 1000
@@ -89,6 +91,7 @@ def measure_along(
         beats_per_bar=beats_per_bar,
         bars=bars,
         catch=catch and not whole,
+        whole=whole,
         limit_ms=limit_ms,
         beats_s=None if pace is None else pace.times_s,
     )
@@ -104,12 +107,14 @@ def measure(
     beats_per_bar: int = 4,
     bars: int | None = None,
     catch: bool = True,
+    whole: bool = False,
     limit_ms: float = LIMIT_MS,
     beats_s: FloatArray | None = None,
 ) -> Measured:
     """Measure a range that was marked roughly.
 
     rough_bpm      counted beats a minute, what bars are counted with; None where nothing was heard: then `bars` is needed
+    whole          the range is the whole file, whose ends are exact
     catch          edges go to attacks and zero crossings; else they are meant as they stand
     beats_s        beats of the whole take, for what happens at its end; None where there are none
     Raises         ParameterError for edges that are no range, or where the bars cannot be counted
@@ -128,7 +133,8 @@ def measure(
         bars = max(1, round((to_s - from_s) / period / beats_per_bar))
     count = bars * beats_per_bar
     bpm = 60.0 * count / (to_s - from_s)
-    spread = max(EDGE_S, _scatter(onsets, from_s, to_s, count)) if catch else 0.5 / source.sample_rate_hz
+    # The ends of a file are what they are; edges on attacks, also by hand, are as exact as attacks.
+    spread = 0.5 / source.sample_rate_hz if whole else max(EDGE_S, _scatter(onsets, from_s, to_s, count))
     plus_minus = 1.96 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
     ends = end_offset(onsets, beats_s, from_s, period)
     return Measured(
@@ -221,7 +227,7 @@ def seam(source: Source, onsets: Onsets, from_s: float, to_s: float) -> Seam:
     ordinary = np.array([_roughness(source, int(at), int(at), size) for at in moments])
     if not len(ordinary):
         return Seam(0.0, False)
-    shares = np.mean(ordinary >= join[None, :] * (1 - 1e-9), axis=0)
+    shares = np.mean(ordinary >= join[None, :] * AS_ROUGH, axis=0)
     score = float(shares.min())
     return Seam(score, score >= CLEAN_SHARE)
 

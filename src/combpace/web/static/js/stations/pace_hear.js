@@ -67,7 +67,7 @@ export function makeHearing(desk) {
       if (one) chosen = { map: makeMap(one.map), name: one.sentence, turn: 0, middle: true };
     } else {
       const bpm = Number(button.dataset.hearBpm), meters = state.picture.map.meters, name = `${bpm.toFixed(3)} BPM`;
-      if (chosen?.name !== name) chosen = { map: makeMap(steadyTable(bpm * meters[0][3], Number(button.dataset.bar1), meters)), name, turn: 0, middle: false };
+      if (chosen?.name !== name) chosen = { map: makeMap(steadyTable(bpm * meters[0][3], Number(button.dataset.startS), meters)), name, turn: 0, middle: false };
     }
     hearNext();
   }

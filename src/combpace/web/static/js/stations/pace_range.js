@@ -58,7 +58,7 @@ export function makeRanging(desk, hearing) {
   /** Put the active edge on the attack before or after it. @param {number} step */
   function hopAttack(step) {
     const { times } = desk.host.marks(state.picture.lead), at = edge ? range.to_s : range.from_s;
-    const found = step > 0 ? times.find((/** @type {number} */ time) => time > at + 0.002) : [...times].reverse().find((/** @type {number} */ time) => time < at - 0.002);
+    const found = step > 0 ? times.find((/** @type {number} */ time) => time > at + 0.0005) : [...times].reverse().find((/** @type {number} */ time) => time < at - 0.0005);
     if (found !== undefined) put(found);
   }
 

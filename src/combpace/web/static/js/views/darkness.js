@@ -19,7 +19,7 @@ export function weaveFrom(map, strength, offset, columns = 480) {
     let low = edge(0);
     for (let k = 0; k < columns; k++) {
       const next = edge(k + 1);
-      dark[row * columns + k] = Math.max(at(low), at(Math.max(next, low + 1)));
+      dark[row * columns + k] = Math.max(at(low), at(Math.max(next, low + 1) - 1));
       low = next;
     }
   }

@@ -1,0 +1,141 @@
+"""Pace by a person's means: hold, tap, nudge, hear, choose; what is drawn is what sounds."""
+
+import unittest
+
+import numpy as np
+
+from tests.support.browser import BrowserTest
+from tests.support.sounds import struck
+
+# A beat of a machine at 120 BPM, a loud stroke on every fourth.
+BEATS = 1.0 + 0.5 * np.arange(48)
+
+
+class PaceTest(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.drop(self.write("machine beat.wav", struck(BEATS, 26.0, low_every=4)))
+        self.page.keyboard.press("2")
+        self.page.wait_for_function("combpace.state.station === 'pace' && combpace.state.weave")
+
+    def play_from(self, time_s: float) -> None:
+        self.page.evaluate(f"combpace.player.seek({time_s})")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 0")
+
+    def until(self, time_s: float) -> None:
+        self.page.wait_for_function(f"combpace.player.position() >= {time_s}", polling=10)
+
+    def bpm(self) -> float:
+        return float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))"))
+
+    def test_hold_over_two_bars_hear_the_loop_use_it_start_at_bar_5(self) -> None:
+        """Hold H over two bars while it plays, use the rounded tempo, let the music start at bar 5: seven actions."""
+        self.play_from(4.6)
+        self.until(5.03)
+        self.page.keyboard.down("h")
+        self.until(9.03)
+        self.page.keyboard.up("h")
+        self.page.wait_for_selector("#range-box .seam")
+        text = self.page.inner_text("#range-box .range-words")
+        self.assertRegex(text, r"are 2 bars: (119\.9|120\.0)\d+ BPM ± \d.*the seam is clean")
+        # It loops between the attacks themselves, at once.
+        loop = self.look("combpace.state.sound.loop")
+        np.testing.assert_allclose(loop, [5.0, 9.0], atol=0.002)
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() < 9.1")
+        # J hops to the other edge, arrows move it by a millisecond and it is measured again.
+        self.page.keyboard.press("j")
+        self.page.wait_for_function("document.querySelector('#range-box .hint').textContent.startsWith('The start')")
+        self.page.keyboard.press("ArrowRight")
+        self.page.wait_for_function(f"Math.abs(combpace.state.sound.loop[0] - {loop[0]} - 0.001) < 1e-6")
+        self.page.keyboard.press("q")
+        self.page.wait_for_function("Math.abs(combpace.state.sound.loop[0] - 5.0) < 0.0006")
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("document.getElementById('range-box').hidden")
+        self.idle()
+        self.assertAlmostEqual(self.bpm(), 120.0, places=4)
+        self.assertIsNone(self.look("combpace.state.sound.loop"))
+        first = self.look("combpace.state.picture.takes[0].offset_s")
+        self.assertEqual(first, 0)
+        field = self.page.locator(".field[data-act='first-bar']")
+        field.fill("5")
+        field.press("Enter")
+        self.idle()
+        self.page.wait_for_function("combpace.state.picture.takes[0].offset_s !== 0")
+        # The first stroke of the file lies on the line of bar 5, to a sample.
+        offset = self.look("combpace.state.picture.takes[0].offset_s")
+        onset = self.look("combpace.state.picture.onsets[combpace.state.picture.lead].t[0]")
+        self.assertAlmostEqual(offset + onset, self.look("combpace.state.map.toSeconds(combpace.state.map.barLine(4))"), delta=0.002)
+
+    def test_taps_turn_the_weave_and_are_taken_in_one_step(self) -> None:
+        self.page.keyboard.press("b")
+        self.assertIn("Play first", self.says_now())
+        self.play_from(2.6)
+        before = self.look("combpace.state.weave.rows")
+        for beat in range(8):
+            self.until(3.0 + 0.5 * beat + (0.03 if beat % 2 else 0.0))
+            self.page.keyboard.press("b")
+        self.page.wait_for_function("document.querySelector('#range-box .range-words')?.textContent.startsWith('8 taps')")
+        self.assertIn("the attacks near them say", self.page.inner_text("#range-box .range-words"))
+        self.assertGreater(before, 0)
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("document.getElementById('last-words').textContent.startsWith('8 taps')")
+        self.idle()
+        self.assertAlmostEqual(self.bpm(), 120.0, delta=0.05)
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function("document.getElementById('last-words').textContent.startsWith('Undone')")
+
+    def test_nudges_turn_the_rows_at_once_and_the_server_confirms(self) -> None:
+        was, version = self.bpm(), self.look("combpace.state.picture.version")
+        self.page.wait_for_function("document.querySelectorAll('#canvas-box canvas').length > 0")
+        for key, step in (("ArrowRight", 0.1), ("Shift+ArrowLeft", -0.01), ("PageUp", 1.0)):
+            self.page.keyboard.press(key)
+            was += step
+            self.assertAlmostEqual(self.bpm(), was, delta=0.002)
+        self.page.wait_for_function(f"combpace.state.picture.version > {version}")
+        self.idle()
+        self.assertAlmostEqual(self.bpm(), was, delta=0.002)
+        # The weave that the page made is the one that the server makes.
+        same = self.look(
+            """(async () => {
+              const { weaveFrom } = await import(document.querySelector('script[type=module]').src.replace('workspace_page.js', 'views/darkness.js'));
+              const found = await fetch(`/api/sessions/${combpace.state.picture.session}/activation`);
+              const mine = weaveFrom(combpace.state.map, new Uint8Array(await found.arrayBuffer()), Number(found.headers.get('X-Offset-S')));
+              const theirs = combpace.state.weave;
+              let off = 0;
+              for (let k = 0; k < Math.min(mine.dark.length, theirs.dark.length); k++) off += Math.abs(mine.dark[k] - theirs.dark[k]) > 2 ? 1 : 0;
+              return [mine.rows - theirs.rows, mine.first - theirs.first, off / mine.dark.length];
+            })()"""
+        )
+        self.assertEqual(same[:2], [0, 0])
+        self.assertLess(same[2], 0.01)
+
+    def test_a_candidate_is_heard_before_it_is_used(self) -> None:
+        row = self.page.locator(".tempi tbody tr", has_text="nearest").first if self.page.locator("text=nearest").count() else None
+        button = (row or self.page.locator(".tempi tbody tr").first).locator("[data-hear-bpm]")
+        version = self.look("combpace.state.picture.version")
+        button.click()
+        self.page.wait_for_function("combpace.player.playing")
+        self.assertIn("at the start", self.says_now())
+        self.page.keyboard.press("w")
+        self.page.wait_for_function("document.getElementById('now').textContent.includes('in the middle')")
+        self.page.keyboard.press("w")
+        self.page.wait_for_function("document.getElementById('now').textContent.includes('at the end')")
+        self.assertEqual(self.look("combpace.state.picture.version"), version)
+
+    def test_a_range_is_dragged_on_the_weave_and_given_up_in_two_steps(self) -> None:
+        box = self.page.locator("#canvas-box canvas").bounding_box()
+        assert box is not None
+        self.page.mouse.move(box["x"] + 200, box["y"] + 40)
+        self.page.mouse.down()
+        self.page.mouse.move(box["x"] + 202, box["y"] + 70, steps=4)
+        self.page.mouse.up()
+        self.page.wait_for_selector("#range-box .seam")
+        self.page.keyboard.press("Escape")
+        self.page.wait_for_function("document.querySelector('#range-box .hint').textContent.includes('no edge is chosen')")
+        self.page.keyboard.press("Escape")
+        self.page.wait_for_function("document.getElementById('range-box').hidden && combpace.state.sound.loop === null")
+
+
+if __name__ == "__main__":
+    unittest.main()
