@@ -163,3 +163,23 @@ class LimitTest(PlaceTest):
         self.assertIn("Nothing moved", self.act("limit", ms="400").note)
         with self.assertRaisesRegex(ParameterError, "limit"):
             self.act("limit", ms="none")
+
+
+class PartTest(PlaceTest):
+    def test_one_tempo_from_chosen_takes_and_bars(self) -> None:
+        self.session = shelf.create(self.place, "Part")
+        # Eight bars at 100, then sixteen at 120.
+        slow, fast = 1.0 + 0.6 * np.arange(32), 1.0 + 0.6 * 32 + 0.5 * np.arange(64)
+        lead = bring_in(self.place, self.session, struck(np.concatenate([slow, fast]), 53.0, low_every=4), "two tempi.wav")
+        line = self.seen().need_map()
+        bar = line.bar_of(line.place(22.0)) + 1
+        note = self.act("read-from", takes=[lead], from_bar=bar + 2).note
+        self.assertIn(f"in bars {bar + 2} to the last", note)
+        now = self.seen().need_map()
+        self.assertAlmostEqual(now.bpm_at(0.0), 120.0, delta=0.05)
+        off = (now.second(0.0) - fast[0]) / 0.5
+        self.assertAlmostEqual(off, round(off), delta=0.01)
+        with self.assertRaisesRegex(ParameterError, "choose more bars"):
+            self.act("read-from", takes=[lead], from_bar=2, to_bar=2)
+        with self.assertRaisesRegex(ParameterError, "no bar 0"):
+            self.act("read-from", takes=[lead], from_bar=0)

@@ -24,6 +24,11 @@ function own(desk) {
 function wire(desk, { hearing, ranging }) {
   addEventListener("keyup", (event) => { if (event.code === "KeyH") ranging.letGo(); });
   addEventListener("blur", () => ranging.letGo());
+  document.addEventListener("submit", (event) => {
+    if (!(event.target instanceof HTMLFormElement) || event.target.id !== "read-from") return;
+    event.preventDefault();
+    readFrom(desk, new FormData(event.target));
+  });
   document.addEventListener("click", (event) => {
     const target = event.target instanceof Element ? event.target : null;
     if (!target) return;
@@ -31,6 +36,18 @@ function wire(desk, { hearing, ranging }) {
     const copy = /** @type {HTMLElement | null} */ (target.closest("[data-copy]"));
     if (copy) navigator.clipboard?.writeText(copy.dataset.copy ?? "").then(() => desk.words.say(`${copy.dataset.copy} ms copied.`)).catch(() => {});
   });
+}
+
+/** One tempo from chosen takes and bars. @param {any} desk @param {FormData} form */
+function readFrom(desk, form) {
+  const take = String(form.get("take")), args = /** @type {Record<string, any>} */ ({ takes: take === "all" ? desk.state.picture.takes.map((/** @type {any} */ one) => one.id) : [take] });
+  for (const [name, key] of [["from", "from_bar"], ["to", "to_bar"]]) {
+    const text = String(form.get(name) ?? "").trim();
+    if (!text) continue;
+    if (!/^-?\d+$/.test(text) || Number(text) === 0) { desk.words.note(`“${text}” is no bar; write a whole number like 9, or leave it empty.`, true); return; }
+    args[key] = Number(text);
+  }
+  desk.act("read-from", args);
 }
 
 /** Dragging over the weave marks a range. @param {any} desk @param {any} view @param {HTMLElement} box */
