@@ -27,6 +27,15 @@ def weave_from(seen: SessionState, columns: int = 240, most_rows: int = 2000) ->
     return first, darkness(lines, heard.activation, lead.offset_s, columns)
 
 
+def lead_activation(seen: SessionState) -> tuple[bytes, float]:
+    """(how much of an attack there is in the lead, a byte each hundredth of a second of its own clock; session time of its start)."""
+    lead = seen.document.lead
+    heard = seen.analysis(lead.id) if lead else None
+    if lead is None or heard is None:
+        return b"", 0.0
+    return np.round(255 * np.clip(heard.activation, 0, 1)).astype(np.uint8).tobytes(), lead.offset_s
+
+
 def darkness(bar_lines: FloatArray, take_activation: FloatArray, offset_s: float, columns: int = 240) -> FloatArray:
     """The comb of a whole song as darkness 0-1: a row a bar, an eighth of a bar over both ends.
 

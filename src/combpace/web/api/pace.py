@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
 from pydantic import BaseModel, Field
@@ -14,6 +13,7 @@ from combpace.core.tempo.measure import measure_along
 from combpace.core.tempo.proposal import LIMIT_MS
 from combpace.drawing.picture import map_table
 from combpace.drawing.seam import seam_picture
+from combpace.drawing.weave import lead_activation
 from combpace.media.decode import FileSource
 from combpace.session.decisions import Seconds
 from combpace.session.measured import measured_document
@@ -47,12 +47,8 @@ def readings(session_id: str, folder: Folder) -> list[dict[str, Any]]:
 @router.get("/activation")
 def activation(session_id: str, folder: Folder) -> Response:
     """How much of an attack there is in the lead, a byte each hundredth of a second of its own clock: what a weave is made of."""
-    state = session_state(folder, session_id)
-    lead = state.document.lead
-    heard = state.analysis(lead.id) if lead else None
-    values = np.zeros(0, np.uint8) if heard is None else np.round(255 * np.clip(heard.activation, 0, 1)).astype(np.uint8)
-    offset = lead.offset_s if lead else 0.0
-    return Response(values.tobytes(), media_type="application/octet-stream", headers={"X-Offset-S": repr(offset), "Cache-Control": "no-store"})
+    values, offset = lead_activation(session_state(folder, session_id))
+    return Response(values, media_type="application/octet-stream", headers={"X-Offset-S": repr(offset), "Cache-Control": "no-store"})
 
 
 @router.get("/measure")
