@@ -137,5 +137,24 @@ class PaceTest(BrowserTest):
         self.page.wait_for_function("document.getElementById('range-box').hidden && combpace.state.sound.loop === null")
 
 
+class WithoutPulseTest(BrowserTest):
+    def test_taps_and_ranges_work_where_no_pulse_was_found(self) -> None:
+        self.drop(self.write("drone.wav", struck([0.5], 14.0)))
+        self.page.keyboard.press("2")
+        self.page.wait_for_function("combpace.state.station === 'pace' && document.querySelector('.canvas-empty')")
+        self.assertIn("No pulse was found", self.page.inner_text(".canvas-empty"))
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 0")
+        for beat in range(6):
+            self.page.wait_for_function(f"combpace.player.position() >= {1.0 + 0.6 * beat}", polling=10)
+            self.page.keyboard.press("b")
+        self.page.wait_for_function("document.querySelector('#range-box .range-words')?.textContent.startsWith('6 taps')")
+        self.assertIn("too few attacks", self.page.inner_text("#range-box .range-words"))
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("combpace.state.map !== null")
+        self.idle()
+        self.assertAlmostEqual(float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))")), 100.0, delta=3.0)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -25,8 +25,11 @@ export function makePictures(desk) {
     if (!state.picture.takes.some((/** @type {any} */ take) => take.frames) || (station.needsMap && !state.map)) {
       const text = document.createElement("p");
       text.className = "canvas-empty";
-      text.textContent = state.picture.takes.length ? "Listening: the bars are drawn here as soon as a pulse is found." : "Nothing to draw yet. Drop a recording anywhere on this page.";
+      const heard = state.picture.takes.length && state.picture.takes.every((/** @type {any} */ take) => take.state === "ready");
+      text.textContent = heard ? "No pulse was found. Tap along in Pace, measure a range there, or state a tempo." : state.picture.takes.length ? "Listening: the bars are drawn here as soon as a pulse is found." : "Nothing to draw yet. Drop a recording anywhere on this page.";
       box.append(text);
+      if (heard) view = station.mapless(desk, box);
+      if (view) tools.append(...station.tools(desk));
       return;
     }
     view = station.mount(desk, box);

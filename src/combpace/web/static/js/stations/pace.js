@@ -50,6 +50,17 @@ function readFrom(desk, form) {
   desk.act("read-from", args);
 }
 
+/** The place of a range or of taps under the picture. @param {any} desk @param {HTMLElement} box @returns {() => void} takes it away */
+function mountRange(desk, box) {
+  const holder = document.createElement("div"), { ranging } = own(desk);
+  holder.id = "range-box";
+  holder.className = "range-box";
+  holder.hidden = true;
+  box.after(holder);
+  ranging.mount(holder);
+  return () => { ranging.unmount(); holder.remove(); };
+}
+
 /** Dragging over the weave marks a range. @param {any} desk @param {any} view @param {HTMLElement} box */
 function wireDrag(desk, view, box) {
   /** @type {{x: number, y: number, time: number} | null} */
@@ -82,16 +93,16 @@ export const pace = {
     { id: "leave", keys: ["Escape"], shown: "Esc", words: "forget the taps, let go of the edge, of the range", run: (desk) => { if (!own(desk).ranging.leave()) desk.leave(); } },
   ],
   mount(desk, box) {
-    const { hearing, ranging } = own(desk), view = mountWeave(box, desk.host), holder = document.createElement("div");
-    holder.id = "range-box";
-    holder.className = "range-box";
-    holder.hidden = true;
-    box.after(holder);
+    const { hearing } = own(desk), view = mountWeave(box, desk.host), away = mountRange(desk, box);
     wireDrag(desk, view, box);
     desk.pictures.fetchWeave();
     hearing.fetchAll();
-    ranging.mount(holder);
-    return { ...view, destroy() { ranging.unmount(); holder.remove(); view.destroy(); } };
+    return { ...view, destroy() { away(); view.destroy(); } };
+  },
+  // Taps and ranges need no pulse.
+  mapless(desk, box) {
+    const away = mountRange(desk, box);
+    return { draw() {}, cancel: () => false, show() {}, inSight: () => [0, 0], destroy: away };
   },
   tools(desk) {
     const buttons = [["Tap", "B", "tap"], ["Measure", "H", "measure-here"], ["The whole file is …", "", "whole"]].map(([label, key, id]) => {

@@ -45,7 +45,8 @@ export function makeRanging(desk, hearing) {
     const [a, b] = from < to ? [from, to] : [to, from];
     if (b - a < LEAST_S) { words.say("Hold H longer, or drag farther: a range is at least 0.2 s long."); return; }
     edge = 1;
-    measure({ from_s: a, to_s: b });
+    // Without a pulse nothing counts the bars: one, until the user says how many.
+    measure({ from_s: a, to_s: b, ...(state.map ? {} : { bars: 1 }) });
   }
 
   /** @param {number} from @param {number} to @param {number | null} [bars] */
@@ -184,7 +185,7 @@ export function makeRanging(desk, hearing) {
 
   return {
     mark, tap, hop, draw,
-    whole: () => measure({ whole: true }),
+    whole: () => measure({ whole: true, ...(state.map ? {} : { bars: 1 }) }),
     bars: () => range,
     /** H goes down while it plays. @param {any} event */
     hold(event) {

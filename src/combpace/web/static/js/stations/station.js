@@ -3,13 +3,13 @@
 
 /**
  * @typedef {{id: string, key: number, picture: boolean, needsMap: boolean, fitted: boolean, commands: import("../commands.js").Command[],
- *   mount: (desk: any, box: HTMLElement) => any, tools: (desk: any) => Node[], drawSmall: (desk: any) => void,
+ *   mount: (desk: any, box: HTMLElement) => any, mapless: (desk: any, box: HTMLElement) => any, tools: (desk: any) => Node[], drawSmall: (desk: any) => void,
  *   marksOf: (desk: any) => string, show: (desk: any, time: number, index: number) => void, follow: (desk: any) => void, zoom: (desk: any, direction: number) => void,
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
  *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void}} StationView
  *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
- *   pulls: Enter on a chosen attack chooses its tooth
+ *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth
  * @typedef {(label: string, key: string, run: () => void) => void} Button
  */
 
@@ -28,6 +28,7 @@ export const swatch = (kind, text) => `<span class="long"><span class="swatch ${
 export const plain = {
   id: "", key: 0, picture: true, needsMap: true, fitted: false, pulls: false, commands: [],
   mount: () => null,
+  mapless: () => null,
   tools: () => [],
   drawSmall: () => {},
   marksOf: (desk) => desk.state.picture.lead ?? "",
