@@ -1,6 +1,7 @@
 """Whether roughly marked ranges are caught, counted and rounded: `.venv/bin/python -m bench.pace.ranges [--files 30]`.
 
-A machine's patterns at round tempi (whole, half, tenth); of each, ranges of 1, 2, 4 and 8 bars with both edges off by up to 100 ms, as a held key has them.
+A machine's patterns at round tempi (whole, half, tenth); of each, ranges of 1, 2, 4 and 8 bars with both edges off by up to 100 ms, as
+a held key has them.
 """
 
 from __future__ import annotations

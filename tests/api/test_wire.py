@@ -298,7 +298,7 @@ class PagesTest(WireTest):
         importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         page = self.client.get(f"/sessions/{self.session}/pace").text
         self.assertIn("The playing is steady: one tempo will do", page)
-        self.assertRegex(page, r"is \d+ % sure: listen with the click")
+        self.assertRegex(page, r"is \d+ % sure: listen to the readings")
         self.assertNotIn("too soft", page)
         self.act("scale", {"factor": 2})
         # As the user has it nobody doubts the count.

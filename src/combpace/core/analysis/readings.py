@@ -25,6 +25,8 @@ from combpace.core.tempo.map import TempoMap
 MOST, LEAST_PROBABILITY = 6, 0.02
 # How much sharper the bars of a whole take are told apart than one beat tells them; learnt from generated songs, see docs/decisions/pace.md.
 SHARPER = 14.0
+# Nobody counts slower or faster than this (common practice).
+SLOWEST_BPM, FASTEST_BPM = 25.0, 320.0
 # Two readings are one in kind where so many downbeats and beats of each lie this near to one of the other.
 ALIKE, NEAR_S = 0.8, 0.070
 
@@ -98,7 +100,7 @@ def readings_of(activations: Activations, onsets: Onsets, beats: Beats, pace: Te
     total = sum(sure for _, sure in rows) or 1.0
     found: list[_Way] = []
     for number, (way, sure) in enumerate(rows):
-        if len(way) < 4:
+        if len(way) < 4 or (number > 0 and not SLOWEST_BPM <= 60.0 / float(np.median(np.diff(way.times))) <= FASTEST_BPM):
             continue
         pattern = hear_pattern(activations, way.rough)
         main = in_one_unit(read_bars(pattern, trust=trust_in(activations, way)), way.rough)
