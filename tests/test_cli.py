@@ -268,6 +268,12 @@ class MeasureTest(CliTest):
         status, out, _ = self.run_main("measure", self.steady_beat(), "--whole", "--bars", "10")
         self.assertIn("From 0:00.000 to 0:21.000 are 10 bars", out)
 
+    def test_what_holds_no_whole_bars_says_so(self) -> None:
+        status, out, _ = self.run_main("measure", self.steady_beat(), "--range", "4.5-7.5")
+        self.assertEqual(status, 0)
+        self.assertRegex(out, r"1\.50? bars: move an edge")
+        self.assertNotIn("move an edge", self.run_main("measure", self.steady_beat(), "--range", "4.5-8.5")[1])
+
     def test_what_is_no_range_is_refused_in_one_line(self) -> None:
         file = self.steady_beat()
         for more in (["--range", "3"], ["--range", "8-4"], ["--range", "4-90"], ["--whole", "--bars", "0"], []):

@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from tests.support.browser import BrowserTest
+from tests.support.places import breathing
 from tests.support.sounds import struck
 
 # A beat of a machine at 120 BPM, a loud stroke on every fourth.
@@ -135,6 +136,40 @@ class PaceTest(BrowserTest):
         self.page.wait_for_function("document.querySelector('#range-box .hint').textContent.includes('no edge is chosen')")
         self.page.keyboard.press("Escape")
         self.page.wait_for_function("document.getElementById('range-box').hidden && combpace.state.sound.loop === null")
+
+
+class ReadingTest(BrowserTest):
+    def test_a_doubtful_count_offers_the_other_ways_and_enter_takes_none(self) -> None:
+        beats, _ = breathing()
+        # A deep stroke on every seventh: where the bars begin, and how long they are, is open.
+        self.drop(self.write("open kit.wav", struck(beats, float(beats[-1]) + 1.0, low_every=7)))
+        self.page.keyboard.press("3")
+        self.page.wait_for_function("combpace.state.station === 'bars'")
+        place = self.page.locator("#look .place").first
+        self.assertIn("How it is counted", place.inner_text())
+        version = self.look("combpace.state.picture.version")
+        place.click()
+        choices = self.page.locator("#look-buttons button")
+        self.assertGreater(choices.count(), 0)
+        self.page.keyboard.press("Enter")
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.version"), version)
+        wanted = choices.first.inner_text().split(" at ")[0].strip()
+        choices.first.click()
+        self.page.wait_for_function(f"combpace.state.picture.version > {version}")
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.bars.find((bar) => bar.i === 1).meter"), wanted)
+        # In Pace it stands first now, in use; the others are heard and used there.
+        self.page.keyboard.press("2")
+        self.page.wait_for_selector("#ways li")
+        first = self.page.locator("#ways li").first
+        self.assertIn("in use", first.inner_text())
+        self.assertIn(wanted, first.inner_text())
+        self.page.locator("#ways [data-hear-reading]").nth(1).click()
+        self.page.wait_for_function("combpace.player.playing && document.getElementById('now').textContent.includes('from the middle')")
+        self.page.locator("#ways [data-do='reading']").first.click()
+        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('is counted in')")
+        self.idle()
 
 
 class WithoutPulseTest(BrowserTest):

@@ -8,6 +8,9 @@ from combpace.core.tempo.measure import Measured
 from combpace.media.mapfiles import six
 from combpace.session import words
 
+# A range that holds so much more or less than whole bars is said to.
+ODD_BARS = 0.1
+
 
 def measured_document(found: Measured) -> dict[str, Any]:
     """What `combpace measure --json` prints (docs/formats.md); `sentence` is the same for people."""
@@ -27,9 +30,12 @@ def measured_document(found: Measured) -> dict[str, Any]:
 
 def measured_sentence(found: Measured) -> str:
     clean = "the seam is clean" if found.seam.clean else "the seam is rough: it will be heard where it loops"
+    odd = ""
+    if found.heard_bars is not None and abs(found.heard_bars - found.bars) > ODD_BARS:
+        odd = f" By the tempo that was heard this is {found.heard_bars:.2f} bars: move an edge, or say how many bars it is."
     return (
         f"From {words.clock(found.from_s)} to {words.clock(found.to_s)} {'is' if found.bars == 1 else 'are'} {words.count(found.bars, 'bar')}: "
-        f"{found.bpm:.4f} BPM ± {found.plus_minus_bpm:.4f}; {clean}. Use {round(found.proposal.bpm, 4):.8g}: {found.proposal.why}."
+        f"{found.bpm:.4f} BPM ± {found.plus_minus_bpm:.4f}; {clean}. Use {round(found.proposal.bpm, 4):.8g}: {found.proposal.why}.{odd}"
     )
 
 

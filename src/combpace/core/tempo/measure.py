@@ -46,6 +46,7 @@ class Measured:
     from_s, to_s   its edges, take time
     bars           how many it holds; beats_per_bar counted beats in each
     bpm            bars x beats x 60 / length; plus_minus_bpm half of its 95 % interval
+    heard_bars     how many it holds by the rough tempo, None without one: no whole number where the edges are no bar lines
     """
 
     from_s: float
@@ -56,6 +57,7 @@ class Measured:
     plus_minus_bpm: float
     seam: Seam
     proposal: Proposal
+    heard_bars: float | None = None
 
 
 def measure_along(
@@ -138,7 +140,15 @@ def measure(
     plus_minus = 1.96 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
     ends = end_offset(onsets, beats_s, from_s, period)
     return Measured(
-        from_s, to_s, bars, beats_per_bar, bpm, float(plus_minus), seam(source, onsets, from_s, to_s), propose(bpm, float(plus_minus), ends, limit_ms)
+        from_s=from_s,
+        to_s=to_s,
+        bars=bars,
+        beats_per_bar=beats_per_bar,
+        bpm=bpm,
+        plus_minus_bpm=float(plus_minus),
+        seam=seam(source, onsets, from_s, to_s),
+        proposal=propose(bpm, float(plus_minus), ends, limit_ms),
+        heard_bars=None if rough_bpm is None else (to_s - from_s) / period / beats_per_bar,
     )
 
 
