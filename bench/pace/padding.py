@@ -10,8 +10,8 @@ import argparse
 import tempfile
 from pathlib import Path
 
-import av
 import numpy as np
+from tests.support.lossy import write_mp3
 
 from combpace.batch.files import analyse_file
 from combpace.core.analysis.take import Hints
@@ -41,18 +41,6 @@ def programmed(rng: np.random.Generator, bpm: float, delay_s: float, bars: int =
     return np.asarray(0.8 * out / np.abs(out).max())
 
 
-def encode(path: Path, sound: np.ndarray, *, header: bool) -> None:
-    with av.open(str(path), "w", format="mp3", options={} if header else {"write_xing": "0"}) as file:
-        stream = file.add_stream("libmp3lame", rate=RATE_HZ)
-        stream.layout, stream.bit_rate = "mono", 192_000
-        frame = av.AudioFrame.from_ndarray(sound[None].astype(np.float32), format="fltp", layout="mono")
-        frame.sample_rate, frame.pts = RATE_HZ, 0
-        cut = av.AudioResampler(format=stream.codec_context.format.name, layout="mono", rate=RATE_HZ, frame_size=1152)
-        for part in [*cut.resample(frame), *cut.resample(None)]:
-            file.mux(stream.encode(part))
-        file.mux(stream.encode(None))
-
-
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--files", type=int, default=40)
@@ -64,7 +52,7 @@ def main() -> None:
             bpm = round(2 * rng.uniform(75, 165)) / 2
             header, silence = bool(rng.integers(2)), float(rng.choice([0.0, rng.uniform(0.006, 0.09)]))
             path = Path(folder) / f"programmed {seed}.mp3"
-            encode(path, programmed(rng, bpm, silence), header=header)
+            write_mp3(path, programmed(rng, bpm, silence), RATE_HZ, header=header)
             found = analyse_file(path, Hints()).document
             truth = silence + (0.0 if header else LAME_FRAMES / RATE_HZ)
             said, steady = found["encoder_delay_s"], found["steady"]

@@ -2,28 +2,14 @@ import tempfile
 import unittest
 from pathlib import Path
 
-import av
 import numpy as np
 
 from combpace.core.analysis.lateness import lateness_s
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.stated import padding_is_stated, stated_tempi, tempo_in_name
+from tests.support.lossy import write_mp3
 
 RATE_HZ = 44100
-
-
-def mp3(path: Path, sound: np.ndarray, *, header: bool, tags: dict[str, str] | None = None) -> None:
-    """One channel through libmp3lame, with or without the information frame that states its padding."""
-    with av.open(str(path), "w", format="mp3", options={} if header else {"write_xing": "0"}) as out:
-        out.metadata.update(tags or {})
-        stream = out.add_stream("libmp3lame", rate=RATE_HZ)
-        stream.layout = "mono"
-        frame = av.AudioFrame.from_ndarray(sound[None].astype(np.float32), format="fltp", layout="mono")
-        frame.sample_rate, frame.pts = RATE_HZ, 0
-        cut = av.AudioResampler(format=stream.codec_context.format.name, layout="mono", rate=RATE_HZ, frame_size=1152)
-        for part in [*cut.resample(frame), *cut.resample(None)]:
-            out.mux(stream.encode(part))
-        out.mux(stream.encode(None))
 
 
 class TempoInNameTest(unittest.TestCase):
@@ -54,8 +40,8 @@ class HeaderTest(unittest.TestCase):
             return int(np.argmax(np.abs(source.read(0, source.frames)[0])))
 
     def test_what_a_header_states_is_taken_off_by_the_decoder(self) -> None:
-        mp3(self.folder / "with.mp3", self.sound, header=True)
-        mp3(self.folder / "without.mp3", self.sound, header=False)
+        write_mp3(self.folder / "with.mp3", self.sound, RATE_HZ, header=True)
+        write_mp3(self.folder / "without.mp3", self.sound, RATE_HZ, header=False)
         self.assertTrue(padding_is_stated(self.folder / "with.mp3"))
         self.assertEqual(self.decoded_peak(self.folder / "with.mp3"), RATE_HZ // 2)
         self.assertFalse(padding_is_stated(self.folder / "without.mp3"))
@@ -63,9 +49,9 @@ class HeaderTest(unittest.TestCase):
 
     def test_tags_come_before_the_name_and_no_tempo_is_believed_that_cannot_be(self) -> None:
         path = self.folder / "x.mp3"
-        mp3(path, self.sound, header=True, tags={"TBPM": "121"})
+        write_mp3(path, self.sound, RATE_HZ, header=True, tags={"TBPM": "121"})
         self.assertEqual([(one.bpm, one.source) for one in stated_tempi(path, "x 92bpm.mp3")], [(121.0, "tags"), (92.0, "file name")])
-        mp3(path, self.sound, header=True, tags={"TBPM": "0"})
+        write_mp3(path, self.sound, RATE_HZ, header=True, tags={"TBPM": "0"})
         self.assertEqual(stated_tempi(path, "x.mp3"), ())
         (self.folder / "y.wav").write_bytes(b"no audio")
         self.assertEqual(stated_tempi(self.folder / "y.wav", "y.wav"), ())

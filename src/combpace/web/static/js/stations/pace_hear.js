@@ -16,7 +16,9 @@ export function makeHearing(desk) {
   let readings = [];
   /** What W hears: a map and its name, and which place comes next. @type {{map: any, name: string, turn: number, middle: boolean} | null} */
   let chosen = null;
-  let timer = 0;
+  let timer = 0, watched = 0;
+  /** The tempo that nudges have come to, until the server has confirmed it. @type {number | null} */
+  let wanted = null;
 
   /** What is drawn from; asked again when the takes changed. */
   async function fetchAll() {
@@ -54,7 +56,24 @@ export function makeHearing(desk) {
     words.say(`${chosen.name} ${names[at]}${chosen.middle ? "" : "; W hears the next place"}.`);
     show(chosen.map);
     if (!state.sound.click) desk.store.sound({ click: true });
-    desk.play(start, Math.min(from + length, start + HEARD_S), { map: chosen.map, after: () => desk.pictures.fetchWeave() });
+    desk.play(start, Math.min(from + length, start + HEARD_S), { map: chosen.map });
+    until(chosen.map);
+  }
+
+  /** The weave of a map on trial is shown as long as its click sounds, however that ends. @param {any} map */
+  function until(map) {
+    const turn = ++watched;
+    let begun = false;
+    const watch = () => {
+      // Another hearing watches now.
+      if (turn !== watched) return;
+      const sounds = desk.player.playing && desk.trial === map;
+      begun ||= sounds;
+      if (desk.trial === map && (sounds || !begun)) { requestAnimationFrame(watch); return; }
+      if (desk.trial === map) desk.trial = null;
+      desk.pictures.fetchWeave();
+    };
+    requestAnimationFrame(watch);
   }
 
   /** @param {Element} target */
@@ -77,8 +96,9 @@ export function makeHearing(desk) {
     const { picture, map } = state;
     if (picture.kind !== "steady" || !map) { words.say("The map breathes; use one steady tempo first, then nudge it."); return; }
     const beat = map.table.meters[0][3], [t0, t1] = map.table.times, [q0, q1] = map.table.quarters, now = (60 * (q1 - q0)) / (t1 - t0) / beat;
-    const bpm = Math.round((now + step) * 1000) / 1000;
+    const bpm = Math.round(((wanted ?? now) + step) * 1000) / 1000;
     if (!(bpm >= 5 && bpm <= 1000)) return;
+    wanted = bpm;
     state.map = makeMap(turned(map.table, bpm / now));
     desk.trial = null;
     show(state.map);
@@ -87,7 +107,7 @@ export function makeHearing(desk) {
     if (field) field.value = String(bpm);
     words.say(`${bpm} BPM`);
     clearTimeout(timer);
-    timer = window.setTimeout(() => desk.act("steady", { bpm, nudged: true }), SEND_MS);
+    timer = window.setTimeout(() => desk.act("steady", { bpm, nudged: true }).then(() => { if (wanted === bpm) wanted = null; }), SEND_MS);
   }
 
   return { fetchAll, drawReadings, show, hearNext, pressed, nudge, forget: () => { chosen = null; } };

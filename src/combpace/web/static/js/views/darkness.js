@@ -23,7 +23,7 @@ export function weaveFrom(map, strength, offset, columns = 480) {
       low = next;
     }
   }
-  return { rows, columns, first, dark };
+  return { rows, columns, first, dark, map };
 }
 
 /** A steady map turned about its bar 1 to another tempo. @param {import("./map.js").MapTable} table @param {number} factor new tempo over the old */

@@ -4,7 +4,7 @@ import { OVER } from "./comb_geometry.js";
 import { signed } from "./map.js";
 import { colours, once, prepared, type } from "./paint.js";
 
-/** @typedef {{rows: number, columns: number, first: number, dark: Uint8Array}} Weave */
+/** @typedef {{rows: number, columns: number, first: number, dark: Uint8Array, map?: import("./map.js").TempoMap}} Weave map: of one that is only tried; else the session's */
 
 /**
  * Darkness as a picture in ink, one image pixel a cell.
@@ -71,7 +71,7 @@ export function mountWeave(box, host) {
 
   function draw() {
     const { g, width, height } = prepared(canvas);
-    const c = colours(), weave = state.weave, map = state.map;
+    const c = colours(), weave = state.weave, map = weave?.map ?? state.map;
     if (!weave && map) {
       // The first look at a session: its bars are still being read from its sound.
       type(g, 13, 400);
@@ -185,7 +185,7 @@ export function mountWeave(box, host) {
 
   /** Bar and place under a pointer, null beside the rows. @param {MouseEvent} event */
   function placeAt(event) {
-    const weave = state.weave, map = state.map;
+    const weave = state.weave, map = weave?.map ?? state.map;
     if (!weave || !map || !weave.rows) return null;
     const frame = canvas.getBoundingClientRect(), { w, top, tall } = layout();
     const rowPx = Math.min(14, tall / weave.rows);
