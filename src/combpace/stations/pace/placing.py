@@ -77,6 +77,11 @@ def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
     return Change(parts, change.note)
 
 
+def _far(by_s: float) -> str:
+    """A move in words: milliseconds, from a second on in seconds."""
+    return f"{words.signed_ms(1000 * by_s)} ms" if abs(by_s) < 1 else f"{by_s:+.3f} s".replace("-", words.MINUS)
+
+
 def _line_near(line: TempoMap[Any], place: float) -> int:
     """Index of the bar whose line is nearest to a place."""
     bar = line.bar_of(place + 1e-6)
@@ -108,7 +113,7 @@ def _moved(state: SessionState, entry: TakeEntry, by_s: float, what: str, *, gri
             parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried, "bar_1_s": bar_1}))
         more = f" {words.count(lost, 'statement')} about bars no longer holds, for no line lies there now." if lost else ""
     others = f", its bundle of {len(together)} with it" if len(together) > 1 else ""
-    return Change(parts, f"{what}: the whole take moved by {words.signed_ms(1000 * by_s)} ms{others}.{more}")
+    return Change(parts, f"{what}: the whole take moved by {_far(by_s)}{others}.{more}")
 
 
 def _carried(state: SessionState, chosen: MapPart, by_s: float, *, grid_too: bool) -> tuple[tuple[Statement, ...], int]:
@@ -168,4 +173,4 @@ def _breathing_to_bar(state: SessionState, lead: TakeEntry, at: float, index: in
     }
     note = f"The attack at {words.clock(at)} of {lead.name} lies on bar {bar_number(index)}"
     bar_1 = words.clock(counted.second(0.0) + lead.offset_s + by_s)
-    return Change(parts, f"{note}; bar 1 stays at {bar_1}, the whole take moved by {words.signed_ms(1000 * by_s)} ms.")
+    return Change(parts, f"{note}; bar 1 stays at {bar_1}, the whole take moved by {_far(by_s)}.")
