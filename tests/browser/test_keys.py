@@ -1,6 +1,9 @@
 """Keys act on what is visibly chosen in the station that is shown, and fields give them back."""
 
+import re
+
 import numpy as np
+from playwright.sync_api import APIResponse, Route
 
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
@@ -72,6 +75,60 @@ class FieldsTest(BrowserTest):
             self.page.wait_for_function("Math.abs(combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0) - 0.5) < 1e-5")
             self.idle()
             field.wait_for()
+
+    def test_space_stops_what_is_only_about_to_sound(self) -> None:
+        # Both presses come before the sound can be there.
+        pressed = "new KeyboardEvent('keydown', {code: 'Space', key: ' ', bubbles: true})"
+        self.assertEqual(self.look(f"[0, 1].map(() => (document.body.dispatchEvent({pressed}), combpace.player.going))"), [True, False])
+        self.page.keyboard.press("Space")
+        self.playing(True)
+
+    def test_a_slow_page_shows_no_older_words(self) -> None:
+        self.page.keyboard.press("2")
+        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
+        field.fill("121")
+        field.press("Enter")
+        self.page.locator("#look .place").first.wait_for()
+        self.page.keyboard.press("3")
+        self.page.wait_for_function("combpace.state.station === 'bars'")
+        self.idle()
+        held: list[tuple[Route, APIResponse]] = []
+
+        def hold(route: Route) -> None:
+            if held:
+                route.continue_()
+            else:
+                held.append((route, route.fetch()))
+
+        self.page.route(re.compile(r"/pace\?.*part=1"), hold)
+        version = self.look("combpace.state.picture.version")
+        # The words of Pace are on their way when 121 BPM is undone.
+        with self.page.expect_request(re.compile(r"/pace\?.*part=1")):
+            self.page.keyboard.press("2")
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function(f"combpace.state.picture.version > {version}")
+        route, answer = held[0]
+        route.fulfill(response=answer)
+        self.page.wait_for_function("combpace.state.station === 'pace'")
+        self.assertAlmostEqual(float(field.input_value()), 120.0, delta=0.01)
+        self.assertEqual(self.page.locator("#look .place").count(), 0)
+
+    def test_whoever_went_on_is_not_taken_back(self) -> None:
+        self.page.keyboard.press("2")
+        self.page.wait_for_function("combpace.state.station === 'pace'")
+        held: list[tuple[Route, APIResponse]] = []
+        self.page.route(re.compile(r"/pace\?.*part=1"), lambda route: held.append((route, route.fetch())))
+        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
+        field.fill("121")
+        with self.page.expect_request(re.compile(r"/pace\?.*part=1")):
+            field.press("Enter")
+        self.page.keyboard.press("Escape")
+        self.page.keyboard.press("3")
+        self.page.wait_for_function("combpace.state.station === 'bars'")
+        route, answer = held[0]
+        route.fulfill(response=answer)
+        self.idle()
+        self.assertEqual(self.look("[combpace.state.station, document.querySelector('[data-region=side]').dataset.stationNow]"), ["bars", "bars"])
 
     def test_delete_removes_only_what_is_chosen_in_this_station(self) -> None:
         self.page.keyboard.press("e")

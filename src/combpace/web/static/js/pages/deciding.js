@@ -53,8 +53,13 @@ export function makeDeciding(desk) {
 
   /** Fetch what is true now and show it: words by the server, pictures from its data. @param {string} [note] */
   async function refresh(note) {
-    const focus = state.focus ? `take=${state.focus}&` : "";
-    const [text, picture] = await Promise.all([html(`/sessions/${session}/${state.station}?${focus}part=1`), get(`/api/sessions/${session}/picture?focus=${state.focus}`)]);
+    let station, focus, text, picture;
+    // Whoever went to another station meanwhile stays there.
+    do {
+      ({ station, focus } = state);
+      const about = focus ? `take=${focus}&` : "";
+      [text, picture] = await Promise.all([html(`/sessions/${session}/${station}?${about}part=1`), get(`/api/sessions/${session}/picture?focus=${focus}`)]);
+    } while (station !== state.station || focus !== state.focus);
     const before = state.picture;
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
     desk.host.forget();

@@ -42,16 +42,31 @@ export function makeMoving(desk) {
     desk.pictures.drawSmall();
   }
 
+  /** Which move is the latest, and until it is shown. */
+  let turn = 0, moved = Promise.resolve();
+
   /** @param {string} station @param {boolean} [push] @param {string | null} [take] the one to be about; null: the one that was chosen before */
-  async function goTo(station, push = true, take = null) {
+  function goTo(station, push = true, take = null) {
+    moved = move(station, push, take);
+    return moved;
+  }
+
+  /** @param {string} station @param {boolean} push @param {string | null} take */
+  async function move(station, push, take) {
     if (take) state.take = take;
-    const chosen = state.take;
+    const chosen = state.take, mine = ++turn;
     try {
-      const text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}part=1`);
-      const page = document.createElement("template");
-      page.innerHTML = text;
-      const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
-      const picture = await get(`/api/sessions/${session}/picture?focus=${focus}`);
+      let was, text, picture;
+      // What was decided meanwhile is shown already: older words must not come after it.
+      do {
+        was = state.picture.version;
+        text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}part=1`);
+        const page = document.createElement("template");
+        page.innerHTML = text;
+        const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
+        picture = await get(`/api/sessions/${session}/picture?focus=${focus}`);
+        if (mine !== turn) return;
+      } while (state.picture.version !== was);
       state.station = station;
       store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
       desk.host.forget();
@@ -65,5 +80,5 @@ export function makeMoving(desk) {
     } catch (error) { words.trouble(error); }
   }
 
-  return { swap, swapped, goTo };
+  return { swap, swapped, goTo, settled: () => moved };
 }

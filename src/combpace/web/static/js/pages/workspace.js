@@ -68,7 +68,7 @@ export function startWorkspace() {
   desk.frame();
   document.fonts.ready.then(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   // A door for tests and benches: reads only.
-  Object.assign(window, { combpace: { state, store, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.deciding.idle().then(() => desk.pictures.settled()), placeWords } });
+  Object.assign(window, { combpace: { state, store, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.moving.settled().then(() => desk.deciding.idle()).then(() => desk.pictures.settled()), placeWords } });
 }
 
 /** @param {any} desk */
@@ -143,7 +143,7 @@ function playing(desk) {
     desk.words.say(`Bars ${rows[first].n} to ${end.n} as they will be; V compares.`);
   }
 
-  return { play, frame, loopThese, previewBars, playOrStop: () => (player.playing ? player.stop() : play(player.rest)) };
+  return { play, frame, loopThese, previewBars, playOrStop: () => (player.going ? player.stop() : play(player.rest)) };
 }
 
 /** What commands do beside the parts. @param {any} desk */

@@ -25,6 +25,8 @@ export class Player {
     this.context = null;
     this.segments = new Segments();
     this.playing = false;
+    /** A start is on its way: its sound is being fetched. */
+    this.starting = false;
     this.speed = 1;
     this.fitted = false;
     this.clickOn = true;
@@ -129,6 +131,7 @@ export class Player {
   async play(position, until = null, after = null) {
     const pressed = performance.now(), context = this.ready();
     this.halt();
+    this.starting = true;
     const turn = ++this.turn;
     this.until = until;
     this.after = after;
@@ -136,8 +139,12 @@ export class Player {
     if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1])) position = this.loop[0];
     const first = Math.floor(position / this.speed / SEGMENT_S);
     const coming = Promise.all(this.audible().map((voice) => this.fetch(voice, first).catch(() => null)));
-    await Promise.race([Promise.all([coming, context.resume()]), new Promise((done) => setTimeout(done, WAIT_MS))]);
-    if (context.state !== "running") await context.resume();
+    try {
+      await Promise.race([Promise.all([coming, context.resume()]), new Promise((done) => setTimeout(done, WAIT_MS))]);
+      if (context.state !== "running") await context.resume();
+    } finally {
+      if (turn === this.turn) this.starting = false;
+    }
     if (turn !== this.turn) return;
     this.playing = true;
     this.scheduled = Math.ceil((context.currentTime + START_S) * this.rate);
@@ -149,8 +156,11 @@ export class Player {
     this.host.onChange();
   }
 
+  /** It sounds, or will in a moment: what Space and the button stop. */
+  get going() { return this.playing || this.starting; }
+
   stop() {
-    if (!this.playing) return;
+    if (!this.going) return;
     this.rest = this.position();
     this.after = null;
     this.turn++;
@@ -160,6 +170,7 @@ export class Player {
 
   halt() {
     this.playing = false;
+    this.starting = false;
     clearInterval(this.timer);
     this.silence(0);
     this.runs = [];
@@ -178,7 +189,7 @@ export class Player {
   /** @param {number} position */
   seek(position) {
     this.rest = position;
-    if (this.playing) this.play(position);
+    if (this.going) this.play(position);
     else { this.warm(position); this.host.onChange(); }
   }
 
@@ -213,7 +224,7 @@ export class Player {
 
   /** @param {number} speed */
   setSpeed(speed) {
-    const position = this.position(), was = this.playing;
+    const position = this.position(), was = this.going;
     if (was) this.stop();
     this.speed = speed;
     this.rest = position;

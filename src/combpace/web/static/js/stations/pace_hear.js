@@ -63,13 +63,10 @@ export function makeHearing(desk) {
   /** The weave of a map on trial is shown as long as its click sounds, however that ends. @param {any} map */
   function until(map) {
     const turn = ++watched;
-    let begun = false;
     const watch = () => {
       // Another hearing watches now.
       if (turn !== watched) return;
-      const sounds = desk.player.playing && desk.trial === map;
-      begun ||= sounds;
-      if (desk.trial === map && (sounds || !begun)) { requestAnimationFrame(watch); return; }
+      if (desk.trial === map && desk.player.going) { requestAnimationFrame(watch); return; }
       if (desk.trial === map) desk.trial = null;
       desk.pictures.fetchWeave();
     };
