@@ -3,7 +3,9 @@
 import unittest
 
 import numpy as np
+import soundfile as sf
 
+from combpace.core.audio import Audio
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
 from tests.support.sounds import struck
@@ -67,6 +69,45 @@ class PaceTest(BrowserTest):
         offset = self.look("combpace.state.picture.takes[0].offset_s")
         onset = self.look("combpace.state.picture.onsets[combpace.state.picture.lead].t[0]")
         self.assertAlmostEqual(offset + onset, self.look("combpace.state.map.toSeconds(combpace.state.map.barLine(4))"), delta=0.002)
+
+    def test_eight_actions_from_a_dropped_beat_to_a_file_with_its_downbeat_on_the_line_of_bar_5(self) -> None:
+        # 1: dropped (setUp). 2: play. 3: hold H over two bars; they loop.
+        self.play_from(4.6)
+        self.until(5.03)
+        self.page.keyboard.down("h")
+        self.until(9.03)
+        self.page.keyboard.up("h")
+        self.page.wait_for_selector("#range-box .seam")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() < 9.1")
+        # 4: use what was measured.
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function("document.getElementById('range-box').hidden")
+        self.idle()
+        self.assertEqual(self.look("[combpace.state.picture.bars[0].n, combpace.state.map.table.times.length]"), [1, 2])
+        # 5: hear the end, where it would be off; the drift there stands over its picture.
+        self.page.keyboard.press("Space")
+        self.page.locator(".tempi [data-hear-bpm]").first.click()
+        self.page.wait_for_function("combpace.player.playing")
+        # 6: the music starts at bar 5.
+        field = self.page.locator(".field[data-act='first-bar']")
+        field.fill("5")
+        field.press("Enter")
+        self.idle()
+        # 7: to Hand-off. 8: hand off.
+        self.page.keyboard.press("7")
+        self.page.get_by_role("button", name="Hand off").click()
+        self.page.wait_for_selector("tr.archive a", timeout=60_000)
+        with self.page.expect_download() as download:
+            self.page.locator("a[download]", has_text="- machine beat.wav").click()
+        samples, rate = sf.read(download.value.path(), dtype="float32")
+        whole, _ = sf.read(self.folder / "machine beat.wav", dtype="float32")
+        mark = self.look("combpace.state.picture.onsets[combpace.state.picture.lead].t[0]")
+        # The mark of the downbeat, in frames of the file that was dropped, is on the first frame of bar 5 now.
+        line = 4 * 4 * 60 * rate / self.bpm()
+        self.assertAlmostEqual(line, 352800, delta=1)
+        shift = int(np.argmax(np.abs(samples) > 0.3)) - int(np.argmax(np.abs(whole) > 0.3))
+        self.assertAlmostEqual(mark * rate + shift, line, delta=1)
+        np.testing.assert_allclose(samples[400_000:500_000], whole[400_000 - shift : 500_000 - shift], atol=1e-4)
 
     def test_taps_turn_the_weave_and_are_taken_in_one_step(self) -> None:
         self.page.keyboard.press("b")
@@ -141,6 +182,27 @@ class PaceTest(BrowserTest):
 
 
 class ReadingTest(BrowserTest):
+    def test_the_lead_in_is_shown_only_where_it_is_asked_for(self) -> None:
+        # Two beats of a pickup, then bars with a deep stroke on their first.
+        bars, pickup = struck(2.0 + 0.5 * np.arange(60), 33.0, low_every=4), struck([1.0, 1.5], 33.0)
+        self.drop(self.write("pickup.wav", Audio(bars.samples + pickup.samples, bars.sample_rate_hz)))
+        self.page.keyboard.press("2")
+        self.page.wait_for_function("combpace.state.station === 'pace' && combpace.state.weave")
+        spot = "combpace.state.picture.allBars[0].i"
+        self.assertLess(self.look(spot), 0)
+        self.assertEqual(self.look("combpace.state.picture.bars[0].i"), 0)
+        box = self.page.get_by_label("lead-in")
+        with self.page.expect_response("**/levels"):
+            box.check()
+        self.assertEqual(self.look("combpace.state.picture.bars[0].i"), self.look(spot))
+        self.page.reload()
+        self.page.wait_for_function("window.combpace && combpace.state.weave")
+        self.assertTrue(self.page.get_by_label("lead-in").is_checked())
+        self.page.keyboard.press("3")
+        self.page.wait_for_function("combpace.state.station === 'bars'")
+        self.page.get_by_label("lead-in").uncheck()
+        self.assertEqual(self.look("combpace.state.picture.bars[0].i"), 0)
+
     def test_a_doubtful_count_offers_the_other_ways_and_enter_takes_none(self) -> None:
         beats, _ = breathing()
         # A deep stroke on every seventh: where the bars begin, and how long they are, is open.

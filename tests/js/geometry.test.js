@@ -2,7 +2,7 @@ import assert from "node:assert/strict";
 import { test } from "node:test";
 import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop, topFor } from "../../src/combpace/web/static/js/views/comb_geometry.js";
 import { makeStrip, sheetOrder } from "../../src/combpace/web/static/js/views/strip.js";
-import { fromOneTempo } from "../../src/combpace/web/static/js/views/weave.js";
+import { fromOneTempo, threeDrifts } from "../../src/combpace/web/static/js/views/weave.js";
 import { stepped } from "../../src/combpace/web/static/js/pages/side.js";
 
 const bars = Array.from({ length: 20 }, (_, i) => ({ i, n: i + 1, q: 4 * i, len: 4, beats: 4, s: 2 * i, e: 2 * i + 2, bpm: 120, drift: 0, sure: 1 }));
@@ -79,4 +79,12 @@ test("what is left beside one tempo", () => {
   assert.ok(Math.abs(fromOneTempo([0, 1, 2], [0, 0.3, 0])[1] - 0.2) < 1e-12);
   // 4/4, then 3/4, at one tempo: bars differ in length, and nothing is left.
   assert.ok(fromOneTempo([0, 4, 8, 11, 14], [0, 2, 4, 5.5, 7]).every((value) => Math.abs(value) < 1e-12));
+});
+
+test("drift at start, middle and end is the middle value of some bars there", () => {
+  assert.deepEqual(threeDrifts([0, 1, 2]), [0, 1, 2]);
+  // A straight course of 65 bars, one stray among the first.
+  const course = Array.from({ length: 65 }, (_, k) => k);
+  course[2] = 400;
+  assert.deepEqual(threeDrifts(course), [4.5, 31.5, 60.5]);
 });

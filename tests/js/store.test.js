@@ -18,7 +18,7 @@ test("changes are told by part, selections belong to their station, what is kept
   end();
   store.view({ top: 1 });
   assert.deepEqual(told, ["sound", "view", "selection"]);
-  assert.deepEqual(store.kept(), { grid: "1/16", catch: "grid", close: false, rowPx: 60, loop: [1, 2], click: false, clickDb: -9, speed: 0.7, mix: {} });
+  assert.deepEqual(store.kept(), { grid: "1/16", catch: "grid", close: false, rowPx: 60, leadIn: false, loop: [1, 2], click: false, clickDb: -9, speed: 0.7, mix: {} });
 });
 
 test("where a take's moments come to lie, and back", () => {
@@ -27,4 +27,17 @@ test("where a take's moments come to lie, and back", () => {
     assert.ok(Math.abs(way.toTarget(source) - target) < 1e-12);
     assert.ok(Math.abs(way.toSource(target) - source) < 1e-12);
   }
+});
+
+test("bars before bar 1 are seen only where they are asked for, and where there is nothing else", () => {
+  const bars = [-1, 0, 1].map((i) => ({ i })), store = makeStore({ picture: { bars }, station: "bars", focus: "", map: null, kept: {} });
+  const seen = () => store.state.picture.bars.map((bar) => bar.i);
+  assert.deepEqual(seen(), [0, 1]);
+  store.view({ leadIn: true });
+  assert.deepEqual(seen(), [-1, 0, 1]);
+  store.view({ leadIn: false });
+  store.picture({ picture: { bars: [{ i: -2 }, { i: 0 }] }, map: null });
+  assert.deepEqual(seen(), [0]);
+  store.picture({ picture: { bars: [{ i: -2 }] }, map: null });
+  assert.deepEqual(seen(), [-2]);
 });

@@ -5,7 +5,7 @@ import numpy as np
 from combpace.core.analysis.readings import alike
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.meters import bar_index
-from combpace.session import shelf
+from combpace.session import fits, shelf
 from combpace.stations.lead_readings import in_force, ways
 from combpace.stations.pace.station import pace_facts
 from tests.support.places import PlaceTest, bring_in, look
@@ -62,6 +62,31 @@ class ReadingTest(PlaceTest):
         for rank in (0, len(self.offered) + 1, -1):
             with self.assertRaisesRegex(ParameterError, "Nothing was changed"):
                 self.act("reading", rank=rank)
+
+
+class StretchTest(PlaceTest):
+    def steady_lead(self) -> None:
+        self.session = shelf.create(self.place, "Steady")
+        self.lead = bring_in(self.place, self.session, struck(1.0 + 60 / 119.752 * np.arange(96), 50.0, low_every=4), "beat.wav")
+
+    def test_one_factor_stretches_all_of_it_to_the_tempo(self) -> None:
+        self.steady_lead()
+        note = self.act("stretch-to", bpm=120).note
+        self.assertRegex(note, r"0\.2[01] % shorter, from 119\.75\d to 120 BPM")
+        made = fits.take_fit(self.seen(), self.lead)
+        np.testing.assert_allclose(made.fit.time_map.factors, 119.752 / 120, atol=2e-5)
+        # Bar 1 stays where it was heard, and the last beat lies on its place.
+        self.assertAlmostEqual(self.line(0), 1.0, delta=0.002)
+        last = made.fit.time_map.to_target(np.array([1.0 + 60 / 119.752 * 95]))[0]
+        self.assertAlmostEqual(float(last), self.line(0) + 95 * 0.5, delta=0.002)
+        # What sounds lies on the grid: nothing is said of drift any more; one undo takes all of it back.
+        self.assertEqual(look(self.seen(), "pace"), [])
+        self.act("undo")
+        self.assertFalse(fits.is_fitted(self.seen(), self.lead))
+
+    def test_a_take_that_breathes_has_no_one_factor(self) -> None:
+        with self.assertRaisesRegex(ParameterError, "No single tempo fits tub kit"):
+            self.act("stretch-to", bpm=120)
 
 
 class TapTest(PlaceTest):

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from combpace.core.tempo.drift import Course
 from combpace.core.tempo.meters import bar_number
 from combpace.drawing.picture import lead_course
+from combpace.session import fits
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place
 
@@ -38,6 +39,9 @@ def tempo_error(state: SessionState) -> TempoError | None:
     """None where the map breathes, nothing was heard, or the tempo is right as far as can be heard."""
     line, course = state.session_map(), lead_course(state)
     if line is None or course is None or len(course.places) < 8:
+        return None
+    if fits.is_fitted(state, state.need_lead().id):
+        # What sounds is pulled to the grid, however it was played.
         return None
     beat = line.meters[0].beat_quarters
     now = line.bpm_at(0.0)

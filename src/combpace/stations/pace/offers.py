@@ -60,13 +60,13 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
     way = "longer" if stretch > 0 else "shorter"
     both = (
         Action(f"The grid takes {shown}", "steady", {"bpm": round(found.bpm, 4)}),
-        Action(f"Grid at {wished.bpm:.6g}, fit the take", "steady", {"bpm": wished.bpm}),
+        Action(f"Stretch the take to {wished.bpm:.6g}", "stretch-to", {"bpm": wished.bpm}),
     )
-    instead = tuple(one for one in both if force is None or abs(force - one.args["bpm"]) >= SAME_BPM)
+    instead = tuple(one for one in both if one.name == "stretch-to" or force is None or abs(force - one.args["bpm"]) >= SAME_BPM)
     limit = f"limit {state.document.map.limit_ms:g} ms"
     why = (
         f"{wished.bpm:.6g} does not hold: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
-        f"Fit makes the take {abs(stretch):.2f} % {way} then."
+        f"Or the take is made {abs(stretch):.2f} % {way} and the grid is {wished.bpm:.6g}."
     )
     return Offer(shown, found.why, do, instead, why)
 

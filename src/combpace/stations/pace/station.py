@@ -13,10 +13,10 @@ from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
 from combpace.stations.lead_drift import drift_places
 from combpace.stations.lead_readings import SURE_COUNT, ways
-from combpace.stations.pace import decisions, offers, part_of_it, placing, tapping
+from combpace.stations.pace import decisions, offers, part_of_it, placing, stretching, tapping
 from combpace.stations.station import Action, Place, Station
 
-__all__ = ["PACE", "decisions", "pace_facts", "part_of_it", "placing", "tapping"]
+__all__ = ["PACE", "decisions", "pace_facts", "part_of_it", "placing", "stretching", "tapping"]
 
 # Two tempi nearer than this, in BPM, are one.
 SAME_BPM = 5e-4

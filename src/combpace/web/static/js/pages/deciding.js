@@ -53,13 +53,13 @@ export function makeDeciding(desk) {
 
   /** Fetch what is true now and show it: words by the server, pictures from its data. @param {string} [note] */
   async function refresh(note) {
-    let station, focus, text, picture;
+    const here = () => `${state.station}?${state.focus ? `take=${state.focus}&` : ""}part=1`;
+    let asked, text, picture;
     // Whoever went to another station meanwhile stays there.
     do {
-      ({ station, focus } = state);
-      const about = focus ? `take=${focus}&` : "";
-      [text, picture] = await Promise.all([html(`/sessions/${session}/${station}?${about}part=1`), get(`/api/sessions/${session}/picture?focus=${focus}`)]);
-    } while (station !== state.station || focus !== state.focus);
+      asked = here();
+      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), get(`/api/sessions/${session}/picture?focus=${state.focus}`)]);
+    } while (asked !== here());
     const before = state.picture;
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
     desk.host.forget();

@@ -70,7 +70,12 @@ export function makePictures(desk) {
     /** After a new picture: mounted anew where takes or the map came or went. @param {boolean} changed */
     renew(changed) {
       if (!view || changed || !$("canvas-box").querySelector("canvas")) mount();
-      else desk.station().refreshed(desk);
+      else {
+        // What is offered over the picture follows the map, the lead-in for one; whatever has the keys there keeps them.
+        const tools = $("picture-tools");
+        if (!tools.contains(document.activeElement)) tools.replaceChildren(...desk.station().tools(desk));
+        desk.station().refreshed(desk);
+      }
     },
     view: () => view,
     draw() { view?.draw(); },

@@ -182,7 +182,7 @@ export function makeSide(desk) {
     const button = /** @type {HTMLElement | null} */ (target.closest("[data-do]"));
     if (button) {
       const name = button.dataset.do ?? "", args = JSON.parse(button.dataset.args || "{}");
-      if (name === "listen-again") listenAgain(args.take); else desk.act(name, args);
+      if (name === "listen-again") listenAgain(args.take); else desk.act(name, args, () => desk.station().acted(desk, name));
       return;
     }
     const render = /** @type {HTMLElement | null} */ (target.closest("[data-render]"));

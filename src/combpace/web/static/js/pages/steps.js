@@ -29,6 +29,7 @@ export function makeSteps(desk) {
     const map = state.map, index_ = map.barOf(map.toQuarters(time) + 1e-6);
     const own = host.marks(ownTake()), k = desk.station().needsMap ? -1 : own.times.findIndex((/** @type {number} */ one) => Math.abs(one - time) < 1e-4);
     store.select(k >= 0 ? { kind: "onset", take: ownTake(), t: own.take[k], bar: index_ } : { kind: "bar", bar: index_ });
+    reach(index_);
     desk.station().show(desk, time, index_);
     state.view.following = true;
     if (sounding) compare(map.toSeconds(map.barLine(index_ - 1)), map.toSeconds(map.barLine(index_ + 1)) + 0.05);
@@ -51,6 +52,13 @@ export function makeSteps(desk) {
     });
   }
 
+  /** Whoever goes to a place before bar 1 sees the lead-in. @param {number} index */
+  function reach(index) {
+    if (index >= 0 || state.view.leadIn || !desk.station().needsMap) return;
+    store.view({ leadIn: true });
+    pictures.mount();
+  }
+
   /** Marks that Q, E and arrows go through. */
   const ownTake = () => desk.station().marksOf(desk);
 
@@ -68,6 +76,7 @@ export function makeSteps(desk) {
     }
     next = Math.min(own.times.length - 1, Math.max(0, next));
     const index = state.map ? state.map.barOf(state.map.toQuarters(own.times[next]) + 0.05) : 0;
+    reach(index);
     store.select({ kind: "onset", take: id, t: own.take[next], bar: index });
     desk.station().show(desk, own.times[next], index);
   }

@@ -3,7 +3,7 @@
 import { mountCloseComb } from "../views/close_comb.js";
 import { mountComb } from "../views/comb.js";
 import { mountCurve } from "../views/curve.js";
-import { legend, plain, removeMark, startFields, swatch } from "./station.js";
+import { leadInTool, legend, plain, removeMark, startFields, swatch } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const bars = {
@@ -29,7 +29,7 @@ export const bars = {
       button.addEventListener("click", () => { desk.store.view({ close }); desk.pictures.mount(); });
       seg.append(button);
     }
-    return [seg, legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
+    return [seg, ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
   },
   remove(desk, selection) {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });

@@ -2,7 +2,7 @@
 // Fit: the comb with pegs and what they stretch; what is drawn is what will sound.
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
-import { legend, plain, swatch } from "./station.js";
+import { leadInTool, legend, plain, swatch } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
@@ -13,7 +13,7 @@ function ride(desk, selection) {
 export const fit = {
   ...plain, id: "fit", key: 5, fitted: true, pulls: true,
   mount: (desk, box) => mountComb(box, desk.host, { fitting: true }),
-  tools: () => [legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
+  tools: (desk) => [...leadInTool(desk), legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
   marksOf: ({ state }) => state.focus,
   grid: () => "rule",
   pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },

@@ -3,7 +3,7 @@
 import { mountWeave } from "../views/weave.js";
 import { makeHearing } from "./pace_hear.js";
 import { makeRanging } from "./pace_range.js";
-import { legend, plain, startFields } from "./station.js";
+import { leadInTool, legend, plain, startFields } from "./station.js";
 
 /** @type {WeakMap<any, {hearing: ReturnType<typeof makeHearing>, ranging: ReturnType<typeof makeRanging>}>} */
 const made = new WeakMap();
@@ -115,10 +115,12 @@ export const pace = {
       else button.dataset.command = id;
       return button;
     });
-    return [...buttons, legend("<span>a slanting thread is a wrong tempo, a wavy one a breathing performance</span>")];
+    return [...buttons, ...leadInTool(desk), legend("<span>a slanting thread is a wrong tempo, a wavy one a breathing performance</span>")];
   },
   chosenOnset: (desk, selection, mark, button, row) => startFields(desk, selection, mark, row),
   drawSmall: (desk) => own(desk).hearing.drawReadings(),
+  // What was stretched is heard stretched: click and take agree at once.
+  acted(desk, name) { if (name === "stretch-to") desk.store.sound({ fitted: true }); },
   refreshed(desk) {
     own(desk).hearing.fetchAll();
     return desk.pictures.fetchWeave();

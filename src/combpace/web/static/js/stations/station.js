@@ -7,11 +7,28 @@
  *   marksOf: (desk: any) => string, show: (desk: any, time: number, index: number) => void, follow: (desk: any) => void, zoom: (desk: any, direction: number) => void,
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
- *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void}} StationView
+ *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void,
+ *   acted: (desk: any, name: string) => void}} StationView
  *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
- *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth
+ *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth;
+ *   acted: what follows in the page when a button's decision was taken
  * @typedef {(label: string, key: string, run: () => void) => void} Button
  */
+
+/** Whether the bars before bar 1 are seen, where something is played there. @param {any} desk @returns {Node[]} */
+export function leadInTool(desk) {
+  const { state } = desk, before = state.picture.allBars.filter((/** @type {any} */ bar) => bar.i < 0);
+  if (!before.length || before.length === state.picture.allBars.length) return [];
+  const label = document.createElement("label"), box = document.createElement("input"), line = state.map.toSeconds(0) - 0.02;
+  const attacks = desk.host.marks(state.picture.lead).times.filter((/** @type {number} */ time) => time < line).length;
+  label.className = "lead-in";
+  label.title = "Bars before bar 1";
+  box.type = "checkbox";
+  box.checked = state.view.leadIn;
+  box.addEventListener("change", () => { desk.store.view({ leadIn: box.checked }); desk.toBar1(); desk.pictures.draw(); });
+  label.append(box, ` lead-in${attacks ? ` (${attacks} attack${attacks === 1 ? "" : "s"})` : ""}`);
+  return [label];
+}
 
 /** Legend of a picture from its parts. @param {string} markup */
 export function legend(markup) {
@@ -42,6 +59,7 @@ export const plain = {
   chosenOnset: () => {},
   chosenBar: () => "",
   refreshed: () => {},
+  acted: () => {},
 };
 
 /**

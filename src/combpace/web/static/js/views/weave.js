@@ -49,6 +49,15 @@ export function fromOneTempo(xs, ys) {
   return ys.map((y, k) => y - my - (sxx > 0 ? (sxy / sxx) * (xs[k] - mx) : 0));
 }
 
+/** Drift at the start, in the middle and at the end: the middle value of an eighth of the bars each, eight at most. @param {number[]} drifts one a bar */
+export function threeDrifts(drifts) {
+  const count = Math.min(8, Math.max(1, Math.round(drifts.length / 8))), half = Math.floor(drifts.length / 2);
+  return [0, Math.max(0, half - Math.floor(count / 2)), drifts.length - count].map((from) => {
+    const some = drifts.slice(from, from + count).sort((a, b) => a - b);
+    return count % 2 ? some[(count - 1) / 2] : (some[count / 2 - 1] + some[count / 2]) / 2;
+  });
+}
+
 /** @param {HTMLElement} box @param {import("../pages/host.js").Host} host */
 export function mountWeave(box, host) {
   const canvas = document.createElement("canvas");
@@ -63,6 +72,15 @@ export function mountWeave(box, host) {
   let imageOf = null;
   let imageInk = "";
 
+  /** What is seen of the weave: from bar 1 on, unless the lead-in is asked for. @type {{of: Weave, leadIn: boolean, weave: Weave} | null} */
+  let cut = null;
+  function seen() {
+    const of = state.weave, { leadIn } = state.view;
+    if (!of || leadIn || of.first >= 0 || of.rows <= -of.first) return of;
+    if (cut?.of !== of || cut.leadIn !== leadIn) cut = { of, leadIn, weave: { ...of, first: 0, rows: of.rows + of.first, dark: of.dark.subarray(-of.first * of.columns) } };
+    return cut.weave;
+  }
+
   const x0 = 52;
   const layout = () => {
     const width = canvas.clientWidth, height = canvas.clientHeight, w = width - x0 - 20;
@@ -71,7 +89,7 @@ export function mountWeave(box, host) {
 
   function draw() {
     const { g, width, height } = prepared(canvas);
-    const c = colours(), weave = state.weave, map = weave?.map ?? state.map;
+    const c = colours(), weave = seen(), map = weave?.map ?? state.map;
     if (!weave && map) {
       // The first look at a session: its bars are still being read from its sound.
       type(g, 13, 400);
@@ -109,7 +127,7 @@ export function mountWeave(box, host) {
       if (index >= 0 && (index % every === 0 || row === weave.rows - 1) && (row !== weave.rows - 1 || index % every > every / 2)) g.fillText(String(index + 1), 14, top + row * rowPx + Math.min(11, rowPx * 0.5 + 5));
     }
     const place = host.placeNow();
-    if (place !== null) {
+    if (place !== null && map.barOf(map.toQuarters(place)) >= weave.first) {
       const row = map.barOf(map.toQuarters(place)) - weave.first;
       g.strokeStyle = c.field;
       g.lineWidth = 1.5;
@@ -118,7 +136,7 @@ export function mountWeave(box, host) {
     if (state.playhead !== null) {
       const q = map.toQuarters(state.playhead), index = map.barOf(q), row = index - weave.first;
       g.fillStyle = c.field;
-      g.fillRect(lineA + ((lineB - lineA) * (q - map.barLine(index))) / map.meterAt(index)[1] - 1.5, top + row * rowPx, 3, Math.max(3, rowPx));
+      if (row >= 0) g.fillRect(lineA + ((lineB - lineA) * (q - map.barLine(index))) / map.meterAt(index)[1] - 1.5, top + row * rowPx, 3, Math.max(3, rowPx));
     }
     drawDrift(g, c, top + used + 34, height - 22, width);
   }
@@ -138,7 +156,13 @@ export function mountWeave(box, host) {
     const mid = (top + bottom) / 2, half = (bottom - top) / 2;
     g.fillStyle = c.quiet;
     type(g, 12.5);
-    g.fillText(steady ? "Drift: the lead's beats against the lines, ms: early below, late above" : "How far each bar lies from one steady tempo, ms: early below, late above", x0, top - 8);
+    g.fillText(steady ? width > 860 ? "Drift: the lead's beats against the lines, ms: early below, late above" : "Drift, ms: early below, late above" : "How far each bar lies from one steady tempo, ms: early below, late above", x0, top - 8);
+    if (steady && rows.length > 2) {
+      const [start, middle, end] = threeDrifts(rows.map((bar) => bar.ms));
+      g.fillStyle = c.ink;
+      type(g, 12.5, 700, "right");
+      g.fillText(`start ${signed(start)} · middle ${signed(middle)} · end ${signed(end)} ms`, x0 + w, top - 8);
+    }
     for (const value of [scale, 0, -scale]) {
       const y = mid - (value / scale) * half;
       g.fillStyle = c.line;
@@ -185,7 +209,7 @@ export function mountWeave(box, host) {
 
   /** Bar and place under a pointer, null beside the rows. @param {MouseEvent} event */
   function placeAt(event) {
-    const weave = state.weave, map = weave?.map ?? state.map;
+    const weave = seen(), map = weave?.map ?? state.map;
     if (!weave || !map || !weave.rows) return null;
     const frame = canvas.getBoundingClientRect(), { w, top, tall } = layout();
     const rowPx = Math.min(14, tall / weave.rows);
