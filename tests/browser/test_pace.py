@@ -167,6 +167,21 @@ class PaceTest(BrowserTest):
         self.page.keyboard.press("Space")
         self.page.wait_for_function(f"combpace.state.weave.rows === {rows} && !combpace.state.weave.map")
 
+    def test_a_range_of_the_strip_is_measured(self) -> None:
+        self.page.keyboard.press("4")
+        self.page.wait_for_function("combpace.state.station === 'onsets' && combpace.view()?.pixelOfTime")
+        spots = [self.look(f"combpace.view().pixelOfTime({time})") for time in (1.02, 4.97)]
+        self.page.keyboard.down("Shift")
+        self.page.mouse.move(spots[0]["x"], spots[0]["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(spots[1]["x"], spots[1]["y"], steps=4)
+        self.page.mouse.up()
+        self.page.keyboard.up("Shift")
+        self.assertEqual(self.look("combpace.state.selection.kind"), "range")
+        self.page.get_by_role("button", name="Measure its tempo").click()
+        self.page.wait_for_selector("#range-box .seam")
+        self.assertIn("are 2 bars: 1", self.page.inner_text("#range-box .range-words"))
+
     def test_a_range_is_dragged_on_the_weave_and_given_up_in_two_steps(self) -> None:
         box = self.page.locator("#canvas-box canvas").bounding_box()
         assert box is not None

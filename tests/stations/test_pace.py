@@ -98,6 +98,11 @@ class TapTest(PlaceTest):
         self.session, self.lead = session, lead
         note = self.act("tap", times_s=list(beats[8:24] + rng.uniform(-0.04, 0.04, 16))).note
         self.assertIn("16 taps", note)
+        self.assertIn("twice what the hats suggest", note)
+        facts = pace_facts(self.seen())
+        assert facts is not None
+        self.assertIn("once to the beat", facts["hats"])
+        self.assertEqual([line.bpm for line in facts["lines"] if "hats as eighths" in line.source], [facts["facts"]["bpm"] / 2])
         line = self.seen().need_map()
         self.assertAlmostEqual(line.bpm_at(0.0), 120.0, delta=0.05)
         off = (line.second(0.0) - 1.0) / 0.5

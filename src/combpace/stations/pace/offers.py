@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from combpace.core.analysis.hats import suggested_bpm
 from combpace.core.analysis.lateness import lateness_s
 from combpace.core.tempo.measure import end_offset
 from combpace.core.tempo.meters import bar_number
@@ -76,6 +77,42 @@ def stated_lines(state: SessionState) -> list[tuple[float, str]]:
     lead = state.document.lead
     heard = state.analysis(lead.id) if lead else None
     return [(one["bpm"], f"stated by its {one['source']}") for one in heard.facts.get("stated", ())] if heard else []
+
+
+# Hats play eighths at a tempo that lies so near to half of what they play in a minute.
+NEAR_HATS = 0.04
+TO_THE_BEAT = {
+    1: "once to the beat: half the tempo would make them eighths",
+    2: "two to the beat, as eighths do at this tempo",
+    3: "three to the beat, as triplets do at this tempo",
+    4: "four to the beat: twice the tempo would make them eighths",
+}
+
+
+def hats_of(state: SessionState) -> Mapping[str, Any] | None:
+    """What rides in the highs of the lead; None where nothing does, or an earlier version listened."""
+    lead = state.document.lead
+    heard = state.analysis(lead.id) if lead else None
+    found: Mapping[str, Any] | None = heard.facts.get("hats") if heard else None
+    return found
+
+
+def hats_words(state: SessionState, facts: Mapping[str, Any]) -> str:
+    """ "The hats play four to the beat ...", of the beat as it is counted now; "" where they say nothing of it."""
+    found = hats_of(state)
+    if found is None:
+        return ""
+    to_the_beat = found["per_minute"] / facts["bpm"]
+    whole = round(to_the_beat)
+    if whole not in TO_THE_BEAT or abs(to_the_beat / whole - 1) > NEAR_HATS:
+        return ""
+    return f"Hats (what rides in the highs) play {TO_THE_BEAT[whole]}"
+
+
+def as_hats_have_it(state: SessionState, bpm: float) -> bool:
+    """Whether the hats would play eighths at a tempo."""
+    found = hats_of(state)
+    return found is not None and abs(suggested_bpm(found["per_minute"]) / bpm - 1) < NEAR_HATS
 
 
 def delay_places(state: SessionState) -> list[Place]:

@@ -50,6 +50,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             factor = 2 if candidate["relation"] == "double" else -2
             do = Action(f"Read it {'twice' if factor == 2 else 'half'} as fast", "scale", {"factor": factor})
             title, reason = f"Could be {candidate['bpm']:.2f} BPM", f"{candidate['relation']} explains the attacks about as well"
+            reason += ", and hats would play eighths in it" if offers.as_hats_have_it(state, candidate["bpm"]) else ""
             found.append(Place("whole take", title, reason, None, 3, do))
     return found
 
@@ -95,6 +96,7 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
         "stated": stated,
         "map_advice": _advice(state, facts),
         "course": offers.course_words(state, facts),
+        "hats": offers.hats_words(state, facts),
         "offer": offers.offer(state, facts),
         "limit": f"{state.document.map.limit_ms:g}",
     }
@@ -136,7 +138,8 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
             lines[known] = replace(lines[known], source=f"{lines[known].source}, {source}")
     for candidate in facts["candidates"]:
         if candidate["relation"] != "as read" and len(lines) < MOST_LINES:
-            source = f"{candidate['relation']}, explains {candidate['evidence'] * 100:.0f} %"
+            hats = ", hats as eighths" if offers.as_hats_have_it(state, candidate["bpm"]) else ""
+            source = f"{candidate['relation']}, explains {candidate['evidence'] * 100:.0f} %{hats}"
             lines.append(row(candidate["bpm"], source, _reading(candidate, steady=steady), counted=False))
     if force is None:
         return lines

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import Field
 
+from combpace.core.analysis.hats import suggested_bpm
 from combpace.core.clocks import take_times
 from combpace.core.tempo.tap import Tapped, tapped
 from combpace.session import words
@@ -56,6 +57,13 @@ def _sentence(state: SessionState, found: Tapped) -> str:
     if not found.attacks:
         return f"{said}, ± {found.plus_minus_bpm:.2f}; too few attacks lie near them to say it more exactly."
     said += f"; the attacks near them say {found.bpm:.3f} ± {found.plus_minus_bpm:.3f}"
+    heard = state.analysis(state.need_lead().id)
+    ride = heard.facts.get("hats") if heard else None
+    if ride:
+        suggested = found.bpm / suggested_bpm(ride["per_minute"])
+        for factor, name in RELATIONS[:2]:
+            if abs(suggested / factor - 1) < NEAR:
+                return f"{said}, {name} what the hats suggest."
     facts = state.steady(state.need_lead().id)
     ratio = found.bpm / facts["bpm"] if facts else 1.0
     for factor, name in RELATIONS:

@@ -9,7 +9,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.hats import hats
 from combpace.core.analysis.readings import readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.beats.attack_decoder import activation
@@ -134,6 +137,8 @@ def _write(path: Path, heard: Analysis, file: Path, name: str) -> None:
     counted = [{"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)} for one in readings(heard)]
     facts: dict[str, Any] = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
     facts["stated"] = [{"bpm": one.bpm, "source": one.source} for one in stated_tempi(file, name)]
+    ride = hats(heard.heard, np.asarray(heard.beats.times))
+    facts["hats"] = None if ride is None else {"per_beat": ride.per_beat, "share": round(ride.share, 3), "per_minute": round(ride.per_minute, 3)}
     facts["padding"] = "header" if padding_is_stated(file) else None
     write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
 

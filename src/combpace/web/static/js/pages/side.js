@@ -145,6 +145,12 @@ export function makeSide(desk) {
       if (selection.target !== undefined) text.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
       station.chosenOnset(desk, selection, mark, button, row);
       button("Hear it", "W", () => desk.steps.hearChosen());
+    } else if (selection?.kind === "range") {
+      const { from, to } = selection, marks = host.marks(station.marksOf(desk)).times.filter((/** @type {number} */ time) => time >= from && time <= to).length;
+      head.textContent = `Range of ${(to - from).toFixed(3)} s`;
+      text.textContent = `From ${clockWords(from)} to ${clockWords(to)}, ${marks} attack${marks === 1 ? "" : "s"}.`;
+      button("Measure its tempo", "", () => desk.measureRange(from, to));
+      button("Loop it", "", () => { desk.store.sound({ loop: [from, to] }); desk.play(from); });
     } else if (selection?.kind === "anchor" && map) {
       const anchor = picture.anchors.find((/** @type {any} */ one) => one.q === selection.q);
       if (!anchor) { box.replaceChildren(); return; }

@@ -150,6 +150,13 @@ function playing(desk) {
 function doing(desk) {
   const { state, store, player, host, words } = desk;
   return {
+    /** Measure a range, in the station where that is done. @param {number} from @param {number} to */
+    async measureRange(from, to) {
+      const there = Object.values(STATIONS).find((station) => station.measure);
+      if (!there) return;
+      await desk.goTo(there.id);
+      there.measure?.(desk, from, to);
+    },
     zoom: (/** @type {number} */ direction) => desk.station().zoom(desk, direction),
     addMark() {
       const take = desk.station().marksOf(desk), time = (player.playing ? player.position() : desk.pointer?.time ?? player.position()) - (host.take(take)?.offset_s ?? 0);

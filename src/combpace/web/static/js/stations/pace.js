@@ -119,6 +119,7 @@ export const pace = {
   },
   chosenOnset: (desk, selection, mark, button, row) => startFields(desk, selection, mark, row),
   drawSmall: (desk) => own(desk).hearing.drawReadings(),
+  measure: (desk, from, to) => own(desk).ranging.mark(from, to),
   // What was stretched is heard stretched: click and take agree at once.
   acted(desk, name) { if (name === "stretch-to") desk.store.sound({ fitted: true }); },
   refreshed(desk) {

@@ -8,10 +8,10 @@
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
  *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void,
- *   acted: (desk: any, name: string) => void}} StationView
+ *   acted: (desk: any, name: string) => void, measure: ((desk: any, from: number, to: number) => void) | null}} StationView
  *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
  *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth;
- *   acted: what follows in the page when a button's decision was taken
+ *   acted: what follows in the page when a button's decision was taken; measure: what a range comes to, where that is asked here
  * @typedef {(label: string, key: string, run: () => void) => void} Button
  */
 
@@ -60,6 +60,7 @@ export const plain = {
   chosenBar: () => "",
   refreshed: () => {},
   acted: () => {},
+  measure: null,
 };
 
 /**

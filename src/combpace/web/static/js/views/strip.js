@@ -28,7 +28,7 @@ export function mountStrip(box, host) {
   box.append(canvas);
   const { state } = host;
   const ask = once(draw);
-  /** @type {null | {take: string, from: number, time: number, x: number, moving: boolean} | {pan: number, startS: number}} */
+  /** @type {null | {take: string, from: number, time: number, x: number, moving: boolean} | {pan: number, startS: number} | {range: number, to: number}} */
   let drag = null;
 
   const focus = () => host.take(state.focus);
@@ -125,6 +125,14 @@ export function mountStrip(box, host) {
       g.fillStyle = c.line;
       g.fillRect(0, top + laneTall - 1, width, 1);
     });
+    const marked = drag && "range" in drag ? [drag.range, drag.to].sort((a, b) => a - b) : state.selection?.kind === "range" ? [state.selection.from, state.selection.to] : null;
+    if (marked) {
+      const from = Math.max(NAME_PX, view.toPx(marked[0])), to = view.toPx(marked[1]);
+      g.fillStyle = c.field;
+      g.globalAlpha = 0.16;
+      if (to > from) g.fillRect(from, head, to - from, tall - head);
+      g.globalAlpha = 1;
+    }
     if (state.playhead !== null) {
       const x = view.toPx(state.playhead);
       if (x >= NAME_PX) { g.fillStyle = c.field; g.fillRect(x - 1, head, 2, tall - head); }
@@ -230,7 +238,10 @@ export function mountStrip(box, host) {
     if (where.x < NAME_PX) return;
     const mark = markAt(where.x);
     canvas.setPointerCapture(event.pointerId);
-    if (mark >= 0) {
+    if (event.shiftKey) {
+      const time = strip().toTime(where.x);
+      drag = { range: time, to: time };
+    } else if (mark >= 0) {
       host.select({ kind: "onset", take: shown.id, t: own.take[mark] });
       drag = { take: shown.id, from: own.take[mark], time: own.times[mark], x: where.x, moving: false };
     } else {
@@ -249,6 +260,8 @@ export function mountStrip(box, host) {
       if (!drag.moving && Math.abs(where.x - drag.x) < 3) return;
       drag.moving = true;
       drag.time = view.toTime(where.x);
+    } else if ("range" in drag) {
+      drag.to = view.toTime(where.x);
     } else if (Math.abs(where.x - drag.pan) > 3) state.view.stripStart = drag.startS - (where.x - drag.pan) / view.perS;
     ask();
   }
@@ -259,6 +272,7 @@ export function mountStrip(box, host) {
     drag = null;
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done && "from" in done && done.moving) host.moveMark(done.take, done.from, done.time - (focus()?.offset_s ?? 0));
+    if (done && "range" in done && Math.abs(done.to - done.range) * strip().perS > 6) host.select({ kind: "range", from: Math.min(done.range, done.to), to: Math.max(done.range, done.to) });
     ask();
   }
 
