@@ -35,6 +35,8 @@ test("words", () => {
   const map = makeMap(vectors[0].table);
   assert.equal(placeWords(map, 5.5), "2·2.5");
   assert.equal(placeWords(map, -1), "lead-in −1·4");
+  assert.equal(placeWords(map, -0.004), "1·1");
+  assert.equal(placeWords(map, 3.994), "1·4.99");
   assert.equal(clockWords(15.8421), "0:15.842");
   assert.equal(clockWords(-0.5), "−0:00.500");
   assert.equal(signed(-24.14), "−24.1");

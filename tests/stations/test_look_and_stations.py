@@ -268,6 +268,8 @@ class NamesTest(PlaceTest):
         line = self.seen().need_map()
         self.assertEqual(words.place(line, 5.5), "2·2.5")
         self.assertEqual(words.place(line, -1.0), "lead-in −1·4")
+        self.assertEqual(words.place(line, -0.004), "1·1")
+        self.assertEqual(words.place(line, 3.994), "1·4.99")
         self.assertEqual(words.signed_ms(-24.13), "−24.1")
         self.assertEqual((words.count(1, "take"), words.count(3, "take")), ("1 take", "3 takes"))
 

@@ -62,7 +62,10 @@ def signed_ms(value: float) -> str:
 
 def place(tempo_map: TempoMap[ClockT], quarters: float) -> str:
     """7·2.50: bar, beat. Before bar 1: lead-in −1·4."""
-    bar, beat = tempo_map.address(quarters + 1e-6)
+    # What rounds to the next line is on it.
+    half = 0.00499 * tempo_map.meter_of(tempo_map.bar_of(quarters)).beat_quarters + 1e-6
+    index = tempo_map.bar_of(quarters + half)
+    bar, beat = tempo_map.address(max(quarters + 1e-6, tempo_map.bar_line(index)))
     shown = f"{beat:.2f}".rstrip("0").rstrip(".")
     return f"{bar}·{shown}" if bar > 0 else f"lead-in {MINUS}{-bar}·{shown}"
 

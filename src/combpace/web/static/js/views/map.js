@@ -106,7 +106,8 @@ export function makeTimeMap(source, target) {
 
 /** 7·2.50, before bar 1 "lead-in −1·4". @param {TempoMap} map @param {number} quarter */
 export function placeWords(map, quarter) {
-  const index = map.barOf(quarter + 1e-6);
+  // What rounds to the next line is on it.
+  const index = map.barOf(quarter + 0.00499 * map.meterAt(map.barOf(quarter))[3] + 1e-6);
   const beat = 1 + Math.max(0, quarter - map.barLine(index)) / map.meterAt(index)[3];
   const shown = String(Math.round(beat * 100) / 100);
   return index >= 0 ? `${index + 1}·${shown}` : `lead-in −${-index}·${shown}`;
