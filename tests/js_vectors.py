@@ -23,7 +23,10 @@ def maps() -> list[TempoMap[SessionTimes]]:
     breathing: TempoMap[SessionTimes] = TempoMap(
         tuple(Knot(float(t), float(k - 5)) for k, t in enumerate(times)), (Meter(1, 4, 4), Meter(4, 7, 8), Meter(7, 6, 8))
     )
-    return [steady_map(97.37, 0.0251), breathing]
+    ramped: TempoMap[SessionTimes] = TempoMap(
+        (Knot(-1.5, -4.0, ramp=0.8), Knot(1.0, 0.0, ramp=2.0), Knot(5.0, 8.0), Knot(9.0, 14.0, ramp=0.5), Knot(16.0, 25.0)), (Meter(1, 4, 4),)
+    )
+    return [steady_map(97.37, 0.0251), breathing, ramped]
 
 
 def vectors() -> list[dict[str, object]]:

@@ -133,6 +133,7 @@ def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
     return {
         "times": [float(time) for time in session_map.times_s],
         "quarters": [float(place) for place in session_map.quarters],
+        **({"bends": [float(bend) for bend in session_map.bends]} if session_map.has_ramps else {}),
         "meters": [[bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters] for meter in session_map.meters],
     }
 

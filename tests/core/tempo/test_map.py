@@ -1,3 +1,4 @@
+import itertools
 import unittest
 
 import numpy as np
@@ -100,3 +101,47 @@ class BarsTest(unittest.TestCase):
         for text in ("4", "0/4", "4/3", "x/4", "65/4", ""):
             with self.subTest(meter=text), self.assertRaises(ParameterError):
                 parse_meter(text)
+
+
+class RampTest(unittest.TestCase):
+    def test_worked_by_hand(self) -> None:
+        # From 60 to 120 BPM over four quarters: t(u) = 60 * 4 / (120 - 60) * ln(1 + u), so that all of it takes 4 ln 2 s and
+        # the first half of its quarters 4 ln 1.5 s (the integral of 60 / b over quarters).
+        line: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0, ramp=2.0), Knot(1.0 + 4 * np.log(2), 4.0), Knot(1.0 + 4 * np.log(2) + 2.0, 8.0)))
+        self.assertAlmostEqual(line.second(2.0), 1.0 + 4 * np.log(1.5), places=12)
+        self.assertAlmostEqual(line.bpm_at(0.0), 60.0, places=9)
+        self.assertAlmostEqual(line.bpm_at(2.0), 90.0, places=9)
+        self.assertAlmostEqual(line.bpm_at(4.0), 120.0, places=9)
+        # Before it on at 60, in it to the last bit at its ends.
+        self.assertAlmostEqual(line.second(-1.0), 0.0, places=12)
+        self.assertEqual(line.second(4.0), 1.0 + 4 * np.log(2))
+        self.assertTrue(line.has_ramps)
+
+    def test_both_ways_for_any_ramp(self) -> None:
+        rng = np.random.default_rng(2)
+        for _ in range(50):
+            times, places = np.cumsum(rng.uniform(0.5, 4.0, 6)), np.cumsum(rng.uniform(1.0, 6.0, 6)) - 5
+            ramps = np.exp(rng.uniform(-1.0, 1.0, 6))
+            line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(t, q, ramp=r) for t, q, r in zip(times, places, ramps, strict=True)))
+            where = np.linspace(places[0] - 5, places[-1] + 5, 301)
+            seconds = line.to_seconds(quarters(where))
+            self.assertTrue(np.all(np.diff(seconds) > 0))
+            np.testing.assert_allclose(line.to_quarters(take_times(seconds)), where, atol=1e-9)
+            # The tempo is a straight line in each span: its slope in time is what bpm_at says.
+            middle = 0.5 * (where[1:] + where[:-1])
+            inside = np.array([not np.any((places > a) & (places < b)) for a, b in itertools.pairwise(where)])
+            slope = 60 * np.diff(where) / np.diff(seconds)
+            np.testing.assert_allclose(slope[inside], [line.bpm_at(q) for q in middle[inside]], rtol=2e-3)
+
+    def test_a_knot_put_into_a_ramp_moves_nothing(self) -> None:
+        line: TempoMap[TakeTimes] = TempoMap((Knot(0.0, 0.0, ramp=1.7), Knot(3.0, 5.0, ramp=0.6), Knot(7.0, 11.0)))
+        split = line.with_knot(2.0).with_knot(7.3)
+        where = quarters(np.linspace(-3, 14, 200))
+        np.testing.assert_allclose(split.to_seconds(where), line.to_seconds(where), atol=1e-9)
+        self.assertEqual(len(split.knots), 5)
+        self.assertIs(line.with_knot(5.0), line)
+
+    def test_a_ramp_that_nobody_plays_is_refused(self) -> None:
+        for ramp in (0.0, -1.0, 11.0, float("nan")):
+            with self.subTest(ramp=ramp), self.assertRaises(ParameterError):
+                Knot(0.0, 0.0, ramp=ramp)

@@ -7,8 +7,9 @@ again on the attacks, by dynamic programming over the attacks near its expected 
 
 from __future__ import annotations
 
-import itertools
+from collections.abc import Sequence
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 
@@ -25,6 +26,8 @@ FADE_BARS = 4
 PHASE_SHARE = 0.25
 # Between two anchors the tempo may be this many times faster or slower than the map as a whole.
 LARGEST_RATIO = 2.6
+# How many times as many beats the same music may be read with.
+SCALES = (Fraction(2), Fraction(3), Fraction(1, 2), Fraction(1, 3), Fraction(3, 2), Fraction(2, 3))
 
 
 def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets, *, locked: bool = False) -> TempoMap[ClockT]:
@@ -44,6 +47,7 @@ def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onse
     counted = round((place - pace.place(time_s)) / beat) * beat
     before: tuple[Knot, ...] = _side(pace, left, time_s, place, counted, beat, attacks, -1)
     after: tuple[Knot, ...] = _side(pace, right, time_s, place, counted, beat, attacks, +1)
+    before = (*before[:-1], replace(before[-1], ramp=1.0)) if before else ()
     knots = (*before, Knot(time_s, place, True, locked), *after)
     return _checked(pace, knots)
 
@@ -87,7 +91,10 @@ def _side(
     times = lay_beats(expected, attacks, (lo.time_s, hi.time_s), period)
     sure = _sureness(times, attacks)
     between: tuple[Knot, ...] = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True))
-    return (*between, *kept) if direction > 0 else (*kept, *between)
+    if direction > 0:
+        return (*between, *kept)
+    # A ramp ended where the next knot was: what is laid anew after the anchor has steps of its own.
+    return (*kept[:-1], replace(kept[-1], ramp=1.0), *between)
 
 
 def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
@@ -183,6 +190,8 @@ def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoM
     if found is not None:
         restored = _as_found(pace, found, anchor, left, right, beat)
     between: tuple[Knot, ...] = _laid_anew(pace, anchor, left, right, beat, attacks) if restored is None else restored
+    if restored is not None and left is not None:
+        kept = tuple(replace(knot, ramp=1.0) if knot == left else knot for knot in kept)
     return _checked(pace, tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
 
 
@@ -236,8 +245,8 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
     """Lock or unlock a place; locking a found beat makes it an anchor where it is."""
     near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
     if abs(near.quarters - place) > 0.02:
-        near = Knot(pace.second(place), place)
-        return _checked(pace, tuple(sorted((*pace.knots, replace(near, fixed=True, locked=locked)), key=lambda knot: knot.quarters)))
+        pace = pace.with_knot(place)
+        near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
     return _checked(pace, tuple(replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot for knot in pace.knots))
 
 
@@ -251,35 +260,23 @@ def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, until: fl
     return with_meter_from(pace, place, meter, confirmed_in(pace), until)
 
 
-def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None) -> TempoMap[ClockT]:
-    """Twice (2) or half (-2) as many beats, in the same time; anchors keep their times.
+def scale_tempo(pace: TempoMap[ClockT], factor: Fraction | int, place: float | None = None) -> TempoMap[ClockT]:
+    """So many times as many beats in the same time; anchors and beats keep their times.
 
-    place  from the bar line nearest to it on; None, or a line that is not after bar 1's, for the whole map
+    factor  2, 3, 1/2, 1/3, 3/2 or 2/3; -2 and -3 stand for 1/2 and 1/3
+    place   from the bar line nearest to it on; None, or a line that is not after bar 1's, for the whole map
+    Raises  ParameterError for any other factor
     """
-    index = None if place is None or nearest_bar(pace, place) <= 0 else nearest_bar(pace, place)
-    line = 0.0 if index is None else pace.bar_line(index)
-    before: list[Knot] = [knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE]
-    after: list[Knot] = list(pace.knots[len(before) :])
-    if before and after and after[0].quarters > line + SAME_PLACE:
+    times = scale_factor(factor)
+    index: int | None = None if place is None or nearest_bar(pace, place) <= 0 else nearest_bar(pace, place)
+    line: float = 0.0 if index is None else pace.bar_line(index)
+    if index is not None and pace.quarters[0] < line < pace.quarters[-1]:
         # The line where the counting changes is a point of the map, or the tempo would change before it.
-        after.insert(0, Knot(pace.second(line), line, confidence=after[0].confidence))
-    kept: list[Knot]
-    if factor == 2:
-        doubled: list[Knot] = [replace(knot, quarters=line + 2 * (knot.quarters - line)) for knot in after]
-        between: list[Knot] = [
-            Knot(0.5 * (a.time_s + b.time_s), 0.5 * (a.quarters + b.quarters), confidence=min(a.confidence, b.confidence))
-            for a, b in itertools.pairwise(doubled)
-        ]
-        kept = [*doubled, *between]
-    else:
-        first = pace.beats_from_bar_1(line)
-        kept = [
-            replace(knot, quarters=line + 0.5 * (knot.quarters - line))
-            for knot in after
-            if knot.fixed or round(pace.beats_from_bar_1(knot.quarters) - first) % 2 == 0
-        ]
-    knots = tuple(sorted((*before, *kept), key=lambda knot: knot.quarters))
-    scaled = _checked(replace(pace, meters=scaled_meters(pace, 2.0 if factor == 2 else 0.5, index)), knots)
+        pace = pace.with_knot(line)
+    before: tuple[Knot, ...] = tuple(knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE)
+    after: list[Knot] = [replace(knot, quarters=line + float(times) * (knot.quarters - line)) for knot in pace.knots[len(before) :]]
+    made: TempoMap[ClockT] = _checked(replace(pace, meters=scaled_meters(pace, float(times), index)), (*before, *after))
+    scaled: TempoMap[ClockT] = made if made.has_ramps else _checked(made, (*before, *_on_beats(made, after, line if index is not None else None)))
     # A downbeat that was confirmed opens a bar also where bars are twice as long.
     moments = [pace.second(line) for line in confirmed_in(pace)]
     for k, moment in enumerate(moments):
@@ -287,6 +284,34 @@ def scale_tempo(pace: TempoMap[ClockT], factor: int, place: float | None = None)
         known: list[float] = [scaled.place(other) for other in moments[:k]]
         scaled, _ = with_downbeat(scaled, at, known if index is None else [line, *known])
     return scaled
+
+
+def scale_factor(factor: Fraction | int) -> Fraction:
+    """2, 3, 3/2, 2/3, 1/2 or 1/3; of a negative number its reciprocal. Raises ParameterError for any other."""
+    times = Fraction(1, -int(factor)) if factor < 0 else Fraction(factor)
+    if times not in SCALES:
+        raise ParameterError(f"The tempo is read twice, three times, half, a third, 3/2 or 2/3 as fast, not {factor} times. Nothing was changed.")
+    return times
+
+
+def _on_beats(pace: TempoMap[ClockT], knots: Sequence[Knot], line: float | None) -> list[Knot]:
+    """Knots of a part of a map on its counted beats: those that are there, those that a count between them needs; anchors wherever they are."""
+    if len(knots) < 2:
+        return list(knots)
+    places = pace.beats_between(knots[0].quarters - ALIKE, knots[-1].quarters + ALIKE)
+    have = np.array([knot.quarters for knot in knots])
+    sure = np.interp(places, have, [knot.confidence for knot in knots])
+    on_beat = np.abs(places[None, :] - have[:, None]) < ALIKE if len(places) else np.zeros((len(have), 0), bool)
+    kept: list[Knot] = [
+        knot
+        for knot, here in zip(knots, on_beat, strict=True)
+        if knot.fixed or here.any() or (line is not None and abs(knot.quarters - line) < ALIKE)
+    ]
+    fresh = ~on_beat.any(axis=0)
+    times = pace.to_seconds(Quarters(places[fresh]))
+    kept += [Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places[fresh], sure[fresh], strict=True)]
+    # Two knots at least: a part of a map that holds no beat keeps its ends.
+    return sorted(kept, key=lambda knot: knot.quarters) if len(kept) > 1 else list(knots)
 
 
 def scaled_meters(pace: TempoMap[ClockT], factor: float, start: int | None = None) -> tuple[Meter, ...]:

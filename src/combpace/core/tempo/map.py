@@ -1,14 +1,15 @@
 """Musical time: knots, meters, bars and the map between seconds and quarter notes.
 
 Conventions: quarter note 0 is the line of bar 1, whatever the meter. Bars are numbered ... -2, -1, 1, 2 ...: there is
-no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). A map is piecewise
-linear between its knots and runs on beyond both ends at the tempo of its first and its last span.
+no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). Between two knots a map keeps one
+tempo (a step), or its tempo runs in a straight line over the quarters between them (a ramp); beyond both ends it runs on
+at the tempo it has there.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from math import isfinite
 from typing import Generic
@@ -22,6 +23,8 @@ from combpace.core.tempo.meters import Meter, bar_index, bar_number
 MIN_BPM, MAX_BPM = 5.0, 1000.0
 # Musical positions closer than this are the same place; far below a sample, far above rounding noise.
 SAME_PLACE = 1e-9
+# The tempo at the end of a ramp may be so many times that at its start.
+LEAST_RAMP, MOST_RAMP = 0.1, 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +36,7 @@ class Knot:
     fixed       an anchor: the user's, exact always. Otherwise found, and may be solved again
     locked      guards an anchor against drag, delete and tidying
     confidence  0-1, how sure a found knot is; 1 for anchors
+    ramp        tempo just before the next knot over the tempo just after this one; 1 is a step
     """
 
     time_s: float
@@ -40,8 +44,11 @@ class Knot:
     fixed: bool = False
     locked: bool = False
     confidence: float = 1.0
+    ramp: float = 1.0
 
     def __post_init__(self) -> None:
+        if not LEAST_RAMP <= self.ramp <= MOST_RAMP:
+            raise ParameterError(f"A ramp ends at {LEAST_RAMP:g} to {MOST_RAMP:g} times the tempo that it starts with, not at {self.ramp!r} times.")
         if not (isfinite(self.time_s) and isfinite(self.quarters)):
             raise ParameterError(f"A knot needs finite numbers, got {self!r}.")
         if not 0.0 <= self.confidence <= 1.0:
@@ -60,15 +67,18 @@ class TempoMap(Generic[ClockT]):
     meters: tuple[Meter, ...] = (Meter(1, 4, 4),)
     times_s: FloatArray = field(init=False, repr=False, compare=False)
     quarters: FloatArray = field(init=False, repr=False, compare=False)
+    bends: FloatArray = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         if len(self.knots) < 2:
             raise ParameterError("A tempo map needs at least two knots.")
         object.__setattr__(self, "times_s", np.array([knot.time_s for knot in self.knots]))
         object.__setattr__(self, "quarters", np.array([knot.quarters for knot in self.knots]))
+        # Natural logarithm of each span's ramp, 0 for a step.
+        object.__setattr__(self, "bends", np.log([knot.ramp for knot in self.knots[:-1]]))
         if not np.all(np.diff(self.times_s) > 0) or not np.all(np.diff(self.quarters) > SAME_PLACE):
             raise ParameterError("The knots of a tempo map must follow each other in time and in beats.")
-        bpm = self.span_bpm
+        bpm = np.concatenate(self.span_ends_bpm)
         if bpm.min() < MIN_BPM or bpm.max() > MAX_BPM:
             raise ParameterError(
                 f"A span of this map would run at {bpm.min():.1f} to {bpm.max():.1f} BPM; {MIN_BPM:g} to {MAX_BPM:g} is what a map can hold."
@@ -82,21 +92,31 @@ class TempoMap(Generic[ClockT]):
 
     @property
     def span_bpm(self) -> FloatArray:
-        """Quarter notes per minute of every span, shape (knots - 1,)."""
+        """Quarter notes per minute of every span, shape (knots - 1,); of a ramp over the whole of it."""
         return 60.0 * np.diff(self.quarters) / np.diff(self.times_s)
+
+    @property
+    def span_ends_bpm(self) -> tuple[FloatArray, FloatArray]:
+        """Quarter notes per minute just after the start and just before the end of every span, each of shape (knots - 1,)."""
+        start = self.span_bpm * _over(self.bends, np.expm1(self.bends))
+        return start, start * np.exp(self.bends)
 
     @property
     def is_steady(self) -> bool:
         """Whether one tempo describes the whole map."""
-        return len(self.knots) == 2
+        return len(self.knots) == 2 and not self.has_ramps
+
+    @property
+    def has_ramps(self) -> bool:
+        return bool(np.any(self.bends))
 
     def to_quarters(self, times: ClockT) -> Quarters:
         """Musical time of each moment; exact at knots, strictly increasing, extended beyond both ends."""
-        return Quarters(_piecewise(as_floats(times), self.times_s, self.quarters))
+        return Quarters(_along(as_floats(times), self.times_s, self.quarters, self.bends, _share_of_quarters))
 
     def to_seconds(self, places: Quarters) -> FloatArray:
         """Seconds on the map's clock of each musical place; the inverse of `to_quarters`."""
-        return _piecewise(as_floats(places), self.quarters, self.times_s)
+        return _along(as_floats(places), self.quarters, self.times_s, self.bends, _share_of_time)
 
     def second(self, place: float) -> float:
         """Seconds of one musical place."""
@@ -104,12 +124,31 @@ class TempoMap(Generic[ClockT]):
 
     def place(self, time_s: float) -> float:
         """Musical time of one moment on the map's clock."""
-        return float(_piecewise(as_floats(time_s), self.times_s, self.quarters)[0])
+        return float(_along(as_floats(time_s), self.times_s, self.quarters, self.bends, _share_of_quarters)[0])
 
     def bpm_at(self, place: float) -> float:
         """Quarter notes per minute just after a musical place."""
         span = int(np.clip(np.searchsorted(self.quarters, place, "right") - 1, 0, len(self.knots) - 2))
-        return float(self.span_bpm[span])
+        start, end = self.span_ends_bpm
+        share = np.clip((place - self.quarters[span]) / (self.quarters[span + 1] - self.quarters[span]), 0.0, 1.0)
+        return float(start[span] + share * (end[span] - start[span]))
+
+    def with_knot(self, place: float) -> TempoMap[ClockT]:
+        """The same map with a found knot at a place: nothing moves, a ramp goes on through it."""
+        if np.any(np.abs(self.quarters - place) <= SAME_PLACE):
+            return self
+        time_s = self.second(place)
+        after: int = int(np.searchsorted(self.quarters, place))
+        if after in (0, len(self.knots)):
+            # Beyond both ends the map runs on straight.
+            knots = (Knot(time_s, place, confidence=0.5), *self.knots) if after == 0 else (*self.knots, Knot(time_s, place, confidence=0.5))
+            return replace(self, knots=knots)
+        before = self.knots[after - 1]
+        share = (place - before.quarters) / (self.knots[after].quarters - before.quarters)
+        first = 1.0 + (before.ramp - 1.0) * share
+        confidence = min(before.confidence, self.knots[after].confidence)
+        new = Knot(time_s, place, confidence=confidence, ramp=before.ramp / first)
+        return replace(self, knots=(*self.knots[: after - 1], replace(before, ramp=first), new, *self.knots[after:]))
 
     def shifted(self, offset_s: float) -> TempoMap[ClockT]:
         """The same map with every knot `offset_s` later."""
@@ -217,6 +256,47 @@ def _piecewise(x: FloatArray, xs: FloatArray, ys: FloatArray) -> FloatArray:
     # Written from both ends, so that a knot gives back its own value to the last bit.
     result: FloatArray = np.where(share < 0.5, ys[span] + share * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - share) * (ys[span + 1] - ys[span]))
     return result
+
+
+def _along(x: FloatArray, xs: FloatArray, ys: FloatArray, bends: FloatArray, shares: Callable[[FloatArray, FloatArray], FloatArray]) -> FloatArray:
+    """As `_piecewise`, through ramps: `shares` says how far a span is run through in y where x is so far through it."""
+    if not np.any(bends):
+        return _piecewise(x, xs, ys)
+    span = np.clip(np.searchsorted(xs, x, "right") - 1, 0, len(xs) - 2)
+    share = (x - xs[span]) / (xs[span + 1] - xs[span])
+    way = shares(share, bends[span])
+    result: FloatArray = np.where(way < 0.5, ys[span] + way * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - way) * (ys[span + 1] - ys[span]))
+    return result
+
+
+def _share_of_time(share: FloatArray, bend: FloatArray) -> FloatArray:
+    """How far a span is run through in time where it is so far run through in quarters.
+
+    The tempo runs in a straight line over the quarters, b(u) = b0 (1 + (r - 1) u), and time is the integral of 1 / b: t(u) = ln(1 + (r - 1) u) / ln r
+    of the whole (time maps as integrals of the reciprocal of tempo: D. Jaffe, Ensemble timing in computer music, Computer Music Journal 9(4), 1985,
+    from memory; the integral is elementary). Outside of the span it goes on at the tempo of that end.
+    """
+    grown = np.expm1(bend)
+    inside = np.clip(share, 0.0, 1.0)
+    way = _over(np.log1p(grown * inside), bend, inside)
+    # Exact at both ends; beyond them on in a straight line.
+    way = np.where(share >= 1.0, 1.0 + (share - 1.0) * _over(grown, bend) * np.exp(-bend), way)
+    return np.where(share <= 0.0, share * _over(grown, bend), way)
+
+
+def _share_of_quarters(share: FloatArray, bend: FloatArray) -> FloatArray:
+    """The inverse of `_share_of_time`: u(s) = (r^s - 1) / (r - 1)."""
+    grown = np.expm1(bend)
+    inside = np.clip(share, 0.0, 1.0)
+    way = _over(np.expm1(bend * inside), grown, inside)
+    way = np.where(share >= 1.0, 1.0 + (share - 1.0) * _over(bend, grown) * np.exp(bend), way)
+    return np.where(share <= 0.0, share * _over(bend, grown), way)
+
+
+def _over(top: FloatArray, bottom: FloatArray, straight: FloatArray | float = 1.0) -> FloatArray:
+    """top / bottom, and what it tends to where both are 0."""
+    flat = np.abs(bottom) < 1e-12
+    return np.where(flat, straight, top / np.where(flat, 1.0, bottom))
 
 
 def steady_map(bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4, 4),), confidence: float = 1.0) -> TempoMap[ClockT]:

@@ -51,12 +51,15 @@ def map_part(chosen: MapPart) -> dict[str, Any]:
 
 
 def pace_part(pace: TempoMap[TakeTimes]) -> dict[str, Any]:
-    knots = [[knot.time_s, knot.quarters, int(knot.fixed), int(knot.locked), round(knot.confidence, 4)] for knot in pace.knots]
+    knots = [
+        [knot.time_s, knot.quarters, int(knot.fixed), int(knot.locked), round(knot.confidence, 4), *([knot.ramp] if knot.ramp != 1.0 else [])]
+        for knot in pace.knots
+    ]
     return {"knots": knots, "meters": [[meter.bar, meter.numerator, meter.denominator] for meter in pace.meters]}
 
 
 def pace_from(value: Mapping[str, Any]) -> TempoMap[TakeTimes]:
-    knots = tuple(Knot(time, place, bool(fixed), bool(locked), sure) for time, place, fixed, locked, sure in value["knots"])
+    knots = tuple(Knot(time, place, bool(fixed), bool(locked), sure, *ramp) for time, place, fixed, locked, sure, *ramp in value["knots"])
     return TempoMap(knots, tuple(Meter(*meter) for meter in value["meters"]))
 
 

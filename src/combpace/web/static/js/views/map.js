@@ -1,23 +1,45 @@
 // @ts-check
 // The session's map as a table the server made; evaluation only, no rules. Proven equal to Python by shared vectors.
 
-/** @typedef {{times: number[], quarters: number[], meters: number[][]}} MapTable */
+/** @typedef {{times: number[], quarters: number[], meters: number[][], bends?: number[]}} MapTable  bends: logarithm of the ramp of each span, none for steps */
 /** @typedef {ReturnType<typeof makeMap>} TempoMap */
 
-/** Linear between points, extended with the slopes of the first and last span. @param {number} x @param {number[]} xs @param {number[]} ys */
-function follow(x, xs, ys) {
+const over = (/** @type {number} */ top, /** @type {number} */ bottom, straight = 1) => (Math.abs(bottom) < 1e-12 ? straight : top / bottom);
+
+/** How far a span is run through in time where it is so far run through in quarters; a ramp's tempo is a straight line over quarters. @param {number} share @param {number} bend */
+function shareOfTime(share, bend) {
+  const grown = Math.expm1(bend);
+  if (share <= 0) return share * over(grown, bend);
+  if (share >= 1) return 1 + (share - 1) * over(grown, bend) * Math.exp(-bend);
+  return over(Math.log1p(grown * share), bend, share);
+}
+
+/** The inverse. @param {number} share @param {number} bend */
+function shareOfQuarters(share, bend) {
+  const grown = Math.expm1(bend);
+  if (share <= 0) return share * over(bend, grown);
+  if (share >= 1) return 1 + (share - 1) * over(bend, grown) * Math.exp(bend);
+  return over(Math.expm1(bend * share), grown, share);
+}
+
+/**
+ * Between points in a straight line or along a ramp, beyond both ends on at the slope there.
+ * @param {number} x @param {number[]} xs @param {number[]} ys @param {number[]} [bends] @param {(share: number, bend: number) => number} [way]
+ */
+function follow(x, xs, ys, bends, way) {
   let low = 0, high = xs.length - 1;
   while (high - low > 1) {
     const middle = (low + high) >> 1;
     if (xs[middle] <= x) low = middle; else high = middle;
   }
-  const share = (x - xs[low]) / (xs[low + 1] - xs[low]);
+  let share = (x - xs[low]) / (xs[low + 1] - xs[low]);
+  if (bends?.[low] && way) share = way(share, bends[low]);
   return share < 0.5 ? ys[low] + share * (ys[low + 1] - ys[low]) : ys[low + 1] - (1 - share) * (ys[low + 1] - ys[low]);
 }
 
 /** @param {MapTable} table */
 export function makeMap(table) {
-  const { times, quarters, meters } = table;
+  const { times, quarters, meters, bends } = table;
   /** Index into meters that holds in a bar. @param {number} index */
   const meterAt = (index) => {
     let found = 0;
@@ -37,9 +59,9 @@ export function makeMap(table) {
   return {
     table,
     /** @param {number} quarter */
-    toSeconds: (quarter) => follow(quarter, quarters, times),
+    toSeconds: (quarter) => follow(quarter, quarters, times, bends, shareOfTime),
     /** @param {number} second */
-    toQuarters: (second) => follow(second, times, quarters),
+    toQuarters: (second) => follow(second, times, quarters, bends, shareOfQuarters),
     barLine,
     meterAt,
     /** Index of the bar a place lies in. @param {number} place */
@@ -85,7 +107,7 @@ export function pulled(table, time, quarter, steady, anchors = []) {
     quarters.push(q);
   }
   if (!placed) place();
-  return times.length > 1 ? makeMap({ ...table, times, quarters }) : old;
+  return times.length > 1 ? makeMap({ ...table, times, quarters, bends: undefined }) : old;
 }
 
 /**
