@@ -292,3 +292,27 @@ class MeasureTest(CliTest):
         status, _, err = self.run_main("analyse", self.steady_beat(), "--reading", "99")
         self.assertEqual(status, 2)
         self.assertIn("no reading 99", err)
+
+
+class MapsTest(CliTest):
+    def test_a_map_goes_through_all_forms_and_is_tidied(self) -> None:
+        _, audio = breathing(bars=10)
+        take = self.write("tub kit.wav", audio.samples.T, audio.sample_rate_hz)
+        self.run_main("analyse", take, "--json", str(self.folder / "map.json"))
+        for form in ("map.mid", "map.csv", "map.txt", "again.json"):
+            status, out, _ = self.run_main("convert", str(self.folder / "map.json"), "-o", str(self.folder / form))
+            self.assertEqual(status, 0)
+            self.assertIn("bar 1 at", out)
+        status, out, _ = self.run_main("tidy", str(self.folder / "map.json"), "-o", str(self.folder / "tidy.mid"), "--within-ms", "15")
+        self.assertEqual(status, 0)
+        self.assertRegex(out, r"tempo changes became \d+, every bar line within 1?\d\.\d ms")
+        # What was tidied fits audio like any map.
+        status, out, _ = self.run_main("fit", take, "-o", str(self.folder / "fitted.wav"), "--map", str(self.folder / "tidy.mid"), "--grid", "1/4")
+        self.assertEqual(status, 0)
+
+    def test_what_is_no_map_writes_nothing(self) -> None:
+        (self.folder / "bad.csv").write_text("0.5\n0.4\n")
+        for arguments in (("convert", "bad.csv", "out.mid"), ("tidy", "bad.csv", "out.mid"), ("convert", "none.json", "out.mid")):
+            status, _, said = self.run_main(arguments[0], str(self.folder / arguments[1]), "-o", str(self.folder / arguments[2]))
+            self.assertEqual((status, said.count("\n")), (2, 1))
+            self.assertFalse((self.folder / "out.mid").exists())

@@ -151,7 +151,14 @@ def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
             for line in lines
         ],
         "knots": [
-            {"time_s": round(knot.time_s, 9), "quarters": round(knot.quarters, 9), "fixed": knot.fixed, "confidence": round(knot.confidence, 4)}
+            {
+                "time_s": float(knot.time_s),
+                "quarters": float(knot.quarters),
+                "fixed": knot.fixed,
+                "confidence": round(knot.confidence, 4),
+                **({"locked": True} if knot.locked else {}),
+                **({"ramp": float(knot.ramp)} if knot.ramp != 1.0 else {}),
+            }
             for knot in tempo_map.knots
         ],
     }
@@ -227,10 +234,30 @@ def read_json_map(path: Path) -> TempoMap[SessionTimes]:
         raise MediaError(f"“{path.name}” is not a tempo map as “analyse --json” writes it.") from error
 
 
+def read_json_ends(path: Path) -> float | None:
+    """Where what a map's JSON describes ends: its duration, else the end of its last bar; None where it says neither."""
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+        if document.get("duration_s"):
+            return float(document["duration_s"])
+        last = document["bars"][-1]
+        meter = parse_meter(str(last.get("meter", "4/4")))
+        return float(last["start_s"]) + 60.0 * meter.bar_quarters / float(last["bpm"])
+    except (OSError, ValueError, KeyError, TypeError, IndexError, CombPaceError):
+        return None
+
+
 def _knots(document: dict[str, Any], meters: tuple[Meter, ...]) -> tuple[Knot, ...]:
     if len(document.get("knots") or ()) >= 2:
         return tuple(
-            Knot(float(k["time_s"]), float(k["quarters"]), bool(k.get("fixed", False)), confidence=float(k.get("confidence", 1.0)))
+            Knot(
+                float(k["time_s"]),
+                float(k["quarters"]),
+                bool(k.get("fixed", False)),
+                bool(k.get("locked", False)),
+                float(k.get("confidence", 1.0)),
+                float(k.get("ramp", 1.0)),
+            )
             for k in document["knots"]
         )
     frame: TempoMap[TakeTimes] = TempoMap((Knot(0.0, 0.0), Knot(1.0, 2.0)), meters)

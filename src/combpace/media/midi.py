@@ -23,6 +23,8 @@ TICKS_PER_QUARTER = 960
 US = 1_000_000
 MAX_US_PER_QUARTER = 0xFFFFFF
 BAR_1_MARKER = "bar 1"
+# The steps of a ramp lie this near to it.
+RAMP_OFF_S = 0.00005
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,9 +111,9 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
         return start_tick + round((quarters - line_quarters) * TICKS_PER_QUARTER)
 
     last_index = max(index + 1, tempo_map.bar_of(tempo_map.place(end_s)) + 1)
-    places = {tick_of(knot.quarters) for knot in tempo_map.knots} | {tick_of(tempo_map.bar_line(last_index))}
+    places = {tick_of(place) for place in _turns(tempo_map)} | {tick_of(tempo_map.bar_line(last_index))}
     for tick in sorted(places):
-        if ticks[-1] + TICKS_PER_QUARTER // 16 < tick <= tick_of(tempo_map.bar_line(last_index)):
+        if ticks[-1] + (0 if tempo_map.has_ramps else TICKS_PER_QUARTER // 16) < tick <= tick_of(tempo_map.bar_line(last_index)):
             ticks.append(tick)
             seconds.append(tempo_map.second(line_quarters + (tick - start_tick) / TICKS_PER_QUARTER))
     meter = None
@@ -121,6 +123,18 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
             signatures.append((tick_of(tempo_map.bar_line(bar)), meter.numerator, meter.denominator))
     bar_1 = tick_of(0.0) if index <= 0 <= last_index else None
     return _Plan(ticks, seconds, signatures, bar_1)
+
+
+def _turns(tempo_map: TempoMap[SessionTimes]) -> list[float]:
+    """Where a tempo event is needed: every knot, and in a ramp so many steps that nothing lies farther than RAMP_OFF_S from it."""
+    start, end = tempo_map.span_ends_bpm
+    places: list[float] = [float(tempo_map.quarters[0])]
+    for a, b, low, high in zip(tempo_map.quarters, tempo_map.quarters[1:], start, end, strict=False):
+        # A chord of a curve lies at most h^2 / 8 of its second derivative beside it; here that is 60 (high - low) / (b - a) / tempo^2.
+        bow = 60.0 * abs(high - low) / (b - a) / min(low, high) ** 2
+        steps = int(np.ceil((b - a) / np.sqrt(8.0 * RAMP_OFF_S / bow))) if bow > 0 else 1
+        places += [float(place) for place in np.linspace(a, b, steps + 1)[1:]]
+    return places
 
 
 def _lead_in(sixteenths: int, meter: Meter) -> list[tuple[int, int, int]]:
