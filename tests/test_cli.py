@@ -6,6 +6,7 @@ import json
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile as sf
@@ -292,6 +293,31 @@ class MeasureTest(CliTest):
         status, _, err = self.run_main("analyse", self.steady_beat(), "--reading", "99")
         self.assertEqual(status, 2)
         self.assertIn("no reading 99", err)
+
+
+class CountHintsTest(CliTest):
+    def test_bars_are_put_right_as_a_whole(self) -> None:
+        beats, audio = breathing(bars=10)
+        take = self.write("tub kit.wav", audio.samples.T, audio.sample_rate_hz)
+
+        def heard(*more: str) -> dict[str, Any]:
+            status, out, said = self.run_main("analyse", take, "--json", "-", *more)
+            self.assertEqual(status, 0, said)
+            found: dict[str, Any] = json.loads(out)
+            return found
+
+        plain = heard()
+        later = heard("--one-beat", "later")
+        np.testing.assert_allclose(later["downbeats"][:5], plain["beats"][1:21:4], atol=1e-5)
+        self.assertEqual(heard("--one-beat", "later", "--one-beat", "earlier")["downbeats"], plain["downbeats"])
+        held = heard("--pickup", f"{beats[2]:.3f}")
+        self.assertAlmostEqual(next(bar["start_s"] for bar in held["bars"] if bar["bar"] == 1), plain["downbeats"][1], places=5)
+        changed = heard("--meter-at-bar", "5=3/4")
+        self.assertEqual([(one["bar"], one["meter"]) for one in changed["meters"]], [(1, "4/4"), (5, "3/4")])
+        self.assertEqual(changed["beats"], plain["beats"])
+        for bad in (("--meter-at-bar", "5:3/4"), ("--meter-at-bar", "0=3/4"), ("--pickup", "900"), ("--one-beat", "sooner")):
+            status, _, said = self.run_main("analyse", take, *bad)
+            self.assertEqual((status, said.count("\n")), (2, 1), bad)
 
 
 class MapsTest(CliTest):

@@ -118,6 +118,9 @@ def _add_hints(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--meter", action="append", default=[], metavar="[SECONDS=]N/D", help="for the whole take, or from that downbeat on")
     parser.add_argument("--bpm-range", action="append", default=[], metavar="[FROM-TO=]LO-HI", help="what may be read, or only between two moments")
     parser.add_argument("--steady", action="store_true", help="one tempo describes the whole take")
+    parser.add_argument("--one-beat", action="append", default=[], choices=("later", "earlier"), help="all bar lines are a beat off; any number")
+    parser.add_argument("--pickup", action="append", default=[], type=float, metavar="SECONDS", help="this is the pickup: bar 1 is the next bar line")
+    parser.add_argument("--meter-at-bar", action="append", default=[], metavar="BAR=N/D", help="from that bar on, as the bars are counted then")
 
 
 def _analyse(options: argparse.Namespace) -> int:
@@ -280,7 +283,24 @@ def _hints(options: argparse.Namespace) -> Hints:
             raise ParameterError(refusal)
         low, high = _seconds(match[3], refusal), _seconds(match[4], refusal)
         tempi.append(TempoSpan(low, high, _seconds(match[1], refusal), _seconds(match[2], refusal)) if match[1] else TempoSpan(low, high))
-    return Hints(tuple(bars), tuple(options.downbeat), tuple(options.not_downbeat), meter, tuple(meters), tuple(tempi), options.steady)
+    meters_at = []
+    for text in options.meter_at_bar:
+        match = re.fullmatch(r"\s*(-?[0-9]+)\s*=\s*([0-9]+/[0-9]+)\s*", text)
+        if not match:
+            raise ParameterError(f"--meter-at-bar takes BAR=N/D, like 9=3/4, not “{text}”.")
+        meters_at.append((int(match[1]), parse_meter(match[2])))
+    return Hints(
+        tuple(bars),
+        tuple(options.downbeat),
+        tuple(options.not_downbeat),
+        meter,
+        tuple(meters),
+        tuple(tempi),
+        options.steady,
+        beats_later=options.one_beat.count("later") - options.one_beat.count("earlier"),
+        pickups=tuple(options.pickup),
+        meters_at=tuple(meters_at),
+    )
 
 
 def _seconds(text: str, refusal: str) -> float:

@@ -21,7 +21,7 @@ from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets, OnsetSettings, nearest_onset
 from combpace.core.spectra import OnsetStrength
-from combpace.core.tempo import anchors
+from combpace.core.tempo import anchors, counting
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 
@@ -46,6 +46,9 @@ class Hints:
     steady     one tempo describes the whole take
     exact      these moments are meant as they stand; else each goes to the attack nearest to it
     is_loop    it was cut to begin on bar 1: an attack at its very start is that downbeat, unless a bar is stated
+    beats_later  all bar lines lie so many beats later than they are read (earlier where negative)
+    pickups    seconds: what lies at this moment is a pickup, bar 1 is the next bar line
+    meters_at  (bar number, meter): as the bars are counted after all of the above, from there on to the next change
     """
 
     bars: tuple[tuple[float, int], ...] = ()
@@ -57,6 +60,9 @@ class Hints:
     steady: bool = False
     exact: bool = False
     is_loop: bool = False
+    beats_later: int = 0
+    pickups: tuple[float, ...] = ()
+    meters_at: tuple[tuple[int, Meter], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,6 +148,7 @@ def read(
         pace = anchors.set_bar(pace, time, number, onsets)
     for time in downbeats:
         pace = anchors.set_downbeat(pace, time, onsets, numbered=bool(bars))
+    pace = _counted(pace, hints, duration_s)
     steady = steady_tempo(pace, onsets, duration_s)
     if hints.steady:
         # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.
@@ -149,7 +156,21 @@ def read(
         pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=float(np.mean(sure)))
         for time, number in bars:
             pace = anchors.set_bar(pace, time, number, onsets)
+        pace = _counted(pace, replace(hints, beats_later=0, pickups=()), duration_s)
     return beats, pace, steady, float(np.mean(sure))
+
+
+def _counted(pace: TempoMap[TakeTimes], hints: Hints, duration_s: float) -> TempoMap[TakeTimes]:
+    """A pace with its bars put right as a whole, as hints have it. Raises MapConflictError, ParameterError."""
+    if hints.beats_later:
+        pace = counting.one_beat(pace, hints.beats_later)
+    for time in hints.pickups:
+        if not 0.0 <= time <= duration_s:
+            raise ParameterError(f"{time:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed.")
+        pace = counting.pickup(pace, time)
+    for number, meter in sorted(hints.meters_at):
+        pace = counting.meter_at(pace, number, meter)
+    return pace
 
 
 def trust_in(pulse: Activations, beats: Beats) -> FloatArray:

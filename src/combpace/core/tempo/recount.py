@@ -68,13 +68,13 @@ def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[floa
     at: float = place - shift
     if right is None and at < ALIKE:
         return moved, at
-    before: list[Bar] = [bar for bar in _lines(moved, at) if bar[0] < (at if left is None else left) - ALIKE]
+    before: list[Bar] = [bar for bar in bars_until(moved, at) if bar[0] < (at if left is None else left) - ALIKE]
     if left is not None:
         before += filled(left, at, pace.meter_of(pace.bar_of(left + ALIKE)))
     after: list[Bar] = _tail(moved, at)
     if right is not None:
         after = filled(at, right - shift, pace.meter_of(pace.bar_of(place + ALIKE)))
-        after += _from(pace, right, shift)
+        after += bars_from(pace, right, shift)
     made = replace(moved, meters=meters_of([*before, *after]))
     if not is_line(made, at):
         raise MapConflictError(f"No count of bars opens one at {_name(pace, place)}. The map is unchanged; state the meter there first.")
@@ -136,9 +136,9 @@ def with_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, confirme
     ends: list[float] = [line, *(counted(at) for at in sorted(confirmed) if at > line + ALIKE and (until is None or at < until - ALIKE))]
     if until is not None:
         ends.append(counted(until))
-    bars: list[Bar] = [bar for bar in _lines(pace, line) if bar[0] < line - ALIKE]
+    bars: list[Bar] = [bar for bar in bars_until(pace, line) if bar[0] < line - ALIKE]
     bars += [bar for a, b in itertools.pairwise(ends) for bar in filled(a, b, meter)]
-    rest: list[Bar] = [(ends[-1], meter)] if until is None else _from(pace, until, until - counted(until))
+    rest: list[Bar] = [(ends[-1], meter)] if until is None else bars_from(pace, until, until - counted(until))
     return replace(pace, knots=knots, meters=meters_of([*bars, *rest]))
 
 
@@ -201,7 +201,7 @@ def _of_length(quarters: float, like: Meter) -> Meter:
     raise MapConflictError(f"No meter is {quarters:g} quarter notes long. The map is unchanged.")
 
 
-def _lines(pace: TempoMap[ClockT], until: float) -> list[Bar]:
+def bars_until(pace: TempoMap[ClockT], until: float) -> list[Bar]:
     """The bars from bar 1 on whose lines lie up to a place."""
     bars: list[Bar] = []
     index = 0
@@ -211,7 +211,7 @@ def _lines(pace: TempoMap[ClockT], until: float) -> list[Bar]:
     return bars
 
 
-def _from(pace: TempoMap[ClockT], line: float, shift: float) -> list[Bar]:
+def bars_from(pace: TempoMap[ClockT], line: float, shift: float) -> list[Bar]:
     """The bars of a map from one of its lines to its last change of meter, at places less by a shift."""
     index = nearest_bar(pace, line)
     last = max(index, bar_index(pace.meters[-1].bar))
@@ -221,7 +221,7 @@ def _from(pace: TempoMap[ClockT], line: float, shift: float) -> list[Bar]:
 def _tail(pace: TempoMap[ClockT], place: float) -> list[Bar]:
     """Bars counted on from a place to the last change of meter; later changes go to the lines nearest to where they were."""
     moved = pace.counted_from(place)
-    return [(place + line, meter) for line, meter in _lines(moved, moved.bar_line(bar_index(moved.meters[-1].bar)))]
+    return [(place + line, meter) for line, meter in bars_until(moved, moved.bar_line(bar_index(moved.meters[-1].bar)))]
 
 
 def _name(pace: TempoMap[ClockT], place: float) -> str:

@@ -1,0 +1,92 @@
+"""Where bars begin, put right as a whole: a beat later or earlier, a pickup, one bar of another length, a meter at a bar."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from combpace.core.clocks import ClockT
+from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import Meter, bar_index, bar_number
+from combpace.core.tempo.recount import ALIKE, Bar, bars_from, bars_until, confirmed_in, filled, meters_of, with_meter_from
+
+
+def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
+    """All bar lines so many beats later (earlier where negative); beats keep their times.
+
+    Raises MapConflictError where a downbeat is confirmed that this would leave inside a bar
+    """
+    meter: Meter = pace.meter_of(0)
+    moved: TempoMap[ClockT] = pace.counted_from(beats * meter.beat_quarters)
+    lost: list[float] = [place for place in confirmed_in(pace) if not _opens(moved, pace.second(place))]
+    if lost:
+        bar, _ = pace.address(lost[0] + ALIKE)
+        raise MapConflictError(
+            f"The downbeat of bar {bar} is confirmed at {pace.second(lost[0]):.3f} s, and would lie inside a bar. "
+            "The map is unchanged; take it back first, or say from which bar on."
+        )
+    return moved
+
+
+def pickup(pace: TempoMap[ClockT], time_s: float) -> TempoMap[ClockT]:
+    """What lies at this moment is a pickup: bar 1 is the next bar line after it, all before it is lead-in."""
+    place: float = pace.place(time_s)
+    return pace.counted_from(pace.bar_line(pace.bar_of(place + ALIKE) + 1))
+
+
+def bar_of_beats(pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequence[float]) -> TempoMap[ClockT]:
+    """One bar of so many beats; those after it are counted on from its end, up to the next confirmed downbeat.
+
+    index      of the bar, 0 or later
+    confirmed  places on bar lines that stay such; where the count before one does not come out, the bar before it is of another length
+    Raises     ParameterError for a bar before bar 1 or of no beats, MapConflictError where a confirmed downbeat lies inside the bar
+    """
+    meter: Meter = pace.meter_of(index)
+    if index < 0:
+        raise ParameterError("The lead-in is counted in whole bars; say from bar 1 on. Nothing was changed.")
+    if not 1 <= beats <= 64:
+        raise ParameterError(f"A bar has 1 to 64 beats, not {beats}. Nothing was changed.")
+    line: float = pace.bar_line(index)
+    old_end: float = pace.bar_line(index + 1)
+    end: float = line + beats * meter.beat_quarters
+    held: float | None = next((place for place in sorted(confirmed) if line + ALIKE < place < end - ALIKE), None)
+    if held is not None:
+        raise MapConflictError(
+            f"The downbeat confirmed at {pace.second(held):.3f} s lies inside a bar {bar_number(index)} of {beats} beats. "
+            "The map is unchanged; take it back first."
+        )
+    odd = Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
+    following: list[float] = sorted(place for place in confirmed if place > end + ALIKE)
+    after: list[Bar]
+    if any(abs(place - end) <= ALIKE for place in confirmed):
+        after = bars_from(pace, end, 0.0)
+    elif following:
+        after = [*filled(end, following[0], pace.meter_of(index + 1)), *bars_from(pace, following[0], 0.0)]
+    else:
+        after = bars_from(pace, old_end, old_end - end)
+    bars: list[Bar] = [*(bar for bar in bars_until(pace, line) if bar[0] < line - ALIKE), (line, odd), *after]
+    return replace(pace, meters=meters_of(bars))
+
+
+def meter_in(pace: TempoMap[ClockT], first: int, last: int, meter: Meter) -> TempoMap[ClockT]:
+    """Bars of indices first to last in another meter, so many of them; what follows keeps its own and is counted on from their end."""
+    if last < first or first < 0:
+        raise ParameterError(f"Bars {bar_number(first)} to {bar_number(last)} cannot have a meter of their own; begin with bar 1 or later.")
+    old: Meter = pace.meter_of(last + 1)
+    new: TempoMap[ClockT] = with_meter_from(pace, pace.bar_line(first), meter, confirmed_in(pace))
+    return with_meter_from(new, new.bar_line(last + 1), replace(old, bar=1), confirmed_in(new))
+
+
+def meter_at(pace: TempoMap[ClockT], number: int, meter: Meter) -> TempoMap[ClockT]:
+    """Another meter from a bar on, up to the next change that there is."""
+    index = bar_index(number)
+    later = [bar_index(change.bar) for change in pace.meters if bar_index(change.bar) > index]
+    until: float | None = pace.bar_line(later[0]) if later else None
+    return with_meter_from(pace, pace.bar_line(index), meter, confirmed_in(pace), until)
+
+
+def _opens(pace: TempoMap[ClockT], time_s: float) -> bool:
+    place: float = pace.place(time_s)
+    index: int = pace.bar_of(place + ALIKE)
+    return min(abs(place - pace.bar_line(k)) for k in (index, index + 1)) < ALIKE
