@@ -76,16 +76,10 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     course = lead_course(seen)
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
     made["bars"] = bar_rows(session_map, first_shown_s(seen, session_map), end_s, attacks, course)
-    pace = seen.own_pace(lead.id)
-    if kind != "steady" and pace is not None:
+    if kind != "steady":
         made["anchors"] = [
-            {
-                "q": round(knot.quarters, 9),
-                "t": round(knot.time_s + lead.offset_s, 6),
-                "locked": knot.locked,
-                "place": words.place(session_map, knot.quarters),
-            }
-            for knot in pace.knots
+            {"q": round(knot.quarters, 9), "t": round(knot.time_s, 6), "locked": knot.locked, "place": words.place(session_map, knot.quarters)}
+            for knot in session_map.knots
             if knot.fixed
         ]
     if focus is not None:
@@ -153,7 +147,7 @@ def first_shown_s(seen: SessionState, session_map: TempoMap[SessionTimes]) -> fl
 
 def _lies_as_played(seen: SessionState, take: TakeEntry) -> bool:
     """Whether a take's own placement says where it sounds."""
-    return take.role == "lead" or take.pace == "lead" or seen.own_pace(take.id) is None
+    return take.role == "lead" or take.pace == "lead" or take.keeps == "time" or seen.own_pace(take.id) is None
 
 
 def lead_course(seen: SessionState) -> Course | None:

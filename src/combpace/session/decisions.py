@@ -106,6 +106,8 @@ class Decision:
 
 
 DECISIONS: dict[str, Decision] = {}
+# What goes along with any change: registered by the room that knows of it.
+ALONG: list[Callable[[SessionState, Change], Change]] = []
 # Moves in the history are no changes of the document.
 MOVES = ("undo", "redo")
 
@@ -148,6 +150,12 @@ def decide(folder: DataFolder, session_id: str, name: str, version: int, args: M
         if args:
             raise ParameterError("This cannot be used: undo and redo take no arguments. Nothing was changed.")
         return move(folder, session_id, version, forwards=name == "redo")
+    state, change = considered(folder, session_id, name, version, args)
+    return record(state, version, change)
+
+
+def considered(folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]) -> tuple[SessionState, Change]:
+    """What a decision would change, with everything that goes along; nothing is kept. Raises as `decide`."""
     if name not in DECISIONS:
         raise NotFoundError(f"There is no action “{name}”.")
     try:
@@ -161,7 +169,10 @@ def decide(folder: DataFolder, session_id: str, name: str, version: int, args: M
         folder.history.check(session_id, version)
     except OutdatedError as error:
         raise stale(error) from error
-    return record(state, version, DECISIONS[name].run(state, given))
+    change = DECISIONS[name].run(state, given)
+    for goes_along in ALONG:
+        change = goes_along(state, change)
+    return state, change
 
 
 def record(state: SessionState, version: int, change: Change) -> Revision:

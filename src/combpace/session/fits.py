@@ -125,7 +125,8 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
     """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own pace."""
     timing = seen.document.timing_take(take_id)
     entry = seen.document.take(timing)
-    return timing in seen.document.rules or (entry.role != "lead" and entry.pace == "own" and seen.own_pace(timing) is not None)
+    follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and seen.own_pace(timing) is not None
+    return timing in seen.document.rules or follows
 
 
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:

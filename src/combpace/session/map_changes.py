@@ -75,6 +75,17 @@ def need_pace(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
     return pace
 
 
+def need_line(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
+    """The map that corrections of a session that is not steady solve again, on the lead's clock: its own pace, or the map that was given.
+
+    `breathing_change` keeps what comes of it where it belongs. Raises ParameterError where there is none.
+    """
+    chosen = state.map_choice()
+    if chosen.kind == "given" and chosen.given is not None:
+        return forms.pace_from(chosen.given).shifted(-lead.offset_s)
+    return need_pace(state, lead)
+
+
 def checked_bpm(value: float) -> float:
     """A tempo that a map can hold. Raises ParameterError."""
     if not MIN_BPM <= value <= MAX_BPM:
@@ -149,13 +160,25 @@ def stated_bars(chosen: MapPart) -> tuple[BarStatement, ...]:
 
 
 def breathing_change(
-    state: SessionState, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], chosen: MapPart, what: str, more: str = ""
+    state: SessionState,
+    lead: TakeEntry,
+    old: TempoMap[TakeTimes],
+    new: TempoMap[TakeTimes],
+    chosen: MapPart,
+    what: str,
+    more: str = "",
+    *,
+    odd: bool = True,
 ) -> Change:
-    """The lead's new pace, said with its effect; the session's map follows it."""
+    """The lead's new pace, or the given map solved again, said with its effect; the session's map follows it."""
     near_audio(state, new.second(0.0) + lead.offset_s)
-    chosen = chosen.model_copy(update={"kind": "own"})
-    parts: dict[str, Any] = {f"pace:{lead.id}": forms.pace_part(new), "map": forms.map_part(chosen)}
-    return Change(parts, f"{what}; {effect_of(old, new)}.{odd_words(new, old, chosen, last_bar(state, new, lead.offset_s))}{more}")
+    beside = odd_words(new, old, chosen, last_bar(state, new, lead.offset_s)) if odd else ""
+    parts: dict[str, Any]
+    if chosen.kind == "given":
+        parts = {"map": forms.map_part(chosen.model_copy(update={"given": forms.pace_part(new.shifted(lead.offset_s))}))}
+    else:
+        parts = {f"pace:{lead.id}": forms.pace_part(new), "map": forms.map_part(chosen.model_copy(update={"kind": "own"}))}
+    return Change(parts, f"{what}; {effect_of(old, new)}.{beside}{more}")
 
 
 def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) -> int:
@@ -196,7 +219,9 @@ def steady_line(state: SessionState, chosen: MapPart, bpm: float, start_s: float
     return steady_as_stated(checked_bpm(bpm), near_audio(state, start_s), meters, chosen.stated, free_tempo=chosen.stated_bpm is None)
 
 
-def steady_change(state: SessionState, chosen: MapPart, line: TempoMap[SessionTimes], note: str, gesture: str | None = None) -> Change:
+def steady_change(
+    state: SessionState, chosen: MapPart, line: TempoMap[SessionTimes], note: str, gesture: str | None = None, *, odd: bool = True
+) -> Change:
     """A steady map as the session's; `note` may name {bpm} and {bar_1} of it."""
     near_audio(state, line.second(0.0))
     meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
@@ -205,7 +230,8 @@ def steady_change(state: SessionState, chosen: MapPart, line: TempoMap[SessionTi
     bpm = chosen.stated_bpm if chosen.stated_bpm is not None and abs(chosen.stated_bpm - bpm) < 1e-7 else bpm
     made = chosen.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters})
     said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace("{bar_1}", words.clock(line.second(0.0)))
-    return Change({"map": forms.map_part(made)}, said + odd_words(line, state.session_map(), chosen, last_bar(state, line)), gesture)
+    beside = odd_words(line, state.session_map(), chosen, last_bar(state, line)) if odd else ""
+    return Change({"map": forms.map_part(made)}, said + beside, gesture)
 
 
 def steady_now(state: SessionState) -> tuple[float, float, tuple[Meter, ...]]:

@@ -124,6 +124,9 @@ class SessionState:
         choice, lead = self.map_choice(), self.document.lead
         if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
             return steady_map(choice.bpm, choice.bar_1_s, choice.steady_meters)
+        if choice.kind == "given" and choice.given is not None:
+            found = forms.pace_from(choice.given)
+            return TempoMap(found.knots, found.meters)
         pace = self.own_pace(lead.id) if lead else None
         if pace is None or lead is None:
             return None

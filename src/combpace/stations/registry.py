@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from combpace.core.errors import NotFoundError
+from combpace.session import foresight
+from combpace.session.decisions import ALONG
 from combpace.session.state import SessionState
 from combpace.stations.bars.station import BARS
 from combpace.stations.fit.station import FIT
@@ -14,6 +16,8 @@ from combpace.stations.pace.station import PACE
 from combpace.stations.station import Place, Station
 from combpace.stations.takes.station import TAKES
 
+# Whatever is decided, what keeps its bar goes along.
+assert foresight.with_kept_bars in ALONG
 STATIONS: dict[str, Station] = {station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, HAND_OFF)}
 # Where a session opens: with takes in it, and without.
 OPENS_AT, OPENS_EMPTY_AT = BARS.id, TAKES.id

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -16,7 +16,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
 from combpace.core.tempo.statements import Stated
 
-FORMAT = 3
+FORMAT = 4
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -32,6 +32,8 @@ class TakeEntry:
     pace    "own", or "lead": it was played to the lead and shares its pace
     bundle  name of the bundle it belongs to, or None
     first_bar  bar number of the session on which its own bar 1 lies, where it has its own pace
+    keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and those with a pace of their own keep
+            their bar, all others their time
     """
 
     id: str
@@ -42,10 +44,13 @@ class TakeEntry:
     bundle: str | None = None
     offset_s: float = 0.0
     first_bar: int = 1
+    keeps: str = ""
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise ParameterError(f"A take is one of {', '.join(KINDS)}, not “{self.kind}”.")
+        if self.keeps not in ("", "time", "bar"):
+            raise ParameterError(f"A take keeps its time or its bar, not “{self.keeps}”.")
 
 
 # -- the map
@@ -91,18 +96,20 @@ Statement = Annotated[BarStatement | DownbeatStatement | MeterStatement | TempoS
 class MapPart(_Part):
     """The session's map, and what the user stated of it: statements hold in every kind of map.
 
-    kind        "own": the lead's own pace (breathing); "steady": one tempo; "auto": as the lead was heard to be
+    kind        "own": the lead's own pace (breathing); "steady": one tempo; "given": from a file; "auto": as the lead was heard to be
     bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar, numerator, denominator)
     statements  in the order in which they were made; a newer one replaces an older one about the same place
     limit_ms    what may pile up at the end before a rounder tempo is no longer proposed
+    given       of a given map its knots and meters in session time, as a pace is kept
     """
 
-    kind: Literal["auto", "own", "steady"] = "auto"
+    kind: Literal["auto", "own", "steady", "given"] = "auto"
     bpm: float | None = None
     bar_1_s: float | None = None
     meters: tuple[tuple[int, int, int], ...] = ((1, 4, 4),)
     statements: tuple[Statement, ...] = ()
     limit_ms: float = 10.0
+    given: dict[str, Any] | None = None
 
     @property
     def steady_meters(self) -> tuple[Meter, ...]:

@@ -20,7 +20,7 @@ from combpace.session.map_changes import (
     moment_of,
     near_audio,
     near_place,
-    need_pace,
+    need_line,
     renamed,
     stated_bars,
     steady_change,
@@ -76,17 +76,18 @@ class MeterArgs(Args):
 @decision("bar-1", MomentArgs)
 def bar_1(state: SessionState, args: MomentArgs) -> Change:
     """This moment of the session is the line of bar 1."""
-    return _bar(state, args.time_s, 1)
+    return bar_here(state, args.time_s, 1)
 
 
 @decision("bar", BarArgs)
 def bar(state: SessionState, args: BarArgs) -> Change:
     """This moment of the session is the line of that bar."""
     bar_index(args.bar)
-    return _bar(state, args.time_s, args.bar)
+    return bar_here(state, args.time_s, args.bar)
 
 
-def _bar(state: SessionState, time_s: float, number: int) -> Change:
+def bar_here(state: SessionState, time_s: float, number: int) -> Change:
+    """The moment is the line of that bar, in every kind of map."""
     lead = state.need_lead()
     at = meant(state, lead, time_s)
     chosen = state.map_choice()
@@ -95,7 +96,7 @@ def _bar(state: SessionState, time_s: float, number: int) -> Change:
     if chosen.kind == "steady":
         said = "Bar 1 is at {bar_1}; all bars are counted from there." if number == 1 else f"Bar {number} is at {words.clock(at)}."
         return steady_change(state, chosen, steady_line(state, chosen, *steady_now(state)), said + replaced)
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     freed = _freed(state, pace, chosen, lead, at)
     alone = len(stated_bars(chosen)) == 1
     new = anchors.set_bar(freed, at - lead.offset_s, number, state.onsets(lead.id), renumber=alone)
@@ -117,7 +118,7 @@ def downbeat(state: SessionState, args: MomentArgs) -> Change:
         off_ms = 1000 * (at - line.second(line.bar_line(index)))
         beside = "" if abs(off_ms) < 0.05 else f"; it lies {words.signed_ms(off_ms)} ms from its line"
         return steady_change(state, chosen, line, f"{words.clock(at)} is the downbeat of bar {number}{beside}.{replaced}")
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     freed = _freed(state, pace, chosen, lead, at)
     new = numbered(
         anchors.set_downbeat(freed, at - lead.offset_s, state.onsets(lead.id), numbered=bool(stated_bars(chosen))),
@@ -139,7 +140,7 @@ def pull(state: SessionState, args: PullArgs) -> Change:
     shown = words.place(state.need_map(), place)
     if state.map_choice().kind == "steady":
         return _pulled_steady(state, at, place, shown)
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     solve = anchors.fix_line_alone if args.alone and is_line(pace, place) else anchors.fix_place
     new = solve(pace, at - lead.offset_s, place, state.onsets(lead.id))
     chosen = state.map_choice()
@@ -192,7 +193,7 @@ def release(state: SessionState, args: PlaceArgs) -> Change:
             raise ParameterError(f"Nothing was stated at {shown}; the map is unchanged.")
         chosen = without_statements(chosen, here)
         return steady_change(state, chosen, steady_line(state, chosen, *steady_now(state)), f"{shown} is no longer stated.")
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     heard = state.analysis(lead.id)
     anchor = anchors.anchor_at(pace, args.quarters)
     new = anchors.release(pace, args.quarters, state.onsets(lead.id), heard.pace if heard else None)
@@ -207,7 +208,7 @@ def lock(state: SessionState, args: LockArgs) -> Change:
     lead, chosen = state.need_lead(), state.map_choice()
     if chosen.kind == "steady":
         raise ParameterError("A steady map has one tempo and no anchors to lock; follow the lead's own pace first. Nothing was changed.")
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     near_place(state, args.quarters)
     new = anchors.lock(pace, args.quarters, args.locked)
     at = new.second(args.quarters) + lead.offset_s
@@ -238,7 +239,7 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
             bpm, meters = bpm * share, (renamed(new_meter),)
             chosen = _tempo_times(chosen, share)
         return steady_change(state, chosen, steady_line(state, chosen, bpm, start, meters), f"{note}.{replaced}")
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     if index is None:
         new = anchors.set_meter(pace, new_meter)
     else:

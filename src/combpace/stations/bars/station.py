@@ -15,12 +15,12 @@ from combpace.session import words
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
-from combpace.stations.bars import decisions
+from combpace.stations.bars import counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
 from combpace.stations.lead_readings import doubt_places
 from combpace.stations.station import Action, Place, Station
 
-__all__ = ["BARS", "decisions"]
+__all__ = ["BARS", "counting", "curve", "decisions", "map_in"]
 
 # A line is moved to an attack within this of the moment that is proposed.
 STRUCK_S = 0.012

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+from typing import Literal
+
 from combpace.core.analysis.bundle import on_strokes_of
 from combpace.core.analysis.steady_tempo import steady_tempo
 from combpace.core.analysis.take import Hints, read
@@ -22,6 +25,7 @@ from combpace.session.map_changes import (
     checked_bpm,
     effect_of,
     near_audio,
+    need_line,
     need_pace,
     odd_words,
     stated_bars,
@@ -38,6 +42,10 @@ READ_WITHIN = 1.1
 SAME_TEMPO = 0.02
 # A reading whose bar 1 lies farther than this from where bar 1 was, in bars, is numbered as it was.
 SAME_BAR_1 = 2.0
+FASTER = {
+    Fraction(2): "twice", Fraction(3): "three times", Fraction(1, 2): "half", Fraction(1, 3): "a third", Fraction(3, 2): "one and a half times",
+    Fraction(2, 3): "two thirds",
+}  # fmt: skip
 
 
 class SteadyArgs(Args):
@@ -49,9 +57,9 @@ class SteadyArgs(Args):
 
 
 class ScaleArgs(Args):
-    """factor: 2 or -2; bar: from its line on."""
+    """factor: 2, 3, "3/2" or "2/3" times as fast, -2 and -3 for half and a third; bar: from its line on."""
 
-    factor: int
+    factor: int | Literal["3/2", "2/3"]
     bar: int | None = None
 
 
@@ -113,13 +121,12 @@ def breathing(state: SessionState, args: NoArgs) -> Change:
 
 @decision("scale", ScaleArgs)
 def scale(state: SessionState, args: ScaleArgs) -> Change:
-    """Read the same music at twice (2) or half (-2) the tempo, all of it or from the line of a bar on; the kind of map stays."""
-    if args.factor not in (2, -2):
-        raise ParameterError("The tempo is read twice or half as fast. Nothing was changed.")
+    """Read the same music twice (2), half (-2), three times (3), a third (-3), 3/2 or 2/3 as fast, all or from a bar on; the map's kind stays."""
+    times = anchors.scale_factor(Fraction(args.factor) if isinstance(args.factor, str) else args.factor)
     lead, chosen = state.need_lead(), state.map_choice()
-    share = 2.0 if args.factor == 2 else 0.5
+    share = float(times)
     from_here = "" if args.bar is None or args.bar <= 1 else f" from bar {args.bar} on"
-    note = f"The tempo is read {'twice' if args.factor == 2 else 'half'} as fast{from_here}"
+    note = f"The tempo is read {FASTER[times]} as fast{from_here}"
     if chosen.kind == "steady":
         if args.bar is not None:
             raise ParameterError("A steady map has one tempo; follow the lead's own pace first, or read all of it at another. Nothing was changed.")
@@ -127,9 +134,9 @@ def scale(state: SessionState, args: ScaleArgs) -> Change:
         chosen = _with_tempo(chosen, share)
         meters = anchors.scaled_meters(state.need_map(), share)
         return steady_change(state, chosen, steady_line(state, chosen, bpm * share, start, meters), f"{note}: {{bpm}} BPM.")
-    pace = need_pace(state, lead)
+    pace = need_line(state, lead)
     place = None if args.bar is None else pace.bar_line(bar_index(args.bar))
-    new = numbered(anchors.scale_tempo(pace, args.factor, place), chosen.stated.shifted(-lead.offset_s))
+    new = numbered(anchors.scale_tempo(pace, times, place), chosen.stated.shifted(-lead.offset_s))
     return breathing_change(state, lead, pace, new, _with_tempo(chosen, share) if place is None else chosen, note)
 
 
@@ -180,7 +187,8 @@ def _without_tempo(chosen: MapPart) -> MapPart:
 def _as_read(
     state: SessionState, lead: TakeEntry, old: TempoMap[TakeTimes], new: TempoMap[TakeTimes], chosen: MapPart, note: str, more: str = ""
 ) -> Change:
-    """The lead read in another way: a session that is steady, or would be by itself, stays steady; one that breathes breathes on."""
+    """The lead read in another way: a session that is steady, or would be by itself, stays steady; else the map follows it."""
+    chosen = chosen if chosen.kind == "steady" else chosen.model_copy(update={"kind": "own"})
     fitted = steady_tempo(new, state.struck(lead.id), state.duration_s(lead.id))
     kind = state.document.map.kind
     if kind != "steady" and (kind != "auto" or state.map_choice().kind != "steady" or fitted.verdict != "steady"):

@@ -45,7 +45,7 @@ def audio_to_bar(state: SessionState, args: AudioArgs) -> Change:
     entry, line = state.document.take(args.take), state.need_map()
     index = bar_index(args.bar)
     at = _attack(state, entry, near_audio(state, args.time_s))
-    breathes = state.map_choice().kind != "steady" and entry.role == "lead"
+    breathes = state.map_choice().kind == "own" and entry.role == "lead"
     if breathes:
         return _breathing_to_bar(state, entry, at, index)
     if entry.role != "lead" and entry.pace == "own" and state.own_pace(entry.id) is not None:

@@ -11,7 +11,7 @@ from pydantic import Field
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import breathing_as_stated
-from combpace.session import words
+from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import KINDS, TakeEntry
@@ -22,7 +22,7 @@ from combpace.stations.takes.bundles import refusal_key
 
 
 class TakeFieldArgs(Args):
-    """field: name, kind, pace, bundle, first_bar, start or role."""
+    """field: name, kind, pace, bundle, first_bar, start, keeps or role."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -36,7 +36,7 @@ class BundleArgs(Args):
 
 @decision("take", TakeFieldArgs)
 def take(state: SessionState, args: TakeFieldArgs) -> Change:
-    """Change one thing about a take: name, kind, role, pace, bundle, first bar or start."""
+    """Change one thing about a take: name, kind, role, pace, bundle, first bar, start, or what it keeps where the map changes."""
     if args.field not in FIELDS:
         raise ParameterError(f"A take has no “{args.field}”. Nothing was changed.")
     parts, note = FIELDS[args.field](state, state.document.take(args.take), args.value)
@@ -92,7 +92,7 @@ def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
     parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
     moved = start - entry.offset_s
     lead = state.document.lead
-    if lead is not None and lead.id in together and state.map_choice().kind != "steady" and state.document.map.statements:
+    if lead is not None and lead.id in together and state.map_choice().kind == "own" and state.document.map.statements:
         # The lines of a breathing map are the lead's own: what was stated of them goes along.
         parts["map"] = forms.map_part(shifted_statements(state.document.map, moved))
     return parts, f"{entry.name} starts at {words.clock(start)}; it moved by {words.signed_ms(1000 * moved)} ms."
@@ -108,7 +108,7 @@ def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, 
     parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
     own = replace(state.opened, document=replace(state.document, takes=takes))
     pace = SessionState(own, state.rows, state.folder).own_pace(entry.id)
-    if pace is not None and state.map_choice().kind != "steady" and state.document.map.statements:
+    if pace is not None and state.map_choice().kind == "own" and state.document.map.statements:
         try:
             held = breathing_as_stated(pace, state.stated.shifted(-entry.offset_s), state.onsets(entry.id))
         except MapConflictError as error:
@@ -117,8 +117,21 @@ def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, 
     return parts, note
 
 
+def _keeps(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    if value not in ("", "time", "bar"):
+        raise ParameterError("Where the map changes a take keeps its time or its bar. Nothing was changed.")
+    if entry.role == "lead" and value == "bar" and state.map_choice().kind == "own":
+        raise ParameterError(f"The map is {entry.name}'s own pace: its bars lie on it anyway. Nothing was changed.")
+    if value == "time" and fits.is_fitted(state, entry.id) and entry.id in state.document.rules:
+        raise ParameterError(f"{entry.name} is fitted, so it keeps its bar; drop its fit first. Nothing was changed.")
+    kept = value or ("bar" if fits.is_fitted(state, entry.id) else "time")
+    together = {other.id for other in state.document.bundle_of(entry.id)}
+    takes = tuple(replace(other, keeps=value) if other.id in together else other for other in state.document.takes)
+    return {"takes": forms.takes_part(takes)}, f"Where the map changes, {entry.name} keeps its {kept}."
+
+
 FIELDS: dict[str, Callable[[SessionState, TakeEntry, str], tuple[dict[str, Any], str]]] = {
-    "name": _name, "kind": _kind, "pace": _pace, "bundle": _bundle, "first_bar": _first_bar, "start": _start, "role": _role,
+    "name": _name, "kind": _kind, "pace": _pace, "bundle": _bundle, "first_bar": _first_bar, "start": _start, "role": _role, "keeps": _keeps,
 }  # fmt: skip
 
 

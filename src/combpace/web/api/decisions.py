@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
+from starlette.concurrency import run_in_threadpool
 
+from combpace.core.errors import MediaError
 from combpace.drawing import picture, weave
 from combpace.session import decisions
+from combpace.session.foresight import foreseen
 from combpace.session.state import session_state
+from combpace.session.take_names import clean_name
 from combpace.stations import registry
+from combpace.stations.bars.map_in import read_file
 from combpace.web.deps import Folder
 
 router = APIRouter(prefix="/api/sessions/{session_id}")
+# No tempo map that is read is larger.
+MOST_MAP_BYTES = 32 * 2**20
 
 
 class Act(BaseModel):
@@ -28,6 +36,34 @@ class Act(BaseModel):
 def take_decision(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
     revision = decisions.decide(folder, session_id, name, body.version, body.args)
     return {"version": revision.version, "note": revision.note, "can_undo": revision.can_undo, "can_redo": revision.can_redo}
+
+
+@router.put("/map-file")
+async def map_file(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, Any]:
+    """The raw bytes of a tempo map: what it holds, as arguments of `map-in`, and a sentence. Nothing is kept."""
+    await run_in_threadpool(folder.open, session_id)
+    called = clean_name(name)
+    path = folder.blobs.new_path(Path(called).suffix)
+    try:
+        size = 0
+        with path.open("wb") as out:
+            async for chunk in request.stream():
+                size += len(chunk)
+                if size > MOST_MAP_BYTES:
+                    raise MediaError(f"“{called}” is larger than {MOST_MAP_BYTES // 2**20} MiB; a tempo map is not. Nothing was changed.")
+                await run_in_threadpool(out.write, chunk)
+        return await run_in_threadpool(read_file, path, called)
+    finally:
+        path.unlink(missing_ok=True)
+
+
+@router.post("/foresee/{name}")
+def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
+    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep"}."""
+    found = foreseen(*decisions.considered(folder, session_id, name, body.version, body.args))
+    lines = None if found.lines is None else {"first": found.lines[0], "last": found.lines[1], "ms": round(found.lines[2], 3)}
+    takes = [{"name": take, "ms": round(ms, 3)} for take, ms in found.takes]
+    return {"note": found.note, "sentence": found.sentence, "lines": lines, "takes": takes, "keep": list(found.keep)}
 
 
 @router.get("/look")

@@ -1,0 +1,159 @@
+"""What a change of the map moves beside its lines: said before it is made, and done with it.
+
+Lead and takes that lie as they were played keep their time; fitted takes and those with a pace of their own keep their bar;
+each may be told otherwise.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from combpace.core.clocks import Quarters, take_times
+from combpace.core.errors import CombPaceError, MapConflictError
+from combpace.core.tempo import anchors
+from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.recount import nearest_bar
+from combpace.core.tempo.statements import FARTHEST_BEATS, HOLDS_S
+from combpace.session import fits, words
+from combpace.session.decisions import ALONG, Change
+from combpace.session.document import parts as forms
+from combpace.session.document.model import FORMAT, TakeEntry
+from combpace.session.document.upgrades import upgraded
+from combpace.session.state import SessionState
+
+# What moves by less is not heard as moved, and not said.
+SAID_S = 0.00005
+# So many takes are named one by one.
+MOST_NAMED = 3
+_numbers = itertools.count(1)
+
+
+@dataclass(frozen=True, slots=True)
+class Foreseen:
+    """What a decision would do.
+
+    note   what it says of itself
+    lines  (first bar number, last one, by how many ms at most) of the bar lines that move, or None
+    takes  (name, by how many ms its sound moves at most) of takes that move
+    keep   names of takes that would move with their bars but keep their time
+    """
+
+    note: str
+    lines: tuple[int, int, float] | None
+    takes: tuple[tuple[str, float], ...]
+    keep: tuple[str, ...]
+
+    @property
+    def sentence(self) -> str:
+        """ "Bars 5 to 12 move by up to 41.0 ms. 3 takes move by up to 41.0 ms; the organ keeps its time." """
+        said = "No bar line moves."
+        if self.lines is not None:
+            first, last, ms = self.lines
+            said = f"Bar {first} moves by {ms:.1f} ms." if first == last else f"Bars {first} to {last} move by up to {ms:.1f} ms."
+        if self.takes:
+            most = max(ms for _, ms in self.takes)
+            named = self.takes[0][0] if len(self.takes) == 1 else words.count(len(self.takes), "take")
+            said += f" {named} {'moves' if len(self.takes) == 1 else 'move'} by up to {most:.1f} ms."
+        elif self.lines is not None:
+            said += " No take moves."
+        if self.keep and self.lines is not None:
+            names = ", ".join(self.keep[:MOST_NAMED]) + (f" and {len(self.keep) - MOST_NAMED} more" if len(self.keep) > MOST_NAMED else "")
+            said += f" {names} {'keeps its' if len(self.keep) == 1 else 'keep their'} time."
+        return said
+
+
+def foreseen(state: SessionState, change: Change) -> Foreseen:
+    """What a change (with what goes along) would move, without making it."""
+    after = _as_if(state, change.parts)
+    old, new = state.session_map(), after.session_map()
+    moved = anchors.largest_move_ms(old, new) if old is not None and new is not None else None
+    takes, keep = [], []
+    for take in state.document.takes:
+        if not any(other.id == take.id for other in after.document.takes):
+            continue
+        by = _moves_s(state, after, take)
+        if by > SAID_S:
+            takes.append((take.name, 1000.0 * by))
+        elif take.role != "lead":
+            keep.append(take.name)
+    return Foreseen(change.note, (moved[1], moved[2], moved[0]) if moved else None, tuple(takes), tuple(keep))
+
+
+def with_kept_bars(state: SessionState, change: Change) -> Change:
+    """A change of the map together with the takes that keep their bar though they lie as they were played: their starts move along."""
+    held = [take for take in state.document.takes if take.keeps == "bar" and not fits.is_fitted(state, take.id)]
+    if not held or not any(name == "map" or name.startswith("pace:") for name in change.parts) or "takes" in change.parts:
+        return change
+    old, new = state.session_map(), _as_if(state, change.parts).session_map()
+    if old is None or new is None:
+        return change
+    starts = {take.id: new.second(old.place(take.offset_s)) for take in held}
+    moved = [take for take in held if abs(starts[take.id] - take.offset_s) > SAID_S]
+    if not moved:
+        return change
+    takes = tuple(replace(take, offset_s=starts[take.id]) if take.id in starts else take for take in state.document.takes)
+    most = max(abs(starts[take.id] - take.offset_s) for take in moved)
+    note = f"{change.note} {words.count(len(moved), 'take')} went along by up to {1000 * most:.1f} ms."
+    return replace(change, parts={**change.parts, "takes": forms.takes_part(takes)}, note=note)
+
+
+def _moves_s(before: SessionState, after: SessionState, take: TakeEntry) -> float:
+    """By how much what is heard of a take moves at most, seconds."""
+    moments = np.linspace(0.0, max(1e-3, before.duration_s(take.id)), 64)
+    try:
+        return float(np.max(np.abs(_heard_at(after, take.id, moments) - _heard_at(before, take.id, moments))))
+    except CombPaceError:
+        return 0.0
+
+
+def _heard_at(state: SessionState, take_id: str, moments: np.ndarray) -> np.ndarray:
+    """Where moments of a take sound in the session: as placed, or through its own pace where it is fitted."""
+    entry, line, pace = state.document.take(take_id), state.session_map(), state.own_pace(take_id)
+    if line is None or pace is None or not fits.is_fitted(state, take_id):
+        return moments + entry.offset_s
+    return np.asarray(line.to_seconds(Quarters(pace.to_quarters(take_times(moments)))))
+
+
+def _as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:
+    """The session as it would be with other parts; nothing of it is kept, and nothing that is kept is taken for it."""
+    opened = state.opened
+    merged = {**upgraded(opened.revision.parts, opened.revision.format), **parts}
+    document = forms.read({name: value for name, value in merged.items() if value is not None}, FORMAT)
+    revision = replace(opened.revision, id=-next(_numbers))
+    return replace(state, opened=replace(opened, revision=revision, document=document))
+
+
+def with_what_holds(state: SessionState, change: Change) -> Change:
+    """The change, where every bar and downbeat that is stated after it holds in its map. Raises MapConflictError, naming what does not."""
+    if not any(name in ("map", "takes") or name.startswith("pace:") for name in change.parts):
+        return change
+    after = _as_if(state, change.parts)
+    line, chosen = after.session_map(), after.map_choice()
+    if line is None:
+        return change
+    for time, number in chosen.stated.bars:
+        there = line.second(line.bar_line(bar_index(number)))
+        if abs(there - time) > HOLDS_S:
+            raise MapConflictError(
+                f"This and bar {number}, stated at {words.clock(time)}, cannot both hold: its line would lie at {words.clock(there)}. "
+                "Nothing was changed; take that bar back first (choose its clip, Del), or state it anew."
+            )
+    for time in chosen.stated.downbeats:
+        place = line.place(time)
+        at = line.second(line.bar_line(nearest_bar(line, place)))
+        beat_s = 60.0 * line.meter_of(line.bar_of(place)).beat_quarters / line.bpm_at(place)
+        # In a steady map a downbeat may lie beside its line by what the playing leaves the one tempo.
+        if abs(at - time) > (FARTHEST_BEATS * beat_s if chosen.kind == "steady" else HOLDS_S):
+            raise MapConflictError(
+                f"This and the downbeat confirmed at {words.clock(time)} cannot both hold: it would lie inside a bar. "
+                "Nothing was changed; take that downbeat back first (choose its clip, Del)."
+            )
+    return change
+
+
+ALONG += (with_kept_bars, with_what_holds)
