@@ -3,6 +3,7 @@ import { test } from "node:test";
 import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop, topFor } from "../../src/combpace/web/static/js/views/comb_geometry.js";
 import { makeStrip, sheetOrder } from "../../src/combpace/web/static/js/views/strip.js";
 import { fromOneTempo, threeDrifts } from "../../src/combpace/web/static/js/views/weave.js";
+import { readBars } from "../../src/combpace/web/static/js/pages/player_bar.js";
 import { stepped } from "../../src/combpace/web/static/js/pages/side.js";
 
 const bars = Array.from({ length: 20 }, (_, i) => ({ i, n: i + 1, q: 4 * i, len: 4, beats: 4, s: 2 * i, e: 2 * i + 2, bpm: 120, drift: 0, sure: 1 }));
@@ -87,4 +88,9 @@ test("drift at start, middle and end is the middle value of some bars there", ()
   const course = Array.from({ length: 65 }, (_, k) => k);
   course[2] = 400;
   assert.deepEqual(threeDrifts(course), [4.5, 31.5, 60.5]);
+});
+
+test("bars that a text names", () => {
+  for (const [text, bars] of [["5", [4, 4]], ["5-8", [4, 7]], [" 5 – 8 ", [4, 7]], ["−2", [-2, -2]], ["-2-3", [-2, 2]], ["", null], ["off", null]]) assert.deepEqual(readBars(text), bars);
+  for (const text of ["0", "8-5", "5-", "a", "5-0"]) assert.equal(readBars(text), undefined);
 });

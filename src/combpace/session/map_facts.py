@@ -5,11 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from combpace.core.tempo.meters import bar_number
+from combpace.core.tempo.tidy import tempo_changes
 from combpace.session import words
 from combpace.session.state import SessionState
 
 # An attack so much of a bar before a line opens that bar.
 EARLY_BARS = 1 / 8
+KINDS, GIVEN = (("breathing", "breathing"), ("steady", "steady")), ("given", "its own")
 
 
 def music_starts(state: SessionState) -> tuple[int, float] | None:
@@ -33,7 +35,6 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return None
-    pace = state.own_pace(lead.id)
     steady = state.map_choice().kind == "steady"
     starts = music_starts(state)
     return {
@@ -44,6 +45,10 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
         "meter": str(line.meters[0]),
         "meters": words.meter_changes(line),
         "steady": steady,
-        "anchors": 0 if steady or pace is None else sum(knot.fixed for knot in pace.knots),
+        "kind": {"steady": "steady", "given": "given"}.get(state.map_choice().kind, "breathing"),
+        "kinds": (*KINDS, GIVEN) if state.map_choice().kind == "given" else KINDS,
+        "changes": tempo_changes(line),
+        "ramps": line.has_ramps,
+        "anchors": 0 if steady else sum(knot.fixed for knot in line.knots),
         "bpm": f"{line.bpm_at(0.0) / line.meters[0].beat_quarters:.4f}".rstrip("0").rstrip("."),
     }

@@ -15,12 +15,12 @@ from combpace.session import words
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
-from combpace.stations.bars import counting, curve, decisions, map_in
+from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
 from combpace.stations.lead_readings import doubt_places
 from combpace.stations.station import Action, Place, Station
 
-__all__ = ["BARS", "counting", "curve", "decisions", "map_in"]
+__all__ = ["BARS", "anchoring", "counting", "curve", "decisions", "map_in"]
 
 # A line is moved to an attack within this of the moment that is proposed.
 STRUCK_S = 0.012
@@ -156,4 +156,4 @@ def _beats_beside(line: TempoMap[TakeTimes] | TempoMap[Any], place: float) -> tu
     return line.second(place - beat), line.second(place + beat)
 
 
-BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values)
+BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html")

@@ -33,6 +33,11 @@ export async function send(path, body, method = "POST") {
   return response.json();
 }
 
+/** @param {string} path @param {Blob} bytes @returns {Promise<any>} */
+export async function sendBytes(path, bytes) {
+  return (await ask(path, { method: "PUT", body: bytes, headers: { "Content-Type": "application/octet-stream", Accept: "application/json" } })).json();
+}
+
 /** @param {string} path @returns {Promise<any>} */
 export async function get(path) {
   return (await ask(path)).json();

@@ -18,7 +18,7 @@ import { gridPlaces } from "../views/map.js";
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, scrolled: () => void
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, scrolled: () => void
  * }} Host
  */
 
@@ -58,8 +58,9 @@ export function makeHost(desk) {
     },
     moveMark: (take, from, to) => desk.act("onset-move", { take, from_s: from, to_s: to }, () => { if (state.selection?.kind === "onset") state.selection = { ...state.selection, t: to }; }),
     zoom: (direction) => desk.zoom(direction),
+    loop: (range) => store.sound({ loop: range }),
     scrolled: () => { state.view.following = false; },
-    catchPlaces: (one) => (state.view.catch === "nothing" ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
+    catchPlaces: (one) => (["nothing", "attacks", "samples"].includes(state.view.catch) ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
     /** Places of the rule's grid in a bar, as the server has them. */
     rulePlaces: (one) => state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats),
     fitMove: (one) => {

@@ -5,12 +5,33 @@ import { toldApart } from "./names.js";
 
 const $ = (/** @type {string} */ id) => /** @type {HTMLElement} */ (document.getElementById(id));
 
+/** Indices of the bars that a text names: "5", "5-8", "−2–3"; null for none, undefined where it names none. @param {string} text @returns {[number, number] | null | undefined} */
+export function readBars(text) {
+  const clean = text.trim().replace(/[–—]/g, "-").replace(/−/g, "-");
+  if (!clean || clean === "off") return null;
+  const match = /^(-?\d+)(?:\s*-\s*(-?\d+))?$/.exec(clean), index = (/** @type {string} */ bar) => (Number(bar) > 0 ? Number(bar) - 1 : Number(bar));
+  if (!match || Number(match[1]) === 0 || Number(match[2] ?? 1) === 0) return undefined;
+  const from = index(match[1]), to = index(match[2] ?? match[1]);
+  return to < from ? undefined : [from, to];
+}
+
 /** @param {any} desk */
 export function mountPlayerBar(desk) {
   const { player, state, store } = desk;
   const speed = /** @type {HTMLSelectElement} */ ($("speed")), level = /** @type {HTMLInputElement} */ ($("click-level"));
   speed.addEventListener("change", () => store.sound({ speed: Number(speed.value) / 100 }));
   level.addEventListener("input", () => store.sound({ clickDb: Number(level.value) }));
+
+  $("position").addEventListener("click", () => { store.view({ big: !state.view.big }); desk.bar.show(); });
+  const loopBars = /** @type {HTMLInputElement} */ ($("loop-bars"));
+  loopBars.addEventListener("keydown", (event) => { if (event.key === "Enter" || event.key === "Escape") { if (event.key === "Escape") loopBars.value = ""; loopBars.blur(); } });
+  loopBars.addEventListener("change", () => {
+    const range = readBars(loopBars.value);
+    if (range === null) { store.sound({ loop: null }); return; }
+    const first = range && state.map ? state.map.toSeconds(state.map.barLine(range[0])) : NaN, last = range && state.map ? state.map.toSeconds(state.map.barLine(range[1] + 1)) : NaN;
+    if (range === undefined || !(last > first)) { desk.words.note(`“${loopBars.value}” names no bars; write 5, or 5-8.`, true); desk.bar.show(); return; }
+    store.sound({ loop: [first, last] });
+  });
 
   /** @param {string} id @returns {import("../player/player.js").Strip} */
   const strip = (id) => state.sound.mix[id] ?? { level: 0, pan: 0, mute: false, solo: false };
@@ -114,7 +135,15 @@ export function mountPlayerBar(desk) {
         const number = (/** @type {number} */ index) => (index >= 0 ? String(index + 1) : `−${-index}`);
         words = first === last ? number(first) : `${number(first)}–${number(last)}`;
       }
-      $("loop-words").textContent = words;
+      const bars = /** @type {HTMLInputElement} */ ($("loop-bars"));
+      if (document.activeElement !== bars) bars.value = loop ? words : "";
+      const readout = $("readout");
+      readout.hidden = !state.view.big;
+      $("position").setAttribute("aria-pressed", String(state.view.big));
+      if (state.view.big) {
+        /** @type {HTMLElement} */ (readout.firstElementChild).textContent = $("pos-bar").textContent;
+        /** @type {HTMLElement} */ (readout.lastElementChild).textContent = ($("pos-beat").textContent ?? "").replace(/\.\d+$/, "");
+      }
       speed.value = String(Math.round(state.sound.speed * 100));
       level.value = String(state.sound.clickDb);
     },

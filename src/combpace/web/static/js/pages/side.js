@@ -3,6 +3,9 @@
 import { send } from "../api/client.js";
 import { clockWords, placeWords, readClock, signed } from "../views/map.js";
 
+// So long a hand rests on a button before it is said what that would move.
+const FORESEE_MS = 180;
+
 /**
  * Turn fields into actions: what a changed field does.
  * @param {HTMLInputElement | HTMLSelectElement} field
@@ -21,7 +24,7 @@ export function actionOf(field) {
   if (act === "limit") return { name: act, args: { ms: value } };
   if (act === "meter") return { name: act, args: { meter: value } };
   if (act === "read-again") return { name: act, args: { about_bpm: value } };
-  if (act === "map") return { name: value === "steady" ? "steady" : "breathing", args: {} };
+  if (act === "map") return value === "given" ? { wrong: "The map is its own already." } : { name: value === "steady" ? "steady" : "breathing", args: {} };
   if (act === "steady") return { name: act, args: { [name]: value, nudged: true } };
   if (act === "bar-1") {
     const time = readClock(value);
@@ -96,13 +99,14 @@ export function readPlaces() {
   });
 }
 
-/** @param {HTMLElement} row @param {string} label @param {string} key @param {string} kind classes @param {() => void} run */
-function addButton(row, label, key, kind, run) {
+/** @param {HTMLElement} row @param {string} label @param {string} key @param {string} kind classes @param {() => void} run @param {[string, any]} [foreseen] the decision, for what it would move */
+function addButton(row, label, key, kind, run, foreseen) {
   const one = document.createElement("button");
   one.type = "button";
   one.className = `button${kind}`;
   one.textContent = `${label} `;
   if (key) { const cap = document.createElement("kbd"); cap.textContent = key; one.append(cap); }
+  if (foreseen) { one.dataset.foresee = foreseen[0]; one.dataset.args = JSON.stringify(foreseen[1]); }
   one.addEventListener("click", run);
   row.append(one);
 }
@@ -135,7 +139,7 @@ export function makeSide(desk) {
     if (!box) return;
     const head = document.createElement("h2"), text = document.createElement("p"), row = document.createElement("p"), station = desk.station();
     row.className = "buttons";
-    const button = (/** @type {string} */ label, /** @type {string} */ key, /** @type {() => void} */ run) => addButton(row, label, key, " small", run);
+    const button = (/** @type {string} */ label, /** @type {string} */ key, /** @type {() => void} */ run, /** @type {[string, any] | undefined} */ foreseen = undefined) => addButton(row, label, key, " small", run, foreseen);
     if (selection?.kind === "onset" && map) {
       const own = host.marks(selection.take), k = own.take.findIndex((/** @type {number} */ time) => Math.abs(time - selection.t) < 2e-5);
       if (k < 0) { state.selection = null; box.replaceChildren(); return; }
@@ -145,6 +149,8 @@ export function makeSide(desk) {
       if (selection.target !== undefined) text.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
       station.chosenOnset(desk, selection, mark, button, row);
       button("Hear it", "W", () => desk.steps.hearChosen());
+    } else if (selection && station.chosenMany(desk, selection, { head, text, button, row })) {
+      // It has said what it is.
     } else if (selection?.kind === "range") {
       const { from, to } = selection, marks = host.marks(station.marksOf(desk)).times.filter((/** @type {number} */ time) => time >= from && time <= to).length;
       head.textContent = `Range of ${(to - from).toFixed(3)} s`;
@@ -155,7 +161,8 @@ export function makeSide(desk) {
       const anchor = picture.anchors.find((/** @type {any} */ one) => one.q === selection.q);
       if (!anchor) { box.replaceChildren(); return; }
       head.textContent = `Anchor ${anchor.place}`;
-      text.textContent = `Fixed at ${clockWords(anchor.t)}${anchor.locked ? ", locked" : ""}.`;
+      text.textContent = anchor.locked ? `Fixed at ${clockWords(anchor.t)}, locked.` : "Drag its clip, or type where it lies:";
+      if (!anchor.locked) text.append(" ", timeField(anchor));
       if (!anchor.locked) button("Remove the anchor", "Del", () => desk.act("release", { quarters: anchor.q }));
       button(anchor.locked ? "Unlock it" : "Lock it", "", () => desk.act("lock", { quarters: anchor.q, locked: !anchor.locked }));
     } else {
@@ -168,6 +175,32 @@ export function makeSide(desk) {
       if (!more) button("Loop it", "L", () => desk.loopThese());
     }
     box.replaceChildren(head, text, row);
+  }
+
+  /** The time of an anchor, to be typed. @param {{t: number, q: number, place: string}} anchor */
+  function timeField(anchor) {
+    const field = document.createElement("input");
+    field.className = "field w6";
+    field.value = clockWords(anchor.t);
+    field.autocomplete = "off";
+    field.setAttribute("aria-label", `time of ${anchor.place}`);
+    field.addEventListener("keydown", (event) => { if (event.key === "Enter") field.blur(); });
+    field.addEventListener("change", () => {
+      const time = readClock(field.value);
+      if (Number.isNaN(time)) words.note(`“${field.value}” is not a time; write it like 0:15.842 or 15.842.`, true);
+      else desk.act("pull", { time_s: time, quarters: anchor.q, free: true });
+    });
+    return field;
+  }
+
+  /** What a decision would move, said before it is made. @param {HTMLElement} button */
+  async function foresee(button) {
+    const name = button.dataset.foresee ?? button.dataset.do ?? "";
+    if (!name || name === "undo" || name === "redo" || name === "listen-again") return;
+    try {
+      const { sentence } = await send(`/api/sessions/${session}/foresee/${name}`, { version: state.picture.version, args: JSON.parse(button.dataset.args || "{}") });
+      if (button.matches(":hover, :focus")) words.say(sentence);
+    } catch (error) { if (button.matches(":hover, :focus")) words.say(String(/** @type {any} */ (error).message ?? "")); }
   }
 
   function showJobs() {
@@ -225,6 +258,15 @@ export function makeSide(desk) {
       if (select?.matches("[data-focus-choice]")) desk.goTo(state.station, true, select.value);
       if (select?.dataset.view) desk.store.view({ [select.dataset.view]: select.value });
     });
+    let resting = 0;
+    /** @param {Event} event */
+    const rest = (event) => {
+      const button = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-foresee], [data-do]")) : null;
+      clearTimeout(resting);
+      if (button && state.map) resting = window.setTimeout(() => foresee(button), FORESEE_MS);
+    };
+    document.addEventListener("pointerover", rest);
+    document.addEventListener("focusin", rest);
     document.addEventListener("submit", (event) => {
       if (!(event.target instanceof HTMLFormElement) || event.target.id !== "handoff") return;
       event.preventDefault();

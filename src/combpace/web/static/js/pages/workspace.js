@@ -127,6 +127,12 @@ function playing(desk) {
     const chosen = state.selection?.bar, bars = state.picture.bars, view = desk.pictures.view();
     if (state.sound.loop && !(chosen !== undefined && !inLoop(chosen))) { store.sound({ loop: null }); return; }
     if (!bars.length || !view) return;
+    const many = state.selection?.kind === "bars" ? state.selection : null;
+    if (many) {
+      const from = bars.find((/** @type {any} */ one) => one.i === many.bar), to = bars.find((/** @type {any} */ one) => one.i === many.to);
+      if (from && to) store.sound({ loop: [from.s, to.e] });
+      return;
+    }
     const row = bars.findIndex((/** @type {any} */ one) => one.i === chosen);
     let [first, last] = row >= 0 ? [row, row] : view.inSight();
     if (row < 0) last = Math.min(last, first + 3);

@@ -1,15 +1,43 @@
 // @ts-check
 // Bars: the comb or the close comb, with the pace curve over it.
+import { sendBytes } from "../api/client.js";
 import { mountCloseComb } from "../views/close_comb.js";
 import { mountComb } from "../views/comb.js";
 import { mountCurve } from "../views/curve.js";
-import { leadInTool, legend, plain, removeMark, startFields, swatch } from "./station.js";
+import { gridTools, leadInTool, legend, plain, removeMark, startFields, swatch } from "./station.js";
+
+/** Forms beside the comb: tidying, and a map from a file. Wired once, they outlive every swap. @param {any} desk */
+function wire(desk) {
+  if (desk.barsWired) return;
+  desk.barsWired = true;
+  document.addEventListener("submit", (event) => {
+    const form = event.target instanceof HTMLFormElement ? event.target : null;
+    if (form?.id !== "tidy" && form?.id !== "map-in") return;
+    event.preventDefault();
+    if (form.id !== "tidy") return;
+    const data = new FormData(form);
+    desk.act("tidy", { within_ms: String(data.get("within_ms")), ramps: Boolean(data.get("ramps")), on_beats: Boolean(data.get("on_beats")) });
+  });
+  document.addEventListener("change", async (event) => {
+    const input = event.target instanceof HTMLInputElement && event.target.type === "file" ? event.target : null, form = input?.closest("form");
+    const file = input?.files?.[0];
+    if (!input || !file || form?.id !== "map-in") return;
+    const use = String(new FormData(form).get("use"));
+    input.value = "";
+    try {
+      const { sentence, ...args } = await sendBytes(`/api/sessions/${desk.session}/map-file?name=${encodeURIComponent(file.name)}`, file);
+      desk.words.say(sentence);
+      desk.act("map-in", { ...args, use });
+    } catch (error) { desk.words.trouble(error); }
+  });
+}
 
 /** @type {import("./station.js").StationView} */
 export const bars = {
   ...plain, id: "bars", key: 3, pulls: true,
   commands: [{ id: "downbeat", keys: ["KeyD"], shown: "D", words: "this is a downbeat", run: (desk) => desk.steps.downbeat() }],
   mount(desk, box) {
+    wire(desk);
     const view = desk.state.view.close ? mountCloseComb(box, desk.host) : mountComb(box, desk.host), holder = document.createElement("div");
     holder.id = "curve-box";
     holder.className = "curve-box canvas-box";
@@ -29,7 +57,7 @@ export const bars = {
       button.addEventListener("click", () => { desk.store.view({ close }); desk.pictures.mount(); });
       seg.append(button);
     }
-    return [seg, ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
+    return [seg, ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
   },
   remove(desk, selection) {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });
@@ -41,34 +69,72 @@ export const bars = {
     button("Remove the mark", "Del", () => removeMark(desk, selection));
     startFields(desk, selection, mark, row);
   },
+  chosenMany(desk, selection, { head, text, button, row }) {
+    if (selection.kind === "anchors") {
+      const chosen = desk.state.picture.anchors.filter((/** @type {any} */ one) => selection.qs.includes(one.q));
+      if (!chosen.length) return false;
+      head.textContent = `${chosen.length} anchors`;
+      text.textContent = `From ${chosen[0].place} to ${chosen[chosen.length - 1].place}, ${chosen.filter((/** @type {any} */ one) => one.locked).length} of them locked. Shift and click adds one or takes it out.`;
+      anchorButtons(desk, { quarters: selection.qs }, button, row);
+      return true;
+    }
+    if (selection.kind !== "bars") return false;
+    const bars = desk.state.picture.bars.filter((/** @type {any} */ bar) => bar.i >= selection.bar && bar.i <= selection.to);
+    if (!bars.length) return false;
+    const first = bars[0], last = bars[bars.length - 1], span = { from_bar: first.n, to_bar: last.n };
+    const beats = bars.reduce((/** @type {number} */ sum, /** @type {any} */ bar) => sum + bar.beats, 0), bpm = (60 * beats) / (last.e - first.s);
+    head.textContent = `Bars ${first.n} to ${last.n}`;
+    text.textContent = `${bars.length} bars, ${bpm.toFixed(2)} BPM on the whole. Drag over the numbers, or Shift and click, chooses others.`;
+    button("Loop them", "L", () => desk.store.sound({ loop: [first.s, last.e] }));
+    row.append(field("tempo", bpm.toFixed(2), "w5", (value) => desk.act("tempo", { ...span, bpm: value })),
+      field("ramp to", "", "w5", (value) => desk.act("tempo", { ...span, bpm: first.bpm, to_bpm: value })),
+      field("meter", first.meter, "w3", (value) => desk.act("meter-range", { meter: value, ...span })));
+    button("Steps between anchors", "", () => desk.act("curve", { shape: "steps", ...span }), ["curve", { shape: "steps", ...span }]);
+    button("Ramps between anchors", "", () => desk.act("curve", { shape: "ramps", ...span }), ["curve", { shape: "ramps", ...span }]);
+    button("Smooth", "", () => desk.act("curve", { shape: "smooth", ...span }), ["curve", { shape: "smooth", ...span }]);
+    if (desk.state.picture.anchors.some((/** @type {any} */ one) => one.q >= first.q - 1e-6 && one.q < last.q + last.len - 1e-6)) anchorButtons(desk, span, button, row);
+    return true;
+  },
   chosenBar(desk, bar, button, row) {
     const { act, state } = desk, breathing = state.picture.kind !== "steady";
     button("This is bar 1", "", () => act("bar-1", { time_s: bar.s }));
     if (breathing) button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
     button("Loop it", "L", () => desk.loopThese());
+    const does = (/** @type {string} */ label, /** @type {string} */ name, /** @type {any} */ args) => button(label, "", () => act(name, args), [name, args]);
+    does("One beat earlier from here", "one-beat", { direction: "earlier", bar: bar.n });
+    does("One beat later from here", "one-beat", { direction: "later", bar: bar.n });
+    if (bar.i === 0) does("This is the pickup", "pickup", { time_s: bar.s + 0.01 });
     if (breathing) {
-      button("Twice as fast from here", "", () => act("scale", { factor: 2, bar: bar.n }));
-      button("Half as fast from here", "", () => act("scale", { factor: -2, bar: bar.n }));
+      does("Twice as fast from here", "scale", { factor: 2, bar: bar.n });
+      does("Half as fast from here", "scale", { factor: -2, bar: bar.n });
     }
-    row.append(meterFrom(bar, (meter) => act("meter", { meter, bar: bar.n })));
+    row.append(field("meter from here on", bar.meter, "w3", (meter) => act("meter", { meter, bar: bar.n })),
+      field("beats in this bar", String(bar.beats), "w3", (beats) => act("odd-bar", { bar: bar.n, beats: Number(beats) })),
+      field("tempo of this bar", bar.bpm.toFixed(2), "w5", (bpm) => act("tempo", { from_bar: bar.n, to_bar: bar.n, bpm })));
     return "Pull an attack onto a tooth, or press D on a downbeat.";
   },
 };
 
+/** What several anchors do as one. @param {any} desk @param {any} which @param {import("./station.js").Button} button @param {HTMLElement} row */
+function anchorButtons(desk, which, button, row) {
+  for (const [label, what] of [["Lock", "lock"], ["Unlock", "unlock"], ["Release", "release"]]) button(`${label} anchors`, "", () => desk.act("anchors", { what, ...which }), what === "release" ? ["anchors", { what, ...which }] : undefined);
+  row.append(field("shift anchors by, ms", "", "w4", (ms) => desk.act("anchors", { what: "shift", ms: Number(ms.replace(",", ".").replace("−", "-")), ...which })));
+}
+
 /**
- * A field for the meter from a bar on.
- * @param {import("../views/comb_geometry.js").Bar} bar @param {(meter: string) => void} use
+ * A field of its own, taken with Enter.
+ * @param {string} words @param {string} value @param {string} width @param {(value: string) => void} use
  */
-function meterFrom(bar, use) {
-  const label = document.createElement("label"), field = document.createElement("input");
+function field(words, value, width, use) {
+  const label = document.createElement("label"), box = document.createElement("input");
   label.className = "from-here";
-  field.className = "field w3";
-  field.value = bar.meter;
-  field.autocomplete = "off";
-  field.spellcheck = false;
-  field.setAttribute("aria-label", `meter from bar ${bar.n} on`);
-  field.addEventListener("keydown", (event) => { if (event.key === "Enter") field.blur(); });
-  field.addEventListener("change", () => { if (field.value.trim() && field.value.trim() !== bar.meter) use(field.value.trim()); });
-  label.append("meter from here on ", field);
+  box.className = `field ${width}`;
+  box.value = value;
+  box.autocomplete = "off";
+  box.spellcheck = false;
+  box.setAttribute("aria-label", words);
+  box.addEventListener("keydown", (event) => { if (event.key === "Enter") box.blur(); });
+  box.addEventListener("change", () => { if (box.value.trim() && box.value.trim() !== value) use(box.value.trim()); });
+  label.append(`${words} `, box);
   return label;
 }

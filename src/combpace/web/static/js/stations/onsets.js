@@ -2,13 +2,13 @@
 // Onsets: the strip and the sheet of all attacks.
 import { drawStrengths } from "../views/charts.js";
 import { mountStrip } from "../views/strip.js";
-import { legend, plain, removeMark } from "./station.js";
+import { gridTools, legend, plain, removeMark } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const onsets = {
   ...plain, id: "onsets", key: 4, needsMap: false,
   mount: (desk, box) => mountStrip(box, desk.host),
-  tools: () => [legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range</span>")],
+  tools: (desk) => [...gridTools(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range</span>")],
   marksOf: ({ state }) => state.focus,
   show(desk, time) {
     const { stripStart, stripSpan } = desk.state.view;

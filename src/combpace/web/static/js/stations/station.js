@@ -8,12 +8,32 @@
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
  *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void,
- *   acted: (desk: any, name: string) => void, measure: ((desk: any, from: number, to: number) => void) | null}} StationView
+ *   acted: (desk: any, name: string) => void, measure: ((desk: any, from: number, to: number) => void) | null,
+ *   chosenMany: (desk: any, selection: any, parts: {head: HTMLElement, text: HTMLElement, button: Button, row: HTMLElement}) => boolean}} StationView
  *   picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
  *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth;
- *   acted: what follows in the page when a button's decision was taken; measure: what a range comes to, where that is asked here
- * @typedef {(label: string, key: string, run: () => void) => void} Button
+ *   acted: what follows in the page when a button's decision was taken; measure: what a range comes to, where that is asked here;
+ *   chosenMany: what several chosen things are and do here; whether they are known here
+ * @typedef {(label: string, key: string, run: () => void, foreseen?: [string, any]) => void} Button  foreseen: the decision, for what it would move
  */
+
+const GRIDS = ["bars", "beats", "1/8", "1/8t", "1/16", "1/16t", "1/32", "1/32t", "1/64"], CATCHES = ["grid", "beats", "bars", "attacks", "samples", "nothing"];
+
+/** The grid in sight, and what a drag catches on: by the picture of every station that has a drag. @param {any} desk @returns {Node[]} */
+export function gridTools(desk) {
+  const label = document.createElement("span");
+  label.className = "grid-tools";
+  for (const [words, name, options, title] of /** @type {[string, string, string[], string][]} */ ([["grid", "grid", GRIDS, "Grid in sight"], ["catch", "catch", CATCHES, "What a drag catches on; Shift frees it"]])) {
+    const select = document.createElement("select");
+    select.className = "field";
+    select.dataset.view = name;
+    select.title = title;
+    select.setAttribute("aria-label", title);
+    for (const value of options) select.add(new Option(value, value, false, desk.state.view[name] === value));
+    label.append(` ${words} `, select);
+  }
+  return [label];
+}
 
 /** Whether the bars before bar 1 are seen, where something is played there. @param {any} desk @returns {Node[]} */
 export function leadInTool(desk) {
@@ -61,6 +81,7 @@ export const plain = {
   refreshed: () => {},
   acted: () => {},
   measure: null,
+  chosenMany: () => false,
 };
 
 /**

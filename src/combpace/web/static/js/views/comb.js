@@ -8,6 +8,15 @@ import { drawLoupe } from "./loupe.js";
 /** @typedef {import("../pages/host.js").Host} Host */
 
 const DRAG_PX = 3;
+// A dragged clip catches on an attack this near.
+const CATCH_S = 0.03;
+
+/** The value nearest to x in a sorted array, null of none. @param {number[]} values @param {number} x */
+function nearest(values, x) {
+  const k = lowerBound(values, x), before = values[k - 1], after = values[k];
+  if (before === undefined) return after ?? null;
+  return after === undefined || x - before < after - x ? before : after;
+}
 
 /** @param {HTMLElement} box @param {Host} host @param {{fitting?: boolean}} [how] fitting: pegs and what they stretch, drawn as it will sound */
 export function mountComb(box, host, { fitting: fits = false } = {}) {
@@ -19,6 +28,10 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   const { state } = host;
   /** @type {null | {onset: number, time: number, x: number, y: number, row: number, target: number, free: boolean, moving: boolean, anchor: number}} */
   let drag = null;
+  /** A clip that is dragged: its tooth stays, the music under it moves. @type {null | {q: number, time: number, x: number, row: number, moving: boolean, free: boolean}} */
+  let clipDrag = null;
+  /** Rows that are dragged over beside the comb. @type {null | {from: number, to: number}} */
+  let rowDrag = null;
   /** @type {{x: number, y: number} | null} */
   let pointer = null;
   const ask = once(draw);
@@ -59,6 +72,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const comb = geometry();
     let map = state.map;
     if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady", state.picture.anchors.map((one) => one.q));
+    if (clipDrag?.moving) map = pulled(state.picture.map, clipDrag.time, clipDrag.q, false, otherAnchors(clipDrag.q));
     g.save();
     g.beginPath();
     g.rect(0, HEAD_PX, width, height - HEAD_PX);
@@ -67,6 +81,24 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     g.restore();
     drawHead(g, c, comb);
     if (drag?.moving) drawDrag(g, c, comb, map, shown);
+    if (clipDrag?.moving) drawClipDrag(g, c, comb);
+  }
+
+  /** @param {number} q */
+  const otherAnchors = (q) => state.picture.anchors.map((one) => one.q).filter((one) => Math.abs(one - q) > 1e-6);
+
+  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
+  function drawClipDrag(g, c, comb) {
+    if (!clipDrag || !state.map) return;
+    const bar = bars()[clipDrag.row], x = comb.xOf(clipDrag.q, bar), y = comb.yOf(clipDrag.row), by = 1000 * (clipDrag.time - state.map.toSeconds(clipDrag.q));
+    g.fillStyle = c.field;
+    g.fillRect(x - 1.25, y, 2.5, rowPx());
+    type(g, 13, 700);
+    const text = `${placeWords(state.map, clipDrag.q)} ${signed(by)} ms`, wide = g.measureText(text).width;
+    g.fillStyle = c.ground;
+    g.fillRect(x + 8, y + 3, wide + 10, 20);
+    g.fillStyle = c.ink;
+    g.fillText(text, x + 13, y + 18);
   }
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
@@ -92,7 +124,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const base = y + tall - 4 - ribbon, mid = y + (tall - ribbon) * 0.47, half = (tall - ribbon) * 0.40;
     const place = host.placeNow();
     const bad = place !== null && place >= bar.s - 1e-4 && place < bar.e - 1e-4;
-    if (bad || state.selection?.bar === bar.i) { g.fillStyle = c.chosen; g.globalAlpha = 0.55; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
+    if (bad || isChosen(bar.i)) { g.fillStyle = c.chosen; g.globalAlpha = 0.55; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
     const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
     g.fillStyle = c.panel;
     if (!bad) { g.fillRect(comb.x0, y, lineX - comb.x0, tall); g.fillRect(endX, y, comb.x0 + comb.w - endX, tall); }
@@ -292,6 +324,12 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     drawLoupe(g, c, host, shown, { time: fitting() ? host.marks(shown.id).times[drag.onset] ?? drag.time : drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
   }
 
+  /** @param {number} index */
+  function isChosen(index) {
+    const chosen = rowDrag ? { kind: "bars", bar: Math.min(rowDrag.from, rowDrag.to), to: Math.max(rowDrag.from, rowDrag.to) } : state.selection;
+    return chosen?.kind === "bars" ? index >= chosen.bar && index <= chosen.to : chosen?.bar === index;
+  }
+
   // -- events
 
   /** @param {PointerEvent | MouseEvent | WheelEvent} event */
@@ -310,11 +348,27 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     canvas.focus();
     const where = at(event), hit = under(where);
     if (!hit || !state.map) return;
-    if (where.x < LEFT_PX - 6) { host.select({ kind: "bar", bar: hit.bar.i }); host.seek(hit.bar.s); return; }
+    if (where.x < LEFT_PX - 6) {
+      const chosen = state.selection;
+      if (event.shiftKey && chosen?.bar !== undefined && chosen.kind !== "anchors") { chooseBars(chosen.bar, hit.bar.i, false); return; }
+      rowDrag = { from: hit.bar.i, to: hit.bar.i };
+      canvas.setPointerCapture(event.pointerId);
+      host.select({ kind: "bar", bar: hit.bar.i });
+      host.seek(hit.bar.s);
+      return;
+    }
     if (hit.anchor >= 0) {
-      const anchor = state.picture.anchors[hit.anchor];
+      const anchor = state.picture.anchors[hit.anchor], chosen = state.selection;
+      if (event.shiftKey && (chosen?.kind === "anchor" || chosen?.kind === "anchors")) {
+        const qs = new Set(chosen.kind === "anchor" ? [chosen.q] : chosen.qs);
+        if (!qs.delete(anchor.q)) qs.add(anchor.q);
+        host.select({ kind: "anchors", qs: [...qs].sort((a, b) => a - b), bar: hit.bar.i });
+        return;
+      }
       host.select({ kind: "anchor", q: anchor.q, bar: hit.bar.i });
       if (anchor.locked) { host.say(`${anchor.place} is locked; unlock it to move it.`); return; }
+      clipDrag = { q: anchor.q, time: anchor.t, x: where.x, row: hit.row, moving: false, free: false };
+      canvas.setPointerCapture(event.pointerId);
       return;
     }
     if (hit.onset >= 0) {
@@ -335,6 +389,23 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     pointer = at(event);
     const hit = under(pointer);
     host.pointAt(hit && state.map ? { time: state.map.toSeconds(hit.q), q: hit.q } : null);
+    if (rowDrag) {
+      if (hit) rowDrag.to = hit.bar.i;
+      ask();
+      return;
+    }
+    if (clipDrag) {
+      if (!clipDrag.moving && Math.abs(pointer.x - clipDrag.x) < DRAG_PX) return;
+      clipDrag.moving = true;
+      clipDrag.free = event.shiftKey;
+      canvas.style.cursor = "grabbing";
+      if (!state.map) return;
+      const shown = take(), time = state.map.toSeconds(clipDrag.q + geometry().qOf(pointer.x, bars()[clipDrag.row]) - geometry().qOf(clipDrag.x, bars()[clipDrag.row]));
+      const near = clipDrag.free || ["nothing", "samples"].includes(state.view.catch) || !shown ? null : nearest(marks().times, time);
+      clipDrag.time = near !== null && Math.abs(near - time) < CATCH_S ? near : time;
+      ask();
+      return;
+    }
     if (!drag) { canvas.style.cursor = hit && (hit.onset >= 0 || hit.anchor >= 0) ? "grab" : "crosshair"; return; }
     if (!drag.moving && Math.abs(pointer.x - drag.x) < DRAG_PX) return;
     drag.moving = true;
@@ -349,9 +420,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag;
-    drag = null;
+    const done = drag, clipped = clipDrag, rows = rowDrag;
+    drag = clipDrag = rowDrag = null;
     canvas.style.cursor = "crosshair";
+    if (rows && rows.from !== rows.to) chooseBars(rows.from, rows.to, true);
+    if (clipped?.moving) host.pull(clipped.time, clipped.q, true);
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving && state.map) {
       if (fitting()) host.peg(done.onset, done.target, done.free);
@@ -361,10 +434,17 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   }
 
   function cancel() {
-    const was = drag !== null;
-    drag = null;
+    const was = drag !== null || clipDrag !== null || rowDrag !== null;
+    drag = clipDrag = rowDrag = null;
     ask();
     return was;
+  }
+
+  /** A range of bars is chosen; dragged over, it loops. @param {number} a @param {number} b @param {boolean} looped indices */
+  function chooseBars(a, b, looped) {
+    const first = Math.min(a, b), last = Math.max(a, b), from = bars().find((bar) => bar.i === first), to = bars().find((bar) => bar.i === last);
+    host.select(first === last ? { kind: "bar", bar: first } : { kind: "bars", bar: first, to: last });
+    if (looped && from && to) host.loop([from.s, to.e]);
   }
 
   /** @param {WheelEvent} event */

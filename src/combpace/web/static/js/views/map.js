@@ -155,7 +155,7 @@ export function readClock(text) {
   return match[1] ? -value : value;
 }
 
-const STEPS = /** @type {Record<string, number>} */ ({ "1/8": 0.5, "1/8t": 1 / 3, "1/16": 0.25, "1/16t": 1 / 6, "1/32": 0.125 });
+const STEPS = /** @type {Record<string, number>} */ ({ "1/8": 0.5, "1/8t": 1 / 3, "1/16": 0.25, "1/16t": 1 / 6, "1/32": 0.125, "1/32t": 1 / 12, "1/64": 0.0625 });
 
 /**
  * Places of a visible grid in one bar, from its line to the next, both included.

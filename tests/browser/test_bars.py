@@ -1,0 +1,163 @@
+"""Bars by a person's means: clips dragged and typed, ranges of bars, the curve, tidying, maps from files, what moves said before."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.clocks import SessionTimes
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.media.mapforms import FoundMap, write_any
+from tests.support.browser import BrowserTest
+from tests.support.places import breathing
+
+
+class BarsTest(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.beats, sound = breathing(bars=12)
+        self.drop(self.write("tub kit.wav", sound))
+        self.page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
+
+    def bar_s(self, number: int) -> float:
+        return float(self.look(f"combpace.state.picture.bars.find((bar) => bar.n === {number}).s"))
+
+    def anchors(self) -> list[float]:
+        return [float(one) for one in self.look("combpace.state.picture.anchors.map((one) => one.q)")]
+
+    def lock(self, bar: int) -> None:
+        """Choose a bar by its number and lock its line."""
+        spot = self.look(f"combpace.view().pixelOf({4 * (bar - 1)}, {bar - 1})")
+        frame = self.page.locator("#canvas-box canvas").bounding_box()
+        assert frame is not None
+        self.page.mouse.click(frame["x"] + 16, spot["y"])
+        self.page.get_by_role("button", name="Lock its line").click()
+        self.idle()
+
+    def clip(self, bar: int) -> tuple[float, float]:
+        spot = self.look(f"combpace.view().pixelOf({4 * (bar - 1)}, {bar - 1})")
+        return spot["x"], spot["y"] - self.look("combpace.state.view.rowPx") * 0.6 + 6
+
+    def test_a_clip_is_dragged_onto_an_attack_and_typed(self) -> None:
+        self.lock(3)
+        self.page.get_by_role("button", name="Loop it").wait_for()
+        x, y = self.clip(3)
+        self.page.mouse.click(x, y)
+        self.page.get_by_role("button", name="Unlock it").click()
+        self.idle()
+        # Two eighths to the right lies the attack of the next beat: the clip catches on it.
+        wide = self.look("(() => { const v = combpace.view(); return v.pixelOf(9, 2).x - v.pixelOf(8, 2).x; })()")
+        self.page.mouse.move(x, y)
+        self.page.mouse.down()
+        self.page.mouse.move(x + wide / 2, y)
+        self.page.mouse.move(x + wide * 1.03, y)
+        self.page.mouse.up()
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(3), float(self.beats[9]), delta=0.004)
+        self.page.keyboard.press("Control+z")
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(3), float(self.beats[8]), delta=0.004)
+        self.page.mouse.click(*self.clip(3))
+        field = self.page.get_by_label("time of 3·1")
+        field.fill(f"{self.beats[8] + 0.031:.3f}")
+        field.press("Enter")
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(3), round(float(self.beats[8]) + 0.031, 3), places=5)
+
+    def test_several_anchors_are_shifted_and_released_as_one(self) -> None:
+        for bar in (2, 4, 6):
+            self.lock(bar)
+        self.assertEqual(self.anchors(), [4.0, 12.0, 20.0])
+        self.page.mouse.click(*self.clip(2))
+        self.page.keyboard.down("Shift")
+        self.page.mouse.click(*self.clip(4))
+        self.page.keyboard.up("Shift")
+        self.assertEqual(self.look("combpace.state.selection.qs"), [4.0, 12.0])
+        self.page.get_by_role("button", name="Unlock anchors").click()
+        self.idle()
+        before = [self.bar_s(2), self.bar_s(4), self.bar_s(6)]
+        field = self.page.get_by_label("shift anchors by, ms")
+        field.fill("20")
+        field.press("Enter")
+        self.idle()
+        np.testing.assert_allclose([self.bar_s(2), self.bar_s(4), self.bar_s(6)], np.add(before, [0.02, 0.02, 0.0]), atol=1e-5)
+        self.page.get_by_role("button", name="Release anchors").click()
+        self.idle()
+        self.assertEqual(self.anchors(), [20.0])
+
+    def test_bars_dragged_over_are_chosen_loop_and_run_at_a_tempo(self) -> None:
+        frame = self.page.locator("#canvas-box canvas").bounding_box()
+        assert frame is not None
+        rows = [self.look(f"combpace.view().pixelOf({4 * k}, {k}).y") for k in (2, 4)]
+        self.page.mouse.move(frame["x"] + 16, rows[0])
+        self.page.mouse.down()
+        self.page.mouse.move(frame["x"] + 16, rows[1], steps=3)
+        self.page.mouse.up()
+        self.assertEqual(self.look("[combpace.state.selection.kind, combpace.state.selection.bar, combpace.state.selection.to]"), ["bars", 2, 4])
+        np.testing.assert_allclose(self.look("combpace.state.sound.loop"), [self.bar_s(3), self.bar_s(6)], atol=1e-6)
+        # Typed, it is another.
+        loop = self.page.locator("#loop-bars")
+        loop.fill("2-3")
+        loop.press("Enter")
+        np.testing.assert_allclose(self.look("combpace.state.sound.loop"), [self.bar_s(2), self.bar_s(4)], atol=1e-6)
+        # A steady stretch, then a ramp over it.
+        field = self.page.get_by_label("tempo", exact=True)
+        field.fill("110")
+        field.press("Enter")
+        self.idle()
+        self.assertIn("Bars 3 to 5 run at 110.00 BPM", self.said())
+        self.assertAlmostEqual(self.bar_s(6) - self.bar_s(3), 3 * 240 / 110, places=4)
+        field = self.page.get_by_label("ramp to", exact=True)
+        field.fill("130")
+        field.press("Enter")
+        self.idle()
+        self.assertTrue(self.look("combpace.state.map.table.bends?.some((bend) => bend > 0.1)"))
+        # The page's ramp is the server's.
+        middle = self.look("combpace.state.map.toSeconds(14)")
+        self.assertAlmostEqual(middle, self.bar_s(3) + 60 * 12 / 20 * np.log(1 + 20 / 110 / 2), places=4)
+
+    def test_tidied_and_said_before_what_moves(self) -> None:
+        tidy = self.page.locator("#tidy")
+        tidy.get_by_label("within, ms").fill("15")
+        tidy.get_by_role("button", name="Tidy").click()
+        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('tempo changes became')")
+        self.idle()
+        self.assertLess(self.look("combpace.state.map.table.times.length"), 14)
+        later = self.page.get_by_role("button", name="A beat later")
+        later.hover()
+        self.page.wait_for_function("/move by up to|No bar line moves/.test(document.getElementById('now').textContent)")
+        version = self.look("combpace.state.picture.version")
+        self.assertIn("No take moves", self.says_now())
+        self.assertEqual(self.look("combpace.state.picture.version"), version)
+
+    def test_a_midi_map_comes_in_and_a_meter_changes_in_the_middle(self) -> None:
+        line: TempoMap[SessionTimes] = TempoMap(tuple(Knot(0.5 + 0.6 * k, float(k)) for k in range(0, 41, 4)))
+        path = Path(self.folder) / "map.mid"
+        write_any(FoundMap(line, 24.5), path)
+        self.page.set_input_files("#map-in input[type=file]", str(path))
+        self.page.wait_for_function("document.getElementById('last-words').textContent.includes(\"map.mid is the session's map\")")
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(3), 0.5 + 0.6 * 8, places=4)
+        self.page.locator("body").press("Escape")
+        self.lock(4)
+        field = self.page.get_by_label("meter from here on")
+        field.fill("3/4")
+        field.press("Enter")
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(5) - self.bar_s(4), 1.8, places=4)
+        self.assertEqual(self.look("combpace.state.picture.kind"), "given")
+        # What is no map says so and changes nothing.
+        bad = Path(self.folder) / "bad.csv"
+        bad.write_text("0.5\n0.4\n")
+        version = self.look("combpace.state.picture.version")
+        self.page.set_input_files("#map-in input[type=file]", str(bad))
+        self.page.wait_for_selector("#last >> text=does not come after")
+        self.assertEqual(self.look("combpace.state.picture.version"), version)
+        self.assertTrue(json.dumps(self.anchors()))
+
+    def test_the_read_out_is_read_from_afar(self) -> None:
+        self.page.click("#position")
+        self.page.wait_for_selector("#readout:not([hidden])")
+        self.assertGreater(self.look("document.querySelector('#readout span').getBoundingClientRect().height"), 120)
+        self.page.click("#position")
+        self.page.wait_for_selector("#readout", state="hidden")
