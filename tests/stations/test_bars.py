@@ -85,7 +85,7 @@ class BarsTest(PlaceTest):
             lambda: decide(self.place, self.session, "bar-1", version, {"time_s": float("nan")}),
             lambda: decide(self.place, self.session, "meter", version, {"meter": "17"}),
             lambda: decide(self.place, self.session, "steady", version, {"bpm": 4000.0, "bar_1_s": 0.0}),
-            lambda: decide(self.place, self.session, "scale", version, {"factor": 3}),
+            lambda: decide(self.place, self.session, "scale", version, {"factor": 4}),
             lambda: decide(self.place, self.session, "release", version, {"quarters": 4.0}),
         ):
             with self.assertRaises(ParameterError) as caught:

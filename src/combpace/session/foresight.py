@@ -69,7 +69,7 @@ class Foreseen:
 
 def foreseen(state: SessionState, change: Change) -> Foreseen:
     """What a change (with what goes along) would move, without making it."""
-    after = _as_if(state, change.parts)
+    after = as_if(state, change.parts)
     old, new = state.session_map(), after.session_map()
     moved = anchors.largest_move_ms(old, new) if old is not None and new is not None else None
     takes, keep = [], []
@@ -89,7 +89,7 @@ def with_kept_bars(state: SessionState, change: Change) -> Change:
     held = [take for take in state.document.takes if take.keeps == "bar" and not fits.is_fitted(state, take.id)]
     if not held or not any(name == "map" or name.startswith("pace:") for name in change.parts) or "takes" in change.parts:
         return change
-    old, new = state.session_map(), _as_if(state, change.parts).session_map()
+    old, new = state.session_map(), as_if(state, change.parts).session_map()
     if old is None or new is None:
         return change
     starts = {take.id: new.second(old.place(take.offset_s)) for take in held}
@@ -119,7 +119,7 @@ def _heard_at(state: SessionState, take_id: str, moments: np.ndarray) -> np.ndar
     return np.asarray(line.to_seconds(Quarters(pace.to_quarters(take_times(moments)))))
 
 
-def _as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:
+def as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:
     """The session as it would be with other parts; nothing of it is kept, and nothing that is kept is taken for it."""
     opened = state.opened
     merged = {**upgraded(opened.revision.parts, opened.revision.format), **parts}
@@ -132,7 +132,7 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
     """The change, where every bar and downbeat that is stated after it holds in its map. Raises MapConflictError, naming what does not."""
     if not any(name in ("map", "takes") or name.startswith("pace:") for name in change.parts):
         return change
-    after = _as_if(state, change.parts)
+    after = as_if(state, change.parts)
     line, chosen = after.session_map(), after.map_choice()
     if line is None:
         return change

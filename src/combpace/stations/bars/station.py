@@ -34,6 +34,8 @@ DOUBTFUL = 0.3
 JUMP = 0.06
 # A line this near to a confirmed moment is its line, also in a steady map.
 SAME_LINE_S = 0.06
+# A single odd bar, or another meter, that is less sure than this is looked at.
+SURE_ODD, SURE_CHANGE = 0.9, 0.85
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -50,7 +52,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return []
-    found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line)]
+    found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line), *_changes(state, line)]
     if state.map_choice().kind == "steady":
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.
@@ -63,6 +65,9 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     usual = max(6.0, 3 * float(np.median(drifts))) if len(drifts) else 6.0
     struck = state.struck(lead.id)
     attacks = Onsets(struck.times + lead.offset_s, struck.strength, struck.confidence)  # type: ignore[arg-type]
+    # Where it is open how all of it is counted, that its lines are doubtful says nothing more.
+    counted = not any(place.choices and place.time_s is None for place in found)
+    unsure: list[dict[str, Any]] = []
     for k, row in enumerate(rows):
         if round(row["q"], 6) in fixed:
             continue
@@ -71,6 +76,29 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         place = _of_bar(line, row, attacks, usual, typical)
         if place is not None:
             found.append(place)
+        elif row["sure"] < DOUBTFUL and counted:
+            unsure.append(row)
+    return [*found, *_unsure(unsure)]
+
+
+def _unsure(rows: list[dict[str, Any]]) -> list[Place]:
+    """Bars that are only doubtful: those that follow each other are one place."""
+    runs: list[list[dict[str, Any]]] = []
+    for row in rows:
+        if runs and row["i"] == runs[-1][-1]["i"] + 1:
+            runs[-1].append(row)
+        else:
+            runs.append([row])
+    found = []
+    for run in runs:
+        least, first, last = min(run, key=lambda row: float(row["sure"])), run[0], run[-1]
+        silent = all(row["drift"] is None for row in run)
+        reason = (
+            "no attack on its line" if silent and len(run) == 1 else "no attack on their lines: bridged" if silent else "the pulse is uncertain here"
+        )
+        keep = Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True}) if len(run) == 1 else None
+        where = f"bar {first['n']}" if len(run) == 1 else f"bars {first['n']}–{last['n']}"
+        found.append(Place(where, f"Only {100 * least['sure']:.0f} % sure", reason, first["s"], 1 - least["sure"], None, keep))
     return found
 
 
@@ -87,6 +115,47 @@ def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
             where, title = (f"bar {first}", f"One bar of {meter}") if first == last else (f"bars {first}–{last}", f"Bars of {meter}")
             found.append(Place(where, title, "the count before the downbeat that you confirmed does not come out otherwise", start, 2.0))
     return found
+
+
+def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
+    """Meters that were heard to change and are not sure to: a single odd bar, and where another meter begins. Nothing is taken by Enter."""
+    fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
+    stated = [time for time, _ in state.stated.changes]
+    found = []
+    for k, meter in enumerate(line.meters[1:], 1):
+        index, before = bar_index(meter.bar), line.meters[k - 1]
+        place = line.bar_line(index)
+        start = line.second(place)
+        if round(place, 6) in fixed or any(abs(start - time) < SAME_LINE_S for time in stated):
+            continue
+        following = line.meters[k + 1] if k + 1 < len(line.meters) else None
+        alone = following is not None and bar_index(following.bar) == index + 1
+        if k > 1 and bar_index(before.bar) == index - 1 and str(line.meters[k - 2]) == str(meter):
+            # The way back from a single odd bar is said with that bar.
+            continue
+        sure = _sure_about(line, index)
+        if alone and following is not None and str(following) == str(before):
+            if sure < SURE_ODD:
+                other = Action(f"Bar {meter.bar} is {before} like the others", "odd-bar", {"bar": meter.bar, "beats": before.beats})
+                keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
+                reason = f"one bar of {meter} among {before}; {100 * sure:.0f} % sure; hear both ways"
+                found.append(Place(f"bar {meter.bar}", f"A single bar of {meter}", reason, start, 3.0 - sure, None, keep, (other,)))
+        elif sure < SURE_CHANGE:
+            others = [Action(f"{before} goes on", "meter", {"meter": str(before), "bar": meter.bar})]
+            others += [
+                Action(f"One beat {way} from here", "one-beat", {"direction": way, "bar": meter.bar}) for way in ("earlier", "later") if meter.bar > 1
+            ]
+            keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
+            reason = f"{before} before it; {100 * sure:.0f} % sure where it changes"
+            found.append(Place(f"bar {meter.bar}", f"{meter} from here on", reason, start, 2.5 - sure, None, keep, tuple(others)))
+    return found
+
+
+def _sure_about(line: TempoMap[Any], index: int) -> float:
+    """How sure the lines about a change of meter are, the least of three."""
+    at = line.to_seconds(line.bar_lines(index - 1, 2))
+    sure = np.interp(at, line.times_s, [knot.confidence for knot in line.knots])
+    return float(sure.min())
 
 
 def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float) -> Place | None:
@@ -114,9 +183,6 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
             even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))
         reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {_speaks(gain)}" if even_out else "")
         return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep)
-    if row["sure"] < DOUBTFUL:
-        reason = "no attack on its line" if row["drift"] is None else "the pulse is uncertain here"
-        return Place(where, f"Only {sure}", reason, row["s"], 1 - row["sure"], None, keep)
     return None
 
 
