@@ -281,3 +281,51 @@ class HoldsTest(EditTest):
             if seen.map_choice().kind == "steady":
                 continue
             self.assertTrue(is_line(line, place) or abs(line.second(round(place)) - time) < 0.0006, f"downbeat at {time}, seed {seed}")
+
+
+class OwnBarsTest(EditTest):
+    def setUp(self) -> None:
+        super().setUp()
+        # A loop of two bars at 110 BPM: eight beats, a deep one on the first of four.
+        self.loop = bring_in(self.place, self.session, struck(np.arange(8) * 60 / 110, 8 * 60 / 110, low_every=4), "pipe loop.wav")
+        self.act("take", take=self.loop, field="pace", value="own")
+        self.act("take", take=self.loop, field="first_bar", value="2")
+
+    def heard_at(self, take_s: float) -> float:
+        pace = self.seen().own_pace(self.loop)
+        assert pace is not None
+        return self.seen().need_map().second(pace.place(take_s))
+
+    def own(self, what: str, value: str = "", **more: object) -> str:
+        return self.act("own-bars", take=self.loop, what=what, value=value, **more).note
+
+    def test_what_follows_by_it_moves_at_once(self) -> None:
+        length = 8 * 60 / 110
+        self.assertAlmostEqual(self.heard_at(length), self.line(3), delta=0.02)
+        self.assertIn("4.00 bars", self.own("scale", "2"))
+        self.assertAlmostEqual(self.heard_at(length), self.line(5), delta=0.02)
+        self.act("undo")
+        self.own("bars", "1")
+        self.assertAlmostEqual(self.heard_at(length), self.line(2), delta=1e-4)
+        self.own("tempo", "110")
+        self.assertAlmostEqual(self.heard_at(length), self.line(3), delta=0.02)
+        before = self.heard_at(1.0)
+        self.own("beat", "later")
+        self.assertLess(self.heard_at(1.0), before - 0.4)
+        self.own("meter", "2/4")
+        self.own("heard")
+        self.assertNotIn(self.loop, self.seen().document.paces)
+
+    def test_its_bar_1_is_where_it_is_said(self) -> None:
+        self.own("tempo", "110")
+        self.own("bar-1", take_s=2 * 60 / 110)
+        self.assertAlmostEqual(self.heard_at(2 * 60 / 110), self.line(1), delta=0.01)
+
+    def test_nonsense_is_refused(self) -> None:
+        for what, value in (("bars", "0"), ("bars", "x"), ("tempo", "4000"), ("scale", "7"), ("scale", "x"), ("beat", "sideways"), ("meter", "4")):
+            with self.assertRaises(ParameterError):
+                self.own(what, value)
+        with self.assertRaisesRegex(ParameterError, "map is read from"):
+            self.act("own-bars", take=self.lead, what="bars", value="4")
+        with self.assertRaises(ParameterError):
+            self.own("bar-1", take_s=99.0)

@@ -12,14 +12,14 @@ from combpace.session import words
 from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place, Station
-from combpace.stations.takes import decisions, importing
+from combpace.stations.takes import decisions, importing, own_bars
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
 BAR_1_S = 0.06
 
-__all__ = ["TAKES", "decisions", "importing", "take_lines"]
+__all__ = ["TAKES", "decisions", "importing", "own_bars", "take_lines"]
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -108,6 +108,8 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["follows"] = take.role != "lead" and take.pace == "own" and state.own_pace(take.id) is not None
         facts["notes"] = json.loads(row.notes) if row else []
         facts["kinds"] = KINDS
+        facts["own"] = own_bars.facts_of(state, take) if take.role != "lead" and take.pace == "own" else None
+        facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] else "time")
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
         lines.append(facts)
     return lines

@@ -18,7 +18,7 @@ import { gridPlaces } from "../views/map.js";
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, scrolled: () => void
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, strength: () => {strength: Uint8Array, offset: number} | null, scrolled: () => void
  * }} Host
  */
 
@@ -59,6 +59,7 @@ export function makeHost(desk) {
     moveMark: (take, from, to) => desk.act("onset-move", { take, from_s: from, to_s: to }, () => { if (state.selection?.kind === "onset") state.selection = { ...state.selection, t: to }; }),
     zoom: (direction) => desk.zoom(direction),
     loop: (range) => store.sound({ loop: range }),
+    strength: () => desk.pictures.strength(),
     scrolled: () => { state.view.following = false; },
     catchPlaces: (one) => (["nothing", "attacks", "samples"].includes(state.view.catch) ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
     /** Places of the rule's grid in a bar, as the server has them. */

@@ -50,6 +50,20 @@ export function makePictures(desk) {
     } catch (error) { words.trouble(error); }
   }
 
+  /** How strong attacks are in the lead, a byte each hundredth of a second; null until it is there. @type {{lead: string, offset: number, strength: Uint8Array} | null} */
+  let strength = null;
+  let asking = "";
+
+  function attackStrength() {
+    const lead = state.picture.lead, offset = host.take(lead)?.offset_s ?? 0;
+    if (strength?.lead === lead && strength?.offset === offset) return strength;
+    if (lead && asking !== `${lead}@${offset}`) {
+      asking = `${lead}@${offset}`;
+      binary(`/api/sessions/${session}/activation`).then(({ data }) => { strength = { lead, offset, strength: new Uint8Array(data) }; view?.draw(); }).catch(words.trouble);
+    }
+    return null;
+  }
+
   /** Slim waveforms of the ledger. */
   function drawLedger() {
     for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
@@ -77,6 +91,7 @@ export function makePictures(desk) {
         desk.station().refreshed(desk);
       }
     },
+    strength: attackStrength,
     view: () => view,
     draw() { view?.draw(); },
     /** The charts beside the sentence and the waveforms of the ledger. */

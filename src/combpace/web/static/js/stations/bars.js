@@ -57,7 +57,7 @@ export const bars = {
       button.addEventListener("click", () => { desk.store.view({ close }); desk.pictures.mount(); });
       seg.append(button);
     }
-    return [seg, ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
+    return [seg, ...rowsTools(desk), ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
   },
   remove(desk, selection) {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });
@@ -114,6 +114,25 @@ export const bars = {
     return "Pull an attack onto a tooth, or press D on a downbeat.";
   },
 };
+
+/** What the rows draw: all mics of the bundle or one of them; sound, or how strong attacks are. @param {any} desk @returns {Node[]} */
+function rowsTools(desk) {
+  const { state, store, host } = desk, lead = host.take(state.picture.lead), made = document.createElement("span");
+  made.className = "grid-tools";
+  const choice = (/** @type {string} */ name, /** @type {string} */ title, /** @type {[string, string][]} */ options) => {
+    const select = document.createElement("select");
+    select.className = "field";
+    select.title = title;
+    select.setAttribute("aria-label", title);
+    for (const [value, text] of options) select.add(new Option(text, value, false, state.view[name] === value));
+    select.addEventListener("change", () => { store.view({ [name]: select.value }); desk.pictures.draw(); });
+    made.append(select);
+  };
+  const mics = lead?.bundle ? state.picture.takes.filter((/** @type {any} */ take) => take.bundle === lead.bundle && take.frames) : [];
+  if (mics.length > 1) choice("rowsOf", "Whose sound the rows draw", [["", "all mics"], ...mics.map((/** @type {any} */ mic) => /** @type {[string, string]} */ ([mic.id, mic.name.split(" - ").pop()]))]);
+  choice("drawn", "Rows drawn as sound, or as the strength of attacks: clearer in a dense mix", [["sound", "sound"], ["attacks", "attacks"]]);
+  return [made];
+}
 
 /** What several anchors do as one. @param {any} desk @param {any} which @param {import("./station.js").Button} button @param {HTMLElement} row */
 function anchorButtons(desk, which, button, row) {

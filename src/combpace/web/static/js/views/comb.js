@@ -10,6 +10,8 @@ import { drawLoupe } from "./loupe.js";
 const DRAG_PX = 3;
 // A dragged clip catches on an attack this near.
 const CATCH_S = 0.03;
+// What several mics hear so near together is one stroke.
+const SAME_STROKE_S = 0.015;
 
 /** The value nearest to x in a sorted array, null of none. @param {number[]} values @param {number} x */
 function nearest(values, x) {
@@ -47,11 +49,33 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     return makeComb({ width: canvas.clientWidth, height, bars: bars(), top: state.view.top, rowPx: rowPx() });
   }
 
-  /** Marks in sight, in session time: in Fit where they will sound. */
+  /** The takes that a row draws: all mics of the lead's bundle, or the one that was chosen. */
+  function drawn() {
+    const shown = take();
+    if (fitting() || !shown?.bundle) return shown ? [shown] : [];
+    const mics = state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames);
+    return mics.filter((one) => one.id === state.view.rowsOf).length ? mics.filter((one) => one.id === state.view.rowsOf) : mics;
+  }
+
+  /** Marks in sight, in session time: in Fit where they will sound; of several mics those that coincide as one, the earliest. */
   const marks = () => {
-    const own = host.marks(take()?.id ?? ""), way = fitted();
-    return way ? { ...own, times: own.take.map(way.toTarget) } : own;
+    const all = drawn();
+    if (all.length > 1) return together(all.map((one) => one.id));
+    const id = all[0]?.id ?? "", own = host.marks(id), way = fitted();
+    return { ...(way ? { ...own, times: own.take.map(way.toTarget) } : own), owner: /** @type {string[] | null} */ (null) };
   };
+
+  /** @type {{of: any[], made: any} | null} */
+  let joined = null;
+  /** @param {string[]} ids */
+  function together(ids) {
+    const each = ids.map((id) => host.marks(id));
+    if (joined && joined.of.length === each.length && joined.of.every((one, k) => one === each[k])) return joined.made;
+    const all = each.flatMap((own, k) => own.times.map((time, at) => ({ time, take: own.take[at], sure: own.sure[at], id: ids[k] }))).sort((a, b) => a.time - b.time);
+    const kept = all.filter((one, k) => k === 0 || one.time - all[k - 1].time > SAME_STROKE_S);
+    joined = { of: each, made: { times: kept.map((one) => one.time), take: kept.map((one) => one.take), sure: kept.map((one) => one.sure), owner: kept.map((one) => one.id) } };
+    return joined.made;
+  }
 
   /** @type {any} */
   let fitOf = null;
@@ -136,8 +160,19 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
     const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
       g.globalAlpha = alpha;
-      wave(g, host.peaks, shown, { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
+      const strength = state.view.drawn === "attacks" && !fitting() ? host.strength() : null;
+      if (strength) strokes(strength, Math.round(a), Math.round(b), timeAt);
+      else wave(g, host.peaks, drawn(), { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
       g.globalAlpha = 1;
+    };
+    /** How strong attacks are, from the ground up: of a dense mix, where the sound of all bars looks alike. @type {(of: {strength: Uint8Array, offset: number}, x0: number, x1: number, timeAt: (x: number) => number) => void} */
+    const strokes = ({ strength, offset }, x0, x1, timeAt) => {
+      for (let x = x0; x < x1; x++) {
+        const from = Math.floor((timeAt(x) - offset) * 100), to = Math.max(from + 1, Math.floor((timeAt(x + 1) - offset) * 100));
+        let most = 0;
+        for (let k = Math.max(0, from); k < to && k < strength.length; k++) most = Math.max(most, strength[k]);
+        if (most > 8) g.fillRect(x, base - (most / 255) * half * 2, 1, (most / 255) * half * 2);
+      }
     };
     if (way) {
       // As it was played: a faint second line.
@@ -196,7 +231,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const from = map.toSeconds(bar.q - OVER * bar.len), to = map.toSeconds(bar.q + (1 + OVER) * bar.len);
     for (let k = lowerBound(own.times, from); k < own.times.length && own.times[k] < to; k++) {
       const x = comb.xOf(map.toQuarters(own.times[k]), bar);
-      const chosen = state.selection?.kind === "onset" && state.selection.take === shown.id && Math.abs(state.selection.t - own.take[k]) < 1e-5;
+      const chosen = state.selection?.kind === "onset" && state.selection.take === (own.owner?.[k] ?? shown.id) && Math.abs(state.selection.t - own.take[k]) < 1e-5;
       if (chosen) {
         g.fillStyle = c.field;
         g.globalAlpha = 0.28;
@@ -375,7 +410,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       const own = marks();
       const shown = take();
       if (!shown) return;
-      host.select({ kind: "onset", take: shown.id, t: own.take[hit.onset], bar: hit.bar.i });
+      host.select({ kind: "onset", take: own.owner?.[hit.onset] ?? drawn()[0]?.id ?? shown.id, t: own.take[hit.onset], bar: hit.bar.i });
       drag = { onset: hit.onset, time: own.times[hit.onset], x: where.x, y: where.y, row: hit.row, target: hit.q, free: false, moving: false, anchor: -1 };
       canvas.setPointerCapture(event.pointerId);
       return;

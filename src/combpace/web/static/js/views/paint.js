@@ -49,25 +49,32 @@ export function type(g, size, weight = 500, align = "left") {
 }
 
 /**
- * A waveform whose pixels have given times.
+ * A waveform whose pixels have given times; of several takes (the mics of a bundle) the loudest at each moment.
  * @param {CanvasRenderingContext2D} g
  * @param {import("../api/peaks.js").Peaks} peaks
- * @param {{id: string, rate: number, offset_s: number}} take
- * @param {{x0: number, x1: number, mid: number, half: number, gain: number, timeAt: (x: number) => number}} where timeAt: session time of a pixel's left edge
+ * @param {{id: string, rate: number, offset_s: number, peak?: number | null} | {id: string, rate: number, offset_s: number, peak?: number | null}[]} takes
+ * @param {{x0: number, x1: number, mid: number, half: number, gain: number, timeAt: (x: number) => number}} where timeAt: session time of a pixel's left edge; gain: of one take
  */
-export function wave(g, peaks, take, where) {
-  const out = [0, 0];
-  const { x0, x1, mid, half, gain } = where;
-  let before = (where.timeAt(x0) - take.offset_s) * take.rate;
-  const size = sizeFor(Math.abs((where.timeAt(x0 + (x1 - x0) / 2 + 1) - where.timeAt(x0 + (x1 - x0) / 2)) * take.rate));
+export function wave(g, peaks, takes, where) {
+  const out = [0, 0], all = Array.isArray(takes) ? takes : [takes];
+  const { x0, x1, mid, half } = where, pixelS = Math.abs(where.timeAt(x0 + (x1 - x0) / 2 + 1) - where.timeAt(x0 + (x1 - x0) / 2));
+  const gains = all.map((one) => (all.length > 1 ? gainOf(one) : where.gain)), sizes = all.map((one) => sizeFor(pixelS * one.rate));
+  let before = where.timeAt(x0);
   g.beginPath();
   let whole = true;
   for (let x = x0; x < x1; x++) {
-    const after = (where.timeAt(x + 1) - take.offset_s) * take.rate;
-    if (peaks.range(take.id, size, before, after, out)) {
-      const top = mid - Math.min(1, out[1] * gain) * half, bottom = mid - Math.max(-1, out[0] * gain) * half;
+    const after = where.timeAt(x + 1);
+    let low = 0, high = 0;
+    for (let k = 0; k < all.length; k++) {
+      const { id, rate, offset_s } = all[k];
+      if (!peaks.range(id, sizes[k], (before - offset_s) * rate, (after - offset_s) * rate, out)) { whole = false; continue; }
+      low = Math.min(low, out[0] * gains[k]);
+      high = Math.max(high, out[1] * gains[k]);
+    }
+    if (low || high || whole) {
+      const top = mid - Math.min(1, high) * half, bottom = mid - Math.max(-1, low) * half;
       g.rect(x, top, 1, Math.max(0.8, bottom - top));
-    } else whole = false;
+    }
     before = after;
   }
   g.fill();
