@@ -161,3 +161,24 @@ class BarsTest(BrowserTest):
         self.assertGreater(self.look("document.querySelector('#readout span').getBoundingClientRect().height"), 120)
         self.page.click("#position")
         self.page.wait_for_selector("#readout", state="hidden")
+
+    def test_a_step_of_the_curve_is_dragged(self) -> None:
+        # Bar 4 in the curve: find its step by its tempo, drag it up.
+        box = self.page.locator("#curve-box canvas").bounding_box()
+        assert box is not None
+        count = self.look("combpace.state.picture.bars.length")
+        x = box["x"] + 78 + (box["width"] - 78 - 66) * 3.5 / count
+        before, changed = self.bar_s(5) - self.bar_s(4), False
+        for y in range(6, int(box["height"]), 5):
+            self.page.mouse.move(x, box["y"] + y)
+            self.page.mouse.down()
+            self.page.mouse.move(x, box["y"] + y - 4)
+            self.page.mouse.move(x, box["y"] + y - 14)
+            self.page.mouse.up()
+            self.idle()
+            if "Bar 4 runs at" in self.said():
+                changed = True
+                break
+        self.assertTrue(changed)
+        self.assertLess(self.bar_s(5) - self.bar_s(4), before - 0.01)
+        self.assertGreater(len(self.look("combpace.state.picture.raw")), 40)

@@ -59,6 +59,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "anchors": [],
         "onsets": {},
         "fit": None,
+        "raw": [],
     }
     shown = {
         take.id for take in document.takes if take.id in (focus, lead.id if lead else None) or (take.bundle and lead and take.bundle == lead.bundle)
@@ -73,6 +74,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     if session_map is None or lead is None:
         return made
     made["map"] = map_table(session_map)
+    made["raw"] = raw_tempo(seen)
     course = lead_course(seen)
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
     made["bars"] = bar_rows(session_map, first_shown_s(seen, session_map), end_s, attacks, course)
@@ -111,6 +113,16 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
     }
+
+
+def raw_tempo(seen: SessionState) -> list[list[float]]:
+    """As the lead was heard from beat to beat, whatever was corrected since: [session second, quarters a minute] at the middle of each gap."""
+    lead = seen.document.lead
+    heard = seen.analysis(lead.id) if lead else None
+    if lead is None or heard is None or heard.pace is None or len(heard.pace.knots) < 3:
+        return []
+    times, tempi = heard.pace.times_s + lead.offset_s, heard.pace.span_bpm
+    return [[round(float(0.5 * (a + b)), 4), round(float(bpm), 2)] for a, b, bpm in zip(times, times[1:], tempi, strict=False)]
 
 
 def sounds_s(seen: SessionState, take_id: str) -> list[float]:

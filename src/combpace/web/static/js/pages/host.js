@@ -7,7 +7,7 @@ import { gridPlaces } from "../views/map.js";
  *   rate: number, frames: number | null, channels: number, duration_s: number, peak: number | null, fitted: boolean, sound: string | null, error: string | null}} Take
  * @typedef {{session: string, name: string, version: number, note: string, can_undo: boolean, can_redo: boolean, sentence: string, kind: string, end_s: number,
  *   lead: string | null, focus: string | null, takes: Take[], map: any, bars: import("../views/comb_geometry.js").Bar[],
- *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any}} Picture
+ *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any, raw: [number, number][]}} Picture
  * @typedef {import("../store.js").Selection} Selection
  * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap | null, view: import("../store.js").View, sound: import("../store.js").Sound,
  *   selection: any, playhead: number | null, ranging: boolean, weave: import("../views/weave.js").Weave | null}} State
@@ -18,7 +18,7 @@ import { gridPlaces } from "../views/map.js";
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, strength: () => {strength: Uint8Array, offset: number} | null, scrolled: () => void
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, scrolled: () => void
  * }} Host
  */
 
@@ -59,6 +59,7 @@ export function makeHost(desk) {
     moveMark: (take, from, to) => desk.act("onset-move", { take, from_s: from, to_s: to }, () => { if (state.selection?.kind === "onset") state.selection = { ...state.selection, t: to }; }),
     zoom: (direction) => desk.zoom(direction),
     loop: (range) => store.sound({ loop: range }),
+    tempo: (from, to, bpm) => desk.act("tempo", { from_bar: from, to_bar: to, bpm }),
     strength: () => desk.pictures.strength(),
     scrolled: () => { state.view.following = false; },
     catchPlaces: (one) => (["nothing", "attacks", "samples"].includes(state.view.catch) ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),

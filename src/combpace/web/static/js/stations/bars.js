@@ -49,7 +49,7 @@ export const bars = {
   tools(desk) {
     const seg = document.createElement("span");
     seg.className = "seg";
-    for (const [close, text] of /** @type {[boolean, string][]} */ ([[false, "Comb"], [true, "Close comb, ±60 ms"]])) {
+    for (const [close, text] of /** @type {[boolean, string][]} */ ([[false, "Comb"], [true, "Close comb"]])) {
       const button = document.createElement("button");
       button.type = "button";
       button.textContent = text;
@@ -57,7 +57,7 @@ export const bars = {
       button.addEventListener("click", () => { desk.store.view({ close }); desk.pictures.mount(); });
       seg.append(button);
     }
-    return [seg, ...rowsTools(desk), ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span>pull an attack onto a tooth</span>`)];
+    return [seg, ...rowsTools(desk), ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span class="long">pull an attack onto a tooth</span>`)];
   },
   remove(desk, selection) {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });
