@@ -162,6 +162,22 @@ class BarsTest(BrowserTest):
         self.page.click("#position")
         self.page.wait_for_selector("#readout", state="hidden")
 
+    def test_a_bar_line_is_pulled_onto_an_attack_in_the_strip(self) -> None:
+        self.page.keyboard.press("4")
+        self.page.wait_for_function("combpace.state.station === 'onsets' && !!combpace.view()?.pixelOfTime")
+        frame = self.page.locator("#canvas-box canvas").bounding_box()
+        assert frame is not None
+        line, attack = float(self.beats[4]), float(self.beats[4]) + (float(self.beats[5]) - float(self.beats[4]))
+        spots = [self.look(f"combpace.view().pixelOfTime({time}).x") for time in (line, attack)]
+        self.page.mouse.move(spots[0] + 1, frame["y"] + 9)
+        self.page.mouse.down()
+        self.page.mouse.move((spots[0] + spots[1]) / 2, frame["y"] + 9)
+        self.page.mouse.move(spots[1] + 2, frame["y"] + 9)
+        self.page.mouse.up()
+        self.idle()
+        self.assertAlmostEqual(self.bar_s(2), attack, delta=0.004)
+        self.assertIn(4.0, self.anchors())
+
     def test_a_step_of_the_curve_is_dragged(self) -> None:
         # Bar 4 in the curve: find its step by its tempo, drag it up.
         box = self.page.locator("#curve-box canvas").bounding_box()

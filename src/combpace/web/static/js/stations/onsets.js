@@ -8,7 +8,7 @@ import { gridTools, legend, plain, removeMark } from "./station.js";
 export const onsets = {
   ...plain, id: "onsets", key: 4, needsMap: false,
   mount: (desk, box) => mountStrip(box, desk.host),
-  tools: (desk) => [...gridTools(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range</span>")],
+  tools: (desk) => [...gridTools(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
   marksOf: ({ state }) => state.focus,
   show(desk, time) {
     const { stripStart, stripSpan } = desk.state.view;

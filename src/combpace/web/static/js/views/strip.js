@@ -5,7 +5,7 @@ import { lowerBound } from "./comb_geometry.js";
 import { gridPlaces, placeWords, signed } from "./map.js";
 import { DOUBTFUL, colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
-const NAME_PX = 96, CELL_W = 126, CELL_H = 92, SHEET_S = 0.06;
+const NAME_PX = 96, HEAD_PX = 20, CELL_W = 126, CELL_H = 92, SHEET_S = 0.06;
 
 /** Pure: seconds to pixels of a strip. @param {{startS: number, endS: number, x0: number, width: number}} view */
 export function makeStrip({ startS, endS, x0, width }) {
@@ -28,7 +28,7 @@ export function mountStrip(box, host) {
   box.append(canvas);
   const { state } = host;
   const ask = once(draw);
-  /** @type {null | {take: string, from: number, time: number, x: number, moving: boolean} | {pan: number, startS: number} | {range: number, to: number}} */
+  /** @type {null | {take: string, from: number, time: number, x: number, moving: boolean} | {pan: number, startS: number} | {range: number, to: number} | {line: number, time: number, moving: boolean, x: number}} */
   let drag = null;
 
   const focus = () => host.take(state.focus);
@@ -61,7 +61,7 @@ export function mountStrip(box, host) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} tall @param {number} width */
   function drawStrip(g, c, tall, width) {
-    const view = strip(), all = lanes(), head = 20, laneTall = (tall - head) / all.length, map = state.map;
+    const view = strip(), all = lanes(), head = HEAD_PX, laneTall = (tall - head) / all.length, map = state.map;
     g.save();
     g.beginPath();
     g.rect(NAME_PX, 0, width - NAME_PX, tall);
@@ -125,6 +125,14 @@ export function mountStrip(box, host) {
       g.fillStyle = c.line;
       g.fillRect(0, top + laneTall - 1, width, 1);
     });
+    if (drag && "line" in drag && drag.moving && map) {
+      const x = view.toPx(drag.time);
+      g.fillStyle = c.field;
+      g.fillRect(x - 1.25, 0, 2.5, tall);
+      g.fillStyle = c.ink;
+      type(g, 13, 700);
+      g.fillText(`${placeWords(map, drag.line)} ${signed(1000 * (drag.time - map.toSeconds(drag.line)))} ms`, x + 7, HEAD_PX + 16);
+    }
     const marked = drag && "range" in drag ? [drag.range, drag.to].sort((a, b) => a - b) : state.selection?.kind === "range" ? [state.selection.from, state.selection.to] : null;
     if (marked) {
       const from = Math.max(NAME_PX, view.toPx(marked[0])), to = view.toPx(marked[1]);
@@ -223,6 +231,16 @@ export function mountStrip(box, host) {
     return best;
   }
 
+  /** The bar or beat line near a pixel of the strip's head, in quarters, or null. @param {number} x */
+  function lineAt(x) {
+    const map = state.map;
+    if (!map) return null;
+    const view = strip(), q = map.toQuarters(view.toTime(x)), index = map.barOf(q + 1e-6), meter = map.meterAt(index), line = map.barLine(index);
+    const wide = view.toPx(map.toSeconds(line + meter[1])) - view.toPx(map.toSeconds(line)), step = wide > 90 ? meter[3] : meter[1];
+    const place = line + Math.round((q - line) / step) * step;
+    return Math.abs(view.toPx(map.toSeconds(place)) - x) < 7 ? place : null;
+  }
+
   /** @param {PointerEvent} event */
   function down(event) {
     canvas.focus();
@@ -236,9 +254,11 @@ export function mountStrip(box, host) {
       return;
     }
     if (where.x < NAME_PX) return;
-    const mark = markAt(where.x);
+    const mark = markAt(where.x), line = where.y < HEAD_PX ? lineAt(where.x) : null;
     canvas.setPointerCapture(event.pointerId);
-    if (event.shiftKey) {
+    if (line !== null) {
+      drag = { line, time: state.map?.toSeconds(line) ?? 0, moving: false, x: where.x };
+    } else if (event.shiftKey) {
       const time = strip().toTime(where.x);
       drag = { range: time, to: time };
     } else if (mark >= 0) {
@@ -255,11 +275,17 @@ export function mountStrip(box, host) {
   function move(event) {
     const where = at(event), view = strip();
     host.pointAt(where.y < stripTall() && where.x > NAME_PX ? { time: view.toTime(where.x), q: state.map ? state.map.toQuarters(view.toTime(where.x)) : 0 } : null);
-    if (!drag) { canvas.style.cursor = where.y < stripTall() && markAt(where.x) >= 0 ? "ew-resize" : "default"; return; }
+    if (!drag) { canvas.style.cursor = where.y < stripTall() && (markAt(where.x) >= 0 || (where.y < HEAD_PX && lineAt(where.x) !== null)) ? "ew-resize" : "default"; return; }
     if ("from" in drag) {
       if (!drag.moving && Math.abs(where.x - drag.x) < 3) return;
       drag.moving = true;
       drag.time = view.toTime(where.x);
+    } else if ("line" in drag) {
+      if (!drag.moving && Math.abs(where.x - drag.x) < 3) return;
+      drag.moving = true;
+      // A line is pulled onto an attack; Shift frees it.
+      const near = event.shiftKey || ["nothing", "samples"].includes(state.view.catch) ? -1 : markAt(where.x);
+      drag.time = near >= 0 ? host.marks(focus()?.id ?? "").times[near] : view.toTime(where.x);
     } else if ("range" in drag) {
       drag.to = view.toTime(where.x);
     } else if (Math.abs(where.x - drag.pan) > 3) state.view.stripStart = drag.startS - (where.x - drag.pan) / view.perS;
@@ -272,6 +298,7 @@ export function mountStrip(box, host) {
     drag = null;
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done && "from" in done && done.moving) host.moveMark(done.take, done.from, done.time - (focus()?.offset_s ?? 0));
+    if (done && "line" in done && done.moving) host.pull(done.time, done.line, true);
     if (done && "range" in done && Math.abs(done.to - done.range) * strip().perS > 6) host.select({ kind: "range", from: Math.min(done.range, done.to), to: Math.max(done.range, done.to) });
     ask();
   }
