@@ -80,6 +80,10 @@ class SessionState:
 
     def own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
         """A take's own pace, after corrections; a take that shares the lead's reads it through both placements."""
+        found: TempoMap[TakeTimes] | None = self.once("own pace", lambda: self._own_pace(take_id), take_id)
+        return found
+
+    def _own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
         take = self.document.take(take_id)
         lead = self.document.lead
         if take.role != "lead" and take.pace == "lead" and lead is not None:
@@ -121,6 +125,10 @@ class SessionState:
 
     def session_map(self) -> TempoMap[SessionTimes] | None:
         """The session's one map, or None while there is nothing to read it from."""
+        found: TempoMap[SessionTimes] | None = self.once("session map", self._session_map)
+        return found
+
+    def _session_map(self) -> TempoMap[SessionTimes] | None:
         choice, lead = self.map_choice(), self.document.lead
         if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
             return steady_map(choice.bpm, choice.bar_1_s, choice.steady_meters)

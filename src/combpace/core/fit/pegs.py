@@ -6,6 +6,7 @@ through the session's map. Pegs of a rule are derived anew each time and never s
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -161,12 +162,14 @@ def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
     """The pegs that can hold together; hand pegs first, then the stronger ones."""
     rank = {"hand": 0, "held": 1, "pulled": 2, "left alone": 2}
     kept: list[Peg] = []
+    moments: list[float] = []
     crowded: list[Peg] = []
     for peg in sorted(pegs, key=lambda peg: (rank[peg.kind], -peg.strength, peg.take_s)):
-        at = int(np.searchsorted([other.take_s for other in kept], peg.take_s))
+        at = bisect_left(moments, peg.take_s)
         before, after = (kept[at - 1] if at else None), (kept[at] if at < len(kept) else None)
         if all(_room(a, b) for a, b in ((before, peg), (peg, after)) if a is not None and b is not None):
             kept.insert(at, peg)
+            moments.insert(at, peg.take_s)
         elif peg.kind != "held":
             crowded.append(peg)
     return kept, crowded

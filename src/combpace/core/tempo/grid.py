@@ -9,7 +9,7 @@ import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
 from combpace.core.errors import ParameterError
-from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.map import SAME_PLACE, TempoMap
 
 VALUES = (1, 2, 4, 8, 16, 32, 64)
 _PATTERN = re.compile(r"\s*1\s*/\s*(\d+)\s*(t|d|triplet|dotted)?\s*", re.IGNORECASE)
@@ -50,14 +50,21 @@ class Grid:
 
     def nearest(self, places: Quarters, tempo_map: TempoMap[ClockT]) -> Quarters:
         """The grid place nearest to each musical place; on a tie the earlier one."""
-        result = np.empty(len(places))
-        patterns: dict[float, FloatArray] = {}
-        for i, place in enumerate(as_floats(places)):
-            index = tempo_map.bar_of(float(place))
-            line = tempo_map.bar_line(index)
-            length = tempo_map.meter_of(index).bar_quarters
-            pattern = patterns.setdefault(length, self.in_bar(length))
-            result[i] = line + pattern[int(np.argmin(np.abs(pattern - (place - line))))]
+        at = as_floats(places)
+        if not len(at):
+            return Quarters(np.zeros(0))
+        first, last = tempo_map.bar_of(float(at.min())), tempo_map.bar_of(float(at.max()))
+        lines = np.asarray(tempo_map.bar_lines(first, last - first))
+        # As `bar_of` has it: what lies on a line opens its bar.
+        bar = np.clip(np.searchsorted(lines, at + SAME_PLACE, "right") - 1, 0, len(lines) - 1)
+        inside = at - lines[bar]
+        lengths = np.array([tempo_map.meter_of(first + k).bar_quarters for k in range(len(lines))])
+        result = np.empty(len(at))
+        for length in np.unique(lengths[bar]):
+            pattern, here = self.in_bar(float(length)), lengths[bar] == length
+            after = np.clip(np.searchsorted(pattern, inside[here]), 1, len(pattern) - 1)
+            low, high = pattern[after - 1], pattern[after]
+            result[here] = lines[bar[here]] + np.where(inside[here] - low <= high - inside[here], low, high)
         return Quarters(result)
 
     def __str__(self) -> str:
