@@ -10,6 +10,7 @@ from combpace.core.tempo.map import Knot, TempoMap
 from combpace.media.mapforms import FoundMap, write_any
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
+from tests.support.sounds import struck
 
 
 class BarsTest(BrowserTest):
@@ -198,3 +199,27 @@ class BarsTest(BrowserTest):
         self.assertTrue(changed)
         self.assertLess(self.bar_s(5) - self.bar_s(4), before - 0.01)
         self.assertGreater(len(self.look("combpace.state.picture.raw")), 40)
+
+
+class OwnBarsTest(BrowserTest):
+    def test_a_loops_own_pace_is_corrected_in_the_comb(self) -> None:
+        _, sound = breathing(bars=8)
+        loop = struck(np.arange(8) * 60 / 110, 8 * 60 / 110, low_every=4)
+        self.drop(self.write("tub kit.wav", sound), self.write("pipe loop.wav", loop))
+        self.page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
+        lines = self.look("combpace.state.picture.bars.slice(0, 4).map((bar) => bar.s)")
+        self.page.select_option("[data-bars-of]", label="pipe loop")
+        self.page.wait_for_function("combpace.state.of && combpace.state.picture.lead === combpace.state.of")
+        # Two bars of its own are drawn; read twice as fast they are four.
+        first = self.look("combpace.state.map.toSeconds(4) - combpace.state.map.toSeconds(0)")
+        self.assertAlmostEqual(first, 240 / 110, delta=0.03)
+        self.page.get_by_role("button", name="Twice as fast", exact=True).click()
+        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('pipe loop: The tempo is read twice as fast')")
+        self.idle()
+        self.assertAlmostEqual(self.look("combpace.state.map.toSeconds(4) - combpace.state.map.toSeconds(0)"), 120 / 110, delta=0.02)
+        # The session's own bars are as they were.
+        self.page.select_option("[data-bars-of]", label="tub kit")
+        self.page.wait_for_function(
+            "!combpace.state.of && combpace.state.picture.takes.find((take) => take.id === combpace.state.picture.lead).name === 'tub kit'"
+        )
+        np.testing.assert_allclose(self.look("combpace.state.picture.bars.slice(0, 4).map((bar) => bar.s)"), lines, atol=1e-9)

@@ -7,7 +7,7 @@ from combpace.core.tempo.recount import is_line
 from combpace.session import shelf
 from combpace.session.decisions import considered
 from combpace.session.foresight import foreseen
-from combpace.session.state import session_state
+from combpace.session.state import led_by, session_state
 from combpace.stations.bars.map_in import read_file
 from tests.support.places import PlaceTest, bring_in
 from tests.support.sounds import struck
@@ -329,3 +329,21 @@ class OwnBarsTest(EditTest):
             self.act("own-bars", take=self.lead, what="bars", value="4")
         with self.assertRaises(ParameterError):
             self.own("bar-1", take_s=99.0)
+
+    def test_what_corrects_the_leads_bars_corrects_its_own(self) -> None:
+        before, length = self.lines(), 8 * 60 / 110
+        note = self.act("in-take", take=self.loop, name="downbeat", args={"time_s": 60 / 110}).note
+        self.assertTrue(note.startswith("pipe loop: "))
+        # Its second stroke opens a bar now; the session's map stays, and what sounds follows at once.
+        np.testing.assert_array_equal(self.lines(), before)
+        led = led_by(self.seen(), self.loop)
+        line = led.need_map()
+        self.assertAlmostEqual(line.second(line.bar_line(line.bar_of(line.place(60 / 110) + 0.1))), 60 / 110, delta=0.004)
+        self.assertFalse(self.seen().document.map.statements)
+        self.act("in-take", take=self.loop, name="scale", args={"factor": 2})
+        self.assertAlmostEqual(self.heard_at(length) - self.heard_at(0.0), self.line(5) - self.line(1), delta=0.6)
+        for name, args in (("tidy", {"within_ms": 10}), ("undo", {}), ("meter", {"meter": "17"})):
+            with self.assertRaises(ParameterError):
+                self.act("in-take", take=self.loop, name=name, args=args)
+        with self.assertRaises(ParameterError):
+            self.act("in-take", take=self.lead, name="scale", args={"factor": 2})

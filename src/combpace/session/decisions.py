@@ -28,7 +28,7 @@ from combpace.session.data_folder import DataFolder, stale
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
 from combpace.session.document.upgrades import upgraded
-from combpace.session.state import SessionState, session_state
+from combpace.session.state import SessionState, led_by, session_state
 from combpace.store import rows
 from combpace.store.errors import OutdatedError
 from combpace.store.history import Revision
@@ -154,16 +154,20 @@ def decide(folder: DataFolder, session_id: str, name: str, version: int, args: M
     return record(state, version, change)
 
 
-def considered(folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]) -> tuple[SessionState, Change]:
-    """What a decision would change, with everything that goes along; nothing is kept. Raises as `decide`."""
-    if name not in DECISIONS:
-        raise NotFoundError(f"There is no action “{name}”.")
+def _checked(name: str, args: Mapping[str, Any]) -> Any:
     try:
-        given = wire().validate_python({**args, "decision": name})
+        return wire().validate_python({**args, "decision": name})
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"][1:])
         raise ParameterError(f"This cannot be used: {where or 'a value'}: {first['msg']}. Nothing was changed.") from error
+
+
+def considered(folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]) -> tuple[SessionState, Change]:
+    """What a decision would change, with everything that goes along; nothing is kept. Raises as `decide`."""
+    if name not in DECISIONS:
+        raise NotFoundError(f"There is no action “{name}”.")
+    given = _checked(name, args)
     state = session_state(folder, session_id)
     try:
         folder.history.check(session_id, version)
@@ -173,6 +177,33 @@ def considered(folder: DataFolder, session_id: str, name: str, version: int, arg
     for goes_along in ALONG:
         change = goes_along(state, change)
     return state, change
+
+
+class InTakeArgs(Args):
+    """name, args: a decision on the lead's bars, taken on those of a take with a pace of its own."""
+
+    take: TakeId
+    name: str = Field(max_length=40)
+    args: dict[str, Any] = Field(default_factory=dict)
+
+
+@decision("in-take", InTakeArgs)
+def in_take(state: SessionState, args: InTakeArgs) -> Change:
+    """Correct the own bars of a take as those of the lead are corrected; the session's map stays, and what follows by them moves at once."""
+    if args.name not in IN_TAKE:
+        raise ParameterError(f"“{args.name}” is about the session's map, not about a take's own bars. Nothing was changed.")
+    entry = state.document.take(args.take)
+    if entry.role == "lead":
+        raise ParameterError(f"The map is read from {entry.name}: correct it as it is. Nothing was changed.")
+    made = DECISIONS[args.name].run(led_by(state, entry.id), _checked(args.name, args.args))
+    part = f"pace:{entry.id}"
+    if part not in made.parts:
+        raise ParameterError(f"This changes nothing of {entry.name}'s own bars. Nothing was changed.")
+    return Change({part: made.parts[part]}, f"{entry.name}: {made.note}", made.gesture)
+
+
+# What corrects a take's own bars by the means that correct the lead's.
+IN_TAKE = ("bar-1", "bar", "downbeat", "pull", "release", "lock", "meter", "scale", "one-beat", "odd-bar", "meter-range", "anchors", "pickup")
 
 
 def record(state: SessionState, version: int, change: Change) -> Revision:

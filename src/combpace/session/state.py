@@ -26,6 +26,8 @@ from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeE
 from combpace.store.models import TakeRow
 
 EDIT_REACH_S = 0.005
+# Numbers of states that only are as if another take led.
+LED_FROM, LED_TAKES = 10**9, 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,6 +202,27 @@ def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
         return document
     takes = tuple(replace(take, role="lead" if take.id == following else "follower") for take in document.takes)
     return replace(document, takes=takes)
+
+
+def led_by(state: SessionState, take_id: str) -> SessionState:
+    """The session as it would be if a take with a pace of its own led it: what corrects the lead's bars corrects that take's.
+
+    Of a decision on it only the take's pace is kept. Raises ParameterError for a take that has none of its own.
+    """
+    entry = state.document.take(take_id)
+    if entry.role == "lead":
+        return state
+    if entry.pace != "own":
+        raise ParameterError(f"{entry.name} shares the lead's pace, so its bars are the lead's. Nothing was changed; give it its own in Takes first.")
+    takes = tuple(
+        replace(take, role="lead", pace="lead", first_bar=1) if take.id == take_id else replace(take, role="follower")
+        for take in state.document.takes
+    )
+    document = replace(state.document, takes=takes, map=MapPart(kind="own", limit_ms=state.document.map.limit_ms))
+    number = next(k for k, take in enumerate(state.document.takes) if take.id == take_id)
+    # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
+    revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
+    return replace(state, opened=replace(state.opened, revision=revision, document=document))
 
 
 def edited(onsets: Onsets, edits: OnsetEdits) -> Onsets:

@@ -7,7 +7,7 @@ from typing import Any
 from combpace.core.errors import NotFoundError
 from combpace.session import foresight
 from combpace.session.decisions import ALONG
-from combpace.session.state import SessionState
+from combpace.session.state import SessionState, led_by
 from combpace.stations.bars.station import BARS
 from combpace.stations.fit.station import FIT
 from combpace.stations.handoff.station import HAND_OFF
@@ -34,6 +34,13 @@ def station(station_id: str) -> Station:
 def focus_of(state: SessionState, wanted: str | None, here: Station) -> str | None:
     """The take a station is about: the one asked for, else the station's own choice."""
     return wanted if any(take.id == wanted for take in state.document.takes) else here.focus(state)
+
+
+def seen_by(state: SessionState, here: Station, of: str | None) -> SessionState:
+    """What a station shows: the session, or in one that corrects bars the session as if a take with a pace of its own led it."""
+    return (
+        led_by(state, of) if here.of_take and of is not None and any(take.id == of and take.pace == "own" for take in state.document.takes) else state
+    )
 
 
 def places(state: SessionState, here: Station, focus: str | None) -> list[Place]:

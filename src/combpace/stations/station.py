@@ -77,6 +77,7 @@ class Station:
     template   the sentence at the side; more: what stands below the list; ledger: a list in the picture's stead
     focus      the take it is about where none was chosen
     needs_map  its finding waits for a tempo map
+    of_take    it corrects bars: the lead's, or those of a take with a pace of its own
     """
 
     id: str
@@ -90,4 +91,5 @@ class Station:
     ledger: str | None = None
     focus: Callable[[SessionState], str | None] = the_lead
     needs_map: bool = True
+    of_take: bool = False
     empty: str = "after a take is in"

@@ -222,4 +222,4 @@ def _beats_beside(line: TempoMap[TakeTimes] | TempoMap[Any], place: float) -> tu
     return line.second(place - beat), line.second(place + beat)
 
 
-BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html")
+BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html", of_take=True)

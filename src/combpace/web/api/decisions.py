@@ -14,7 +14,7 @@ from combpace.core.errors import MediaError
 from combpace.drawing import picture, weave
 from combpace.session import decisions
 from combpace.session.foresight import foreseen
-from combpace.session.state import session_state
+from combpace.session.state import led_by, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
 from combpace.stations.bars.map_in import read_file
@@ -74,8 +74,10 @@ def get_look(session_id: str, folder: Folder, station: str, take: str | None = N
 
 
 @router.get("/picture")
-def get_picture(session_id: str, folder: Folder, focus: str | None = None) -> Response:
-    return JSONResponse(picture.picture(session_state(folder, session_id), focus))
+def get_picture(session_id: str, folder: Folder, focus: str | None = None, of: str | None = None) -> Response:
+    """What is drawn; of: as if that take with a pace of its own led the session."""
+    state = session_state(folder, session_id)
+    return JSONResponse(picture.picture(led_by(state, of) if of else state, focus))
 
 
 @router.get("/weave")

@@ -35,17 +35,18 @@ def session(session_id: str, folder: Folder) -> Response:
 
 
 @router.get("/sessions/{session_id}/{station}", response_class=HTMLResponse)
-def workspace(session_id: str, station: str, folder: Folder, take: str | None = None, part: bool = False) -> HTMLResponse:
-    """A station, whole or (part=1) only what a change of station swaps."""
+def workspace(session_id: str, station: str, folder: Folder, take: str | None = None, of: str | None = None, part: bool = False) -> HTMLResponse:
+    """A station, whole or (part=1) only what a change of station swaps; of: the take whose own bars Bars is about."""
     here, state = registry.station(station), session_state(folder, session_id)
-    return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here)))
+    return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here), of))
 
 
-def _values(state: SessionState, here: Station, focus: str | None) -> dict[str, Any]:
+def _values(state: SessionState, here: Station, focus: str | None, of: str | None) -> dict[str, Any]:
     """What every station is given, and what this one asks for."""
-    places = registry.places(state, here, focus)
+    seen = registry.seen_by(state, here, of)
+    places = registry.places(seen, here, focus)
     return {
-        "picture": picture.picture(state, focus),
+        "picture": picture.picture(seen, focus),
         "session_id": state.opened.row.id,
         "name": state.opened.row.name,
         "here": here,
@@ -56,7 +57,9 @@ def _values(state: SessionState, here: Station, focus: str | None) -> dict[str, 
         "place_count": len(places),
         "json": json.dumps,
         "view": json.loads(state.opened.row.view),
-        **here.values(state, focus),
+        "bars_of": of if seen is not state else None,
+        "own_bars": [take for take in state.document.takes if take.role == "lead" or take.pace == "own"],
+        **here.values(seen, focus),
     }
 
 

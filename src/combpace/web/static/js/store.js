@@ -26,10 +26,12 @@ export function makeStore({ picture, station, focus, map, kept }) {
     picture, station, focus, map,
     /** The take that was chosen by hand: it stays chosen from station to station. @type {string | null} */
     take: /** @type {string | null} */ (null),
+    /** The take whose own bars are corrected in Bars; null for the lead. @type {string | null} */
+    of: /** @type {string | null} */ (null),
     /** @type {Sound} */
     sound: { loop: null, speed: 1, fitted: false, click: true, clickDb: -9, mix: {}, ...only(kept, KEPT_SOUND) },
     /** @type {View} */
-    view: { top: 0, rowPx: 53, close: false, grid: "1/8", catch: "grid", following: true, stripStart: 0, stripSpan: 6, sheetTop: 0, leadIn: false, big: false, rowsOf: "", drawn: "sound", ...only(kept, KEPT_VIEW) },
+    view: { top: 0, rowPx: 53, close: false, grid: "1/8", catch: "grid", following: true, stripStart: 0, stripSpan: 6, sheetTop: 0, leadIn: false, big: false, rowsOf: "", drawn: "", ...only(kept, KEPT_VIEW) },
     /** What is chosen, station by station: keys act on what is seen. @type {Record<string, Selection | null>} */
     selections: {},
     /** @type {any} */

@@ -15,6 +15,9 @@ export function makeDeciding(desk) {
    * @param {string} name @param {any} [args] @param {() => void} [then]
    */
   function act(name, args = {}, then) {
+    const of = desk.barsOf();
+    // In the bars of another take whatever corrects bars corrects its own.
+    if (of && !["undo", "redo", "in-take"].includes(name) && !name.startsWith("onset")) return act("in-take", { take: of, name, args }, then);
     acting++;
     words.saved("saving …");
     queue = queue.then(async () => {
@@ -53,12 +56,12 @@ export function makeDeciding(desk) {
 
   /** Fetch what is true now and show it: words by the server, pictures from its data. @param {string} [note] */
   async function refresh(note) {
-    const here = () => `${state.station}?${state.focus ? `take=${state.focus}&` : ""}part=1`;
+    const here = () => `${state.station}?${state.focus ? `take=${state.focus}&` : ""}${desk.barsOf() ? `of=${desk.barsOf()}&` : ""}part=1`;
     let asked, text, picture;
     // Whoever went to another station meanwhile stays there.
     do {
       asked = here();
-      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), get(`/api/sessions/${session}/picture?focus=${state.focus}`)]);
+      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), get(`/api/sessions/${session}/picture?focus=${state.focus}${desk.barsOf() ? `&of=${desk.barsOf()}` : ""}`)]);
     } while (asked !== here());
     const before = state.picture;
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });

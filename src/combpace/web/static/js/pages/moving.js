@@ -60,11 +60,12 @@ export function makeMoving(desk) {
       // What was decided meanwhile is shown already: older words must not come after it.
       do {
         was = state.picture.version;
-        text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}part=1`);
+        const of = desk.barsOf(station);
+        text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}${of ? `of=${of}&` : ""}part=1`);
         const page = document.createElement("template");
         page.innerHTML = text;
         const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
-        picture = await get(`/api/sessions/${session}/picture?focus=${focus}`);
+        picture = await get(`/api/sessions/${session}/picture?focus=${focus}${of ? `&of=${of}` : ""}`);
         if (mine !== turn) return;
       } while (state.picture.version !== was);
       state.station = station;

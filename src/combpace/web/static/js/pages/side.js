@@ -199,7 +199,8 @@ export function makeSide(desk) {
     const name = button.dataset.foresee ?? button.dataset.do ?? "";
     if (!name || name === "undo" || name === "redo" || name === "listen-again") return;
     try {
-      const { sentence } = await send(`/api/sessions/${session}/foresee/${name}`, { version: state.picture.version, args: JSON.parse(button.dataset.args || "{}") });
+      const args = JSON.parse(button.dataset.args || "{}"), of = desk.barsOf(), body = of && name !== "in-take" ? { take: of, name, args } : args;
+      const { sentence } = await send(`/api/sessions/${session}/foresee/${of && name !== "in-take" ? "in-take" : name}`, { version: state.picture.version, args: body });
       if (button.matches(":hover, :focus")) words.say(sentence);
     } catch (error) { if (button.matches(":hover, :focus")) words.say(String(/** @type {any} */ (error).message ?? "")); }
   }

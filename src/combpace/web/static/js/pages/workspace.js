@@ -31,6 +31,8 @@ export function startWorkspace() {
   state.take = new URLSearchParams(location.search).get("take");
   /** @type {any} */
   const desk = { store, state, session: picture.session, jobs: new Map(), pointer: null, station: () => STATIONS[state.station], commands: () => commandsOf(STATIONS, state.station) };
+  /** The take whose own bars are corrected, where the station shown (or named) is about bars; null for the lead. @param {string} [station] */
+  desk.barsOf = (station = state.station) => (STATIONS[station]?.ofTake && state.picture.takes.some((/** @type {any} */ take) => take.id === state.of) ? state.of : null);
   desk.words = makeWords();
   desk.peaks = new Peaks(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   desk.host = makeHost(desk);

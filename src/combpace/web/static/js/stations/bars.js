@@ -4,6 +4,7 @@ import { sendBytes } from "../api/client.js";
 import { mountCloseComb } from "../views/close_comb.js";
 import { mountComb } from "../views/comb.js";
 import { mountCurve } from "../views/curve.js";
+import { howDrawn } from "../views/paint.js";
 import { gridTools, leadInTool, legend, plain, removeMark, startFields, swatch } from "./station.js";
 
 /** Forms beside the comb: tidying, and a map from a file. Wired once, they outlive every swap. @param {any} desk */
@@ -17,6 +18,13 @@ function wire(desk) {
     if (form.id !== "tidy") return;
     const data = new FormData(form);
     desk.act("tidy", { within_ms: String(data.get("within_ms")), ramps: Boolean(data.get("ramps")), on_beats: Boolean(data.get("on_beats")) });
+  });
+  document.addEventListener("change", (event) => {
+    const select = event.target instanceof HTMLSelectElement && event.target.matches("[data-bars-of]") ? event.target : null;
+    if (!select) return;
+    desk.state.of = select.value || null;
+    desk.store.select(null);
+    desk.goTo(desk.state.station, false);
   });
   document.addEventListener("change", async (event) => {
     const input = event.target instanceof HTMLInputElement && event.target.type === "file" ? event.target : null, form = input?.closest("form");
@@ -34,7 +42,7 @@ function wire(desk) {
 
 /** @type {import("./station.js").StationView} */
 export const bars = {
-  ...plain, id: "bars", key: 3, pulls: true,
+  ...plain, id: "bars", key: 3, pulls: true, ofTake: true,
   commands: [{ id: "downbeat", keys: ["KeyD"], shown: "D", words: "this is a downbeat", run: (desk) => desk.steps.downbeat() }],
   mount(desk, box) {
     wire(desk);
@@ -86,7 +94,7 @@ export const bars = {
     head.textContent = `Bars ${first.n} to ${last.n}`;
     text.textContent = `${bars.length} bars, ${bpm.toFixed(2)} BPM on the whole. Drag over the numbers, or Shift and click, chooses others.`;
     button("Loop them", "L", () => desk.store.sound({ loop: [first.s, last.e] }));
-    row.append(field("tempo", bpm.toFixed(2), "w5", (value) => desk.act("tempo", { ...span, bpm: value })),
+    row.append(nudged(desk, span, field("tempo", bpm.toFixed(2), "w5", (value) => desk.act("tempo", { ...span, bpm: value }))),
       field("ramp to", "", "w5", (value) => desk.act("tempo", { ...span, bpm: first.bpm, to_bpm: value })),
       field("meter", first.meter, "w3", (value) => desk.act("meter-range", { meter: value, ...span })));
     button("Steps between anchors", "", () => desk.act("curve", { shape: "steps", ...span }), ["curve", { shape: "steps", ...span }]);
@@ -110,7 +118,7 @@ export const bars = {
     }
     row.append(field("meter from here on", bar.meter, "w3", (meter) => act("meter", { meter, bar: bar.n })),
       field("beats in this bar", String(bar.beats), "w3", (beats) => act("odd-bar", { bar: bar.n, beats: Number(beats) })),
-      field("tempo of this bar", bar.bpm.toFixed(2), "w5", (bpm) => act("tempo", { from_bar: bar.n, to_bar: bar.n, bpm })));
+      nudged(desk, { from_bar: bar.n, to_bar: bar.n }, field("tempo of this bar", bar.bpm.toFixed(2), "w5", (bpm) => act("tempo", { from_bar: bar.n, to_bar: bar.n, bpm }))));
     return "Pull an attack onto a tooth, or press D on a downbeat.";
   },
 };
@@ -124,7 +132,7 @@ function rowsTools(desk) {
     select.className = "field";
     select.title = title;
     select.setAttribute("aria-label", title);
-    for (const [value, text] of options) select.add(new Option(text, value, false, state.view[name] === value));
+    for (const [value, text] of options) select.add(new Option(text, value, false, (name === "drawn" ? howDrawn(state.view.drawn, lead) : state.view[name]) === value));
     select.addEventListener("change", () => { store.view({ [name]: select.value }); desk.pictures.draw(); });
     made.append(select);
   };
@@ -132,6 +140,21 @@ function rowsTools(desk) {
   if (mics.length > 1) choice("rowsOf", "Whose sound the rows draw", [["", "all mics"], ...mics.map((/** @type {any} */ mic) => /** @type {[string, string]} */ ([mic.id, mic.name.split(" - ").pop()]))]);
   choice("drawn", "Rows drawn as sound, or as the strength of attacks: clearer in a dense mix", [["sound", "sound"], ["attacks", "attacks"]]);
   return [made];
+}
+
+/** Arrows up and down in a field of tempo nudge it by 0.1, with Shift by 0.01. @param {any} desk @param {{from_bar: number, to_bar: number}} span @param {HTMLElement} label */
+function nudged(desk, span, label) {
+  const box = /** @type {HTMLInputElement} */ (label.querySelector("input"));
+  // Its id gives it the keys back when the words are written anew.
+  box.id = "nudged-tempo";
+  box.addEventListener("keydown", (event) => {
+    if (event.key !== "ArrowUp" && event.key !== "ArrowDown") return;
+    event.preventDefault();
+    const by = (event.key === "ArrowUp" ? 1 : -1) * (event.shiftKey ? 0.01 : 0.1);
+    box.value = (Number(box.value.replace(",", ".")) + by).toFixed(2);
+    desk.act("tempo", { ...span, by, nudged: true });
+  });
+  return label;
 }
 
 /** What several anchors do as one. @param {any} desk @param {any} which @param {import("./station.js").Button} button @param {HTMLElement} row */

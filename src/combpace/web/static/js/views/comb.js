@@ -2,7 +2,7 @@
 // The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
 import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop, topFor } from "./comb_geometry.js";
 import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
-import { DOUBTFUL, clip, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
+import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
@@ -160,7 +160,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
     const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
       g.globalAlpha = alpha;
-      const strength = state.view.drawn === "attacks" && !fitting() ? host.strength() : null;
+      const strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null;
       if (strength) strokes(strength, Math.round(a), Math.round(b), timeAt);
       else wave(g, host.peaks, drawn(), { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
       g.globalAlpha = 1;
@@ -189,7 +189,9 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     drawLoopAndHead(g, c, comb, bar, y, tall, map);
     g.fillStyle = c.ink;
     type(g, 15, 700);
-    g.fillText(String(bar.n).replace("-", "−"), 14, y + Math.min(tall * 0.42, 22));
+    // Where rows are lower than their numbers, every second, third ... has one.
+    const numbered = bar.i % Math.max(1, Math.ceil(16 / tall)) === 0;
+    if (numbered) g.fillText(String(bar.n).replace("-", "−"), 14, y + Math.max(Math.min(tall * 0.42, 22), Math.min(tall * 0.8, 12)));
     g.fillStyle = bar.sure < 0.3 ? c.field : c.quiet;
     type(g, 12.5, 500);
     if (tall > 30) g.fillText((bar.sure < 0.3 ? "~" : "") + bar.bpm.toFixed(2), 14, y + Math.min(tall * 0.42, 22) + 17);
@@ -197,6 +199,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const number = fitting() ? host.fitMove(bar) : bar.drift;
     // Before bar 1 nothing is wrong: a pickup or a free intro lies where it lies.
     const limit = fitting() || bar.i < 0 ? 1e9 : 12;
+    if (!numbered && Math.abs(number ?? 0) <= limit) return;
     if (number !== null) {
       g.fillStyle = Math.abs(number) > limit ? c.problem : bar.i < 0 ? c.quiet : c.ink;
       if (Math.abs(number) > limit) type(g, 14, 700, "right");

@@ -108,6 +108,9 @@ export function clip(g, x, top, locked, ink, ground) {
   }
 }
 
+/** How rows are drawn: as was chosen, else a dense mix by its attacks, for all its bars' sound looks alike. @param {string} chosen @param {{kind?: string} | null} lead */
+export const howDrawn = (chosen, lead) => chosen || (lead?.kind === "full mix" ? "attacks" : "sound");
+
 /** One draw a frame, however often it is asked for. @param {() => void} draw */
 export function once(draw) {
   let waiting = 0;
