@@ -342,3 +342,26 @@ class MapsTest(CliTest):
             status, _, said = self.run_main(arguments[0], str(self.folder / arguments[1]), "-o", str(self.folder / arguments[2]))
             self.assertEqual((status, said.count("\n")), (2, 1))
             self.assertFalse((self.folder / "out.mid").exists())
+
+
+class OnsetsTest(CliTest):
+    def test_marks_by_strength_distance_and_grid(self) -> None:
+        audio = struck(0.5 + 0.25 * np.arange(40), 11.0, low_every=2)
+        take = self.write("beat.wav", audio.samples.T, audio.sample_rate_hz)
+
+        def marks(*more: str) -> list[float]:
+            status, out, said = self.run_main("onsets", take, "--json", "-", *more)
+            self.assertEqual(status, 0, said)
+            return [one["time_s"] for one in json.loads(out)["files"][0]["onsets"]]
+
+        self.assertEqual(len(marks()), 40)
+        np.testing.assert_allclose(marks("--band", "low"), 0.5 + 0.5 * np.arange(20), atol=0.003)
+        self.assertEqual(len(marks("--apart-ms", "300")), 20)
+        (self.folder / "map.csv").write_text("".join(f"{0.5 + k},{k + 1}\n" for k in range(10)))
+        np.testing.assert_allclose(
+            marks("--on", "bars", "--map", str(self.folder / "map.csv")),
+            0.5 + np.arange(11)[: len(marks("--on", "bars", "--map", str(self.folder / "map.csv")))],
+            atol=0.003,
+        )
+        for bad in (("--on", "1/7"), ("--threshold", "3"), ("--map", "none.csv", "--on", "bars")):
+            self.assertEqual(self.run_main("onsets", take, *bad)[0], 2)

@@ -96,6 +96,18 @@ def _parser() -> argparse.ArgumentParser:
     stretch.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     stretch.set_defaults(run=_stretch)
 
+    marks = commands.add_parser("onsets", help="where the attacks of files start")
+    marks.add_argument("file", type=Path, nargs="+", help="several are mics of one performance, without each other's bleed")
+    marks.add_argument("--threshold", type=float, default=0.0, metavar="0-1", help="least strength beside the loud ones")
+    marks.add_argument("--band", choices=("low", "high", "all"), default="all", help="what is listened to")
+    marks.add_argument("--apart-ms", type=float, default=0.0, metavar="MS", help="of two nearer ones the stronger is kept")
+    marks.add_argument(
+        "--on", default="anywhere", metavar="bars|beats|1/N", help="only the nearest to each place of a map's grid; with --map, else of its own"
+    )
+    marks.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its zero is the files' first frame")
+    marks.add_argument("--json", metavar="PATH", help="“-” prints")
+    marks.set_defaults(run=_onsets)
+
     tidy = commands.add_parser("tidy", help="the fewest tempo changes that keep every bar line where it is, within some milliseconds")
     tidy.add_argument("map", type=Path, metavar="MAP.mid|.json|.csv|.txt")
     tidy.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.mid|.json|.csv|.txt")
@@ -233,6 +245,24 @@ def _stretch(options: argparse.Namespace) -> int:
         print(f"{path}: {done.method}")
     if done.reason:
         print(done.reason)
+    return 0
+
+
+def _onsets(options: argparse.Namespace) -> int:
+    from combpace.batch.marks import onsets_of
+    from combpace.core.onsets.choose import Choice
+    from combpace.media.mapfiles import write_json
+
+    listen = {"low": "lows", "high": "highs", "all": "everything"}[options.band]
+    choice = Choice(options.threshold, listen, options.apart_ms / 1000.0, options.on)
+    document = onsets_of(options.file, choice, options.map, _progress())
+    if options.json == "-":
+        print(json.dumps(document, indent=1))
+        return 0
+    if options.json:
+        write_json(document, Path(options.json))
+    for one in document["files"]:
+        print(f"{one['file']}: {len(one['onsets'])} of {one['heard']} attacks")
     return 0
 
 

@@ -29,12 +29,14 @@ class TakeAnalysis:
 
     activation  0-1 per hundredth of a second: how much of an attack there is
     facts       JSON: steady tempo, verdict, confidences
+    bands       how strong each onset is in lows, middle and highs, shape (n, 3); None where an earlier version listened
     """
 
     onsets: Onsets
     pace: TempoMap[TakeTimes] | None
     activation: FloatArray
     facts: Mapping[str, Any]
+    bands: FloatArray | None = None
 
 
 def write_analysis(
@@ -44,6 +46,7 @@ def write_analysis(
     activation: FloatArray,
     facts: Mapping[str, Any],
     activations: Activations | None = None,
+    bands: FloatArray | None = None,
 ) -> None:
     """Keep an analysis; `read_analysis` and `read_activations` read it."""
     arrays: dict[str, Any] = {
@@ -54,6 +57,8 @@ def write_analysis(
         "pace": np.frombuffer(json.dumps(forms.pace_part(pace) if pace else None).encode(), np.uint8),
         "facts": np.frombuffer(json.dumps(dict(facts)).encode(), np.uint8),
     }
+    if bands is not None:
+        arrays["bands"] = bands.astype(np.float32)
     if activations is not None:
         arrays |= {f"{KEPT}{name}": values for name, values in kept_activations(activations).items()}
     with path.open("wb") as out:
@@ -68,6 +73,7 @@ def read_analysis(path: Path) -> TakeAnalysis:
             forms.pace_from(pace) if pace else None,
             data["activation"].astype(np.float64) / 255.0,
             json.loads(data["facts"].tobytes()),
+            data["bands"].astype(np.float64) if "bands" in data.files else None,
         )
 
 

@@ -11,8 +11,9 @@ import numpy as np
 from combpace.core.analysis.readings import Reading, readings_of
 from combpace.core.analysis.steady_tempo import steady_tempo
 from combpace.core.beats.track import track_beats
-from combpace.core.clocks import SessionTimes, TakeTimes, take_times
+from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, session_times, take_times
 from combpace.core.errors import ParameterError
+from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, steady_map
@@ -65,10 +66,30 @@ class SessionState:
         return self.folder.analysis(row) if row is not None else None
 
     def onsets(self, take_id: str) -> Onsets:
-        """The marks of a take: detected, then edited by hand."""
+        """The marks of a take: detected, chosen by its sentence, then edited by hand."""
+        found: Onsets = self.once("onsets", lambda: self._onsets(take_id), take_id)
+        return found
+
+    def _onsets(self, take_id: str) -> Onsets:
         heard = self.analysis(take_id)
-        none = Onsets(take_times([]), np.zeros(0), np.zeros(0))
-        return edited(heard.onsets if heard else none, self.document.edits.get(take_id, OnsetEdits()))
+        edits = self.document.edits.get(take_id, OnsetEdits())
+        if heard is None:
+            return edited(Onsets(take_times([]), np.zeros(0), np.zeros(0)), edits)
+        keep = chosen(heard.onsets, heard.bands, edits.choice)
+        if edits.on != ANYWHERE and (session_map := self.session_map()) is not None:
+            # A map that is there says where the grid lies; the marks themselves move no map.
+            kept = np.flatnonzero(keep)
+            moments = session_times(self.moments(take_id, np.asarray(heard.onsets.times)[kept]))
+            keep = keep.copy()
+            keep[kept] = on_places(moments, heard.onsets.strength[kept], session_map, edits.on)
+        return edited(heard.onsets, edits, keep)
+
+    def moments(self, take_id: str, times: FloatArray) -> FloatArray:
+        """Where moments of a take lie in the session: as it was placed, or through its own pace where it follows by that."""
+        take, pace, line = self.document.take(take_id), self.own_pace(take_id), self.session_map()
+        if take.role != "lead" and take.pace == "own" and take.keeps != "time" and pace is not None and line is not None:
+            return line.to_seconds(pace.to_quarters(take_times(times)))
+        return times + take.offset_s
 
     def struck(self, take_id: str) -> Onsets:
         """The marks of all mics that were played with a take, on its own clock: a pace is that of the bundle, not of one mic."""
@@ -225,10 +246,13 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
     return replace(state, opened=replace(state.opened, revision=revision, document=document))
 
 
-def edited(onsets: Onsets, edits: OnsetEdits) -> Onsets:
-    """Detected onsets with hand edits on top; a hand-made mark is as strong as a typical one, and certain."""
+def edited(onsets: Onsets, edits: OnsetEdits, chosen_ones: np.ndarray | None = None) -> Onsets:
+    """Detected onsets with hand edits on top; a hand-made mark is as strong as a typical one, and certain.
+
+    chosen_ones  those that the take's sentence marks; without it all that are strong enough
+    """
     times, strength, sure = np.asarray(onsets.times).copy(), onsets.strength.copy(), onsets.confidence.copy()
-    keep = strength >= edits.threshold
+    keep = strength >= edits.threshold if chosen_ones is None else chosen_ones.copy()
     for time in edits.removed:
         keep &= np.abs(times - time) > EDIT_REACH_S
     for old, new in edits.moved:

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.onsets.choose import Choice
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
@@ -135,13 +136,23 @@ class MapPart(_Part):
 
 @dataclass(frozen=True, slots=True)
 class OnsetEdits:
-    """Hand edits of one take's marks, keyed by take time within ±5 ms, and how its attacks are listened for."""
+    """Hand edits of one take's marks, keyed by take time within ±5 ms, and the sentence that chooses among its attacks.
+
+    threshold, listen, apart_ms, on  as in `core.onsets.choose.Choice`
+    """
 
     added: tuple[float, ...] = ()
     removed: tuple[float, ...] = ()
     moved: tuple[tuple[float, float], ...] = ()
     locked: tuple[float, ...] = ()
     threshold: float = 0.0
+    listen: str = "everything"
+    apart_ms: float = 0.0
+    on: str = "anywhere"
+
+    @property
+    def choice(self) -> Choice:
+        return Choice(self.threshold, self.listen, self.apart_ms / 1000.0, self.on)
 
     @property
     def count(self) -> int:

@@ -74,6 +74,9 @@ def edits_from(value: Mapping[str, Any]) -> OnsetEdits:
         tuple((a, b) for a, b in value.get("moved", ())),
         tuple(value.get("locked", ())),
         value.get("threshold", 0.0),
+        value.get("listen", "everything"),
+        value.get("apart_ms", 0.0),
+        value.get("on", "anywhere"),
     )
 
 

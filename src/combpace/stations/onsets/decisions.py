@@ -12,6 +12,7 @@ from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import OnsetEdits
+from combpace.session.foresight import as_if
 from combpace.session.state import EDIT_REACH_S, SessionState
 
 LEAST_GAP_S = 0.003
@@ -36,6 +37,14 @@ class MarksArgs(Args):
 class ThresholdArgs(Args):
     take: TakeId
     threshold: str | float
+
+
+class SentenceArgs(Args):
+    """field: threshold, listen ("everything", "lows", "highs"), apart_ms, or on ("anywhere", "bars", "beats", "1/8" ...)."""
+
+    take: TakeId
+    field: str = Field(max_length=20)
+    value: str | float
 
 
 @decision("onset-add", MarkArgs)
@@ -98,12 +107,39 @@ def lock(state: SessionState, args: MarksArgs) -> Change:
 def threshold(state: SessionState, args: ThresholdArgs) -> Change:
     """Keep only attacks at least this strong (0-1); hand-made marks stay."""
     least = words.read_number(args.threshold, "The threshold", 0, 1)
-    before = len(state.onsets(args.take))
-    new = replace(_edits(state, args.take), threshold=least)
-    document = replace(state.document, edits={**state.document.edits, args.take: new})
-    after = len(replace(state, opened=replace(state.opened, document=document)).onsets(args.take))
-    note = f"{words.count(after, 'mark')} instead of {before}: those of at least {least:.2f}."
-    return _change(args.take, new, note, f"threshold:{args.take}")
+    return _sentence(state, args.take, "threshold", replace(_edits(state, args.take), threshold=least))
+
+
+@decision("onset-rule", SentenceArgs)
+def sentence(state: SessionState, args: SentenceArgs) -> Change:
+    """Change one field of the sentence that chooses a take's marks; hand-made marks and locks stay."""
+    edits, heard = _edits(state, args.take), state.analysis(args.take)
+    match args.field:
+        case "threshold":
+            new = replace(edits, threshold=words.read_number(args.value, "The threshold", 0, 1))
+        case "apart_ms":
+            new = replace(edits, apart_ms=words.read_number(args.value, "The distance", 0, 2000))
+        case "listen":
+            if args.value != "everything" and heard is not None and heard.bands is None:
+                raise ParameterError("This take was heard by an earlier version; listen to it again in Takes first. Nothing was changed.")
+            new = replace(edits, listen=str(args.value))
+        case "on":
+            new = replace(edits, on=str(args.value).strip().lower())
+        case _:
+            raise ParameterError(f"The sentence has no “{args.field}”. Nothing was changed.")
+    # A choice checks itself.
+    assert new.choice
+    return _sentence(state, args.take, args.field, new)
+
+
+def _sentence(state: SessionState, take_id: str, field: str, new: OnsetEdits) -> Change:
+    before = len(state.onsets(take_id))
+    after = len(as_if(state, {f"onsets:{take_id}": forms.edits_part(new)}).onsets(take_id))
+    listening = "" if new.listen == "everything" else f" in the {new.listen}"
+    apart = f", {new.apart_ms:g} ms apart" if new.apart_ms else ""
+    on = "" if new.on == "anywhere" else f", on {new.on}"
+    note = f"{words.count(after, 'mark')} instead of {before}: those of at least {new.threshold:.2f}{listening}{apart}{on}."
+    return _change(take_id, new, note, f"{field}:{take_id}")
 
 
 def _edits(state: SessionState, take_id: str) -> OnsetEdits:

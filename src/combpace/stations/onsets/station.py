@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from combpace.session import words
-from combpace.session.document.model import TakeEntry
+from combpace.session.document.model import OnsetEdits, TakeEntry
 from combpace.session.state import SessionState
 from combpace.stations.onsets import decisions
 from combpace.stations.station import Action, Place, Station
@@ -13,6 +13,9 @@ from combpace.stations.station import Action, Place, Station
 __all__ = ["ONSETS", "decisions", "mic_name"]
 
 DOUBTFUL_MARK = 0.65
+# Grids that marks are mostly kept on; any other may be named on the wire.
+GRIDS = ("1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32")
+KNOWN_PLACES = ("anywhere", "bars", "beats", *GRIDS)
 
 
 def mic_name(take: TakeEntry) -> str:
@@ -58,7 +61,22 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     edits = state.document.edits.get(focus) if focus else None
-    return {"threshold": f"{edits.threshold:.2f}" if edits else "0.00", "hand_edits": edits.count if edits else 0}
+    edits = edits or OnsetEdits()
+    grids = [(grid, f"on {grid}") for grid in GRIDS]
+    return {
+        "threshold": f"{edits.threshold:.2f}",
+        "listen": edits.listen,
+        "apart": f"{edits.apart_ms:g}",
+        "on": edits.on,
+        "places_on": (
+            ("anywhere", "anywhere"),
+            ("bars", "on bars"),
+            ("beats", "on beats"),
+            *grids,
+            *([] if edits.on in KNOWN_PLACES else [(edits.on, f"on {edits.on}")]),
+        ),
+        "hand_edits": edits.count,
+    }
 
 
 ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values)

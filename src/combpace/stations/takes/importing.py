@@ -17,6 +17,7 @@ from combpace.core.analysis.readings import readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.beats.attack_decoder import activation
 from combpace.core.errors import ParameterError, StaleError
+from combpace.core.onsets.choose import band_strengths
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
@@ -140,7 +141,7 @@ def _write(path: Path, heard: Analysis, file: Path, name: str) -> None:
     ride = hats(heard.heard, np.asarray(heard.beats.times))
     facts["hats"] = None if ride is None else {"per_beat": ride.per_beat, "share": round(ride.share, 3), "per_minute": round(ride.per_minute, 3)}
     facts["padding"] = "header" if padding_is_stated(file) else None
-    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse)
+    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse, band_strengths(heard.heard, heard.onsets))
 
 
 def listen_again(folder: DataFolder, session_id: str, take_id: str) -> None:
