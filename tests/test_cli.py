@@ -355,7 +355,7 @@ class OnsetsTest(CliTest):
             return [one["time_s"] for one in json.loads(out)["files"][0]["onsets"]]
 
         self.assertEqual(len(marks()), 40)
-        np.testing.assert_allclose(marks("--band", "low"), 0.5 + 0.5 * np.arange(20), atol=0.003)
+        np.testing.assert_allclose(marks("--band", "low", "--threshold", "0.5"), 0.5 + 0.5 * np.arange(20), atol=0.003)
         self.assertEqual(len(marks("--apart-ms", "300")), 20)
         (self.folder / "map.csv").write_text("".join(f"{0.5 + k},{k + 1}\n" for k in range(10)))
         np.testing.assert_allclose(
