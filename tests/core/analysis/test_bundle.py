@@ -1,15 +1,21 @@
+import json
 import unittest
 from dataclasses import replace
 
 import numpy as np
+import soundfile as sf
+from scipy import signal
 
+from combpace.core.analysis.bleed import bleed_in
 from combpace.core.analysis.bundle import Together, analyse_bundle, on_own_strokes, on_strokes_of, without_bleed
+from combpace.core.analysis.opening import listen
 from combpace.core.analysis.take import Hints, analyse
-from combpace.core.audio import Audio
+from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
+from tests.support.open_excerpts import OPEN, THERE, WHY_NOT
 from tests.support.sounds import marks, source, struck
 
 
@@ -109,3 +115,44 @@ class BundleTest(unittest.TestCase):
         whole = Together(self.mics)
         np.testing.assert_array_equal(whole.read(0, 5000)[:, 1000:2000], whole.read(1000, 2000))
         self.assertEqual(whole.read(-100, whole.frames + 100).shape, (1, whole.frames + 200))
+
+
+class OtherInstrumentTest(unittest.TestCase):
+    def test_what_does_not_sound_like_the_mics_instrument_is_bleed(self) -> None:
+        # A deep tub on the beat, a bright board between: each with its own mic, and some of the other in it.
+        rate, rng = 44100, np.random.default_rng(5)
+        t = np.arange(round(0.25 * rate)) / rate
+        deep = np.sin(2 * np.pi * 62 * t) * np.exp(-t / 0.08)
+        bright = signal.sosfilt(signal.butter(4, 4000, "high", fs=rate, output="sos"), rng.standard_normal(len(t))) * np.exp(-t / 0.03)
+        deep_at, bright_at = 0.5 + 0.5 * np.arange(24), 0.75 + 0.5 * np.arange(24)
+        mics = [1e-4 * rng.standard_normal(13 * rate) for _ in range(2)]
+        for times, sound, levels in ((deep_at, deep, (0.7, 0.08)), (bright_at, bright, (0.1, 0.6))):
+            for k, time in enumerate(times):
+                # Every fourth is a ghost stroke, a quarter as loud.
+                soft = 0.25 if k % 4 == 3 else 1.0
+                for mic, level in zip(mics, levels, strict=True):
+                    at = round(time * rate)
+                    mic[at : at + len(sound)] += soft * level * sound
+        sources = [ArraySource(Audio(mic[None].astype(np.float32), rate)) for mic in mics]
+        each = [marks(np.sort(np.concatenate([deep_at, bright_at]))) for _ in range(2)]
+        for found, onsets, own in zip(bleed_in(sources, each), each, (deep_at, bright_at), strict=True):
+            is_own = np.array([np.min(np.abs(own - time)) < 0.01 for time in onsets.times])
+            self.assertFalse(found[is_own].any(), "ghost strokes stay")
+            self.assertTrue(found[~is_own].all())
+
+    def test_a_mic_that_hears_many_instruments_has_none(self) -> None:
+        self.assertFalse(bleed_in([source(struck([1.0], 2.0))], [marks([1.0])])[0].any())
+
+    @unittest.skipUnless(THERE, WHY_NOT)
+    def test_kick_and_snare_of_a_played_kit(self) -> None:
+        sources, truth = [], []
+        for name in ("a_multi1_kick", "a_multi1_snare", "a_multi1_oh"):
+            samples, rate = sf.read(OPEN / f"{name}.flac", dtype="float32", always_2d=True)
+            sources.append(ArraySource(Audio(samples.T, rate)))
+            truth.append(json.loads((OPEN / f"{name}.json").read_text())["onsets"])
+        each = [listen(one).onsets for one in sources]
+        for found, onsets, notes, drum in zip(bleed_in(sources, each), each, truth, ("kick", "snare"), strict=False):
+            own = np.array([note.get("t_mic", note["t"]) for note in notes if drum in note["inst"]])
+            is_own = np.array([np.min(np.abs(own - time)) < 0.02 for time in onsets.times])
+            self.assertGreaterEqual(float(found[~is_own].mean()), 0.90)
+            self.assertLessEqual(float(found[is_own].mean()), 0.03)

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from combpace.core.analysis.bleed import bleed_in
 from combpace.core.analysis.opening import listen
 from combpace.core.analysis.take import Analysis, Hints, analyse, read
 from combpace.core.audio import Samples, Source
@@ -87,6 +88,7 @@ def analyse_bundle(
         strengths.append(mic.heard)
         each.append(mic.onsets)
         tell("placing attacks", (number + 1) / len(sources))
+    each = [_without(onsets, bleed) for onsets, bleed in zip(each, bleed_in(sources, each), strict=True)]
     levels = [levels_of(source, found) for source, found in zip(sources, each, strict=True)]
     alone = without_bleed(each, [level - _loud(level) for level in levels])
     loud = [_loud(levels_of(source, found)) for source, found in zip(sources, alone, strict=True)]
@@ -114,6 +116,10 @@ def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTim
                 knot = replace(knot, time_s=stroke)
         knots.append(knot)
     return TempoMap(tuple(knots), pace.meters)
+
+
+def _without(onsets: Onsets, gone: np.ndarray) -> Onsets:
+    return replace(onsets, times=take_times(onsets.times[~gone]), strength=onsets.strength[~gone], confidence=onsets.confidence[~gone])
 
 
 def levels_of(source: Source, onsets: Onsets) -> FloatArray:

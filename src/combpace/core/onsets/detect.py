@@ -18,7 +18,7 @@ from combpace.core.onsets.candidates import candidates, probability
 from combpace.core.onsets.refine import StartFinder
 from combpace.core.spectra import OnsetStrength
 
-ANALYSIS_VERSION = 12
+ANALYSIS_VERSION = 13
 
 
 @dataclass(frozen=True, slots=True)
