@@ -194,6 +194,31 @@ class MainPathTest(BrowserTest):
         self.page.keyboard.press("w")
         self.page.wait_for_function("combpace.player.playing")
         self.page.wait_for_function("!combpace.player.playing")
+        # X drops the mark under the pointer.
+        count = self.look("combpace.state.picture.onsets[combpace.state.focus].t.length")
+        other = self.look(f"combpace.view().pixelOfTime({float(self.beats[3])})")
+        self.page.mouse.move(other["x"], other["y"])
+        self.page.keyboard.press("x")
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.onsets[combpace.state.focus].t.length"), count - 1)
+        # A mark that is put beside an attack goes to its start.
+        self.page.keyboard.press("c")
+        self.idle()
+        nearest = self.look(f"Math.min(...combpace.state.picture.onsets[combpace.state.focus].t.map((t) => Math.abs(t - {float(self.beats[3])})))")
+        self.assertLess(nearest, 0.003)
+        # Several at once: a range chosen with Shift, moved together, removed together.
+        ends = [self.look(f"combpace.view().pixelOfTime({float(self.beats[k]) - 0.15})") for k in (1, 4)]
+        self.page.keyboard.down("Shift")
+        self.page.mouse.move(ends[0]["x"], ends[0]["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(ends[1]["x"], ends[1]["y"], steps=3)
+        self.page.mouse.up()
+        self.page.keyboard.up("Shift")
+        field = self.page.get_by_label("move marks by, ms")
+        field.fill("5")
+        field.press("Enter")
+        self.idle()
+        self.assertIn("marks moved by +5.0 ms", self.said())
 
     def test_steady_tempo_nudged_with_the_whole_weave_in_sight(self) -> None:
         self.drop(self.paths[0])

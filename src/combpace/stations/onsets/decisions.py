@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from combpace.core.errors import ParameterError
+from combpace.core.onsets.refine import StartFinder
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
 from combpace.session.document import parts as forms
@@ -16,22 +17,36 @@ from combpace.session.foresight import as_if
 from combpace.session.state import EDIT_REACH_S, SessionState
 
 LEAST_GAP_S = 0.003
+# A mark by hand goes to an attack that begins this near.
+CATCH_S = 0.030
 
 
 class MarkArgs(Args):
+    """catch: to the attack start near that moment, at a zero crossing within 1 ms; else the moment stands."""
+
     take: TakeId
     time_s: Seconds
+    catch: bool = False
 
 
 class MarkMoveArgs(Args):
     take: TakeId
     from_s: Seconds
     to_s: Seconds
+    catch: bool = False
 
 
 class MarksArgs(Args):
     take: TakeId
     times_s: list[Seconds] = Field(max_length=5000, min_length=1)
+
+
+class ShiftArgs(Args):
+    """ms: later is positive."""
+
+    take: TakeId
+    times_s: list[Seconds] = Field(max_length=5000, min_length=1)
+    ms: float = Field(allow_inf_nan=False, ge=-1000, le=1000)
 
 
 class ThresholdArgs(Args):
@@ -52,19 +67,22 @@ def add(state: SessionState, args: MarkArgs) -> Change:
     """Add a mark at a moment of a take."""
     edits = _edits(state, args.take)
     _inside(state, args.take, args.time_s)
+    time_s = _attack_start(state, args.take, args.time_s) if args.catch else args.time_s
     times = np.asarray(state.onsets(args.take).times)
-    if len(times) and float(np.min(np.abs(times - args.time_s))) < LEAST_GAP_S:
+    if len(times) and float(np.min(np.abs(times - time_s))) < LEAST_GAP_S:
         raise ParameterError("There is a mark within 3 ms already. Nothing was changed.")
-    removed = tuple(time for time in edits.removed if abs(time - args.time_s) > EDIT_REACH_S)
-    new = replace(edits, added=(*edits.added, args.time_s), removed=removed)
-    return _change(args.take, new, f"A mark was added at {words.clock(args.time_s)}.")
+    removed = tuple(time for time in edits.removed if abs(time - time_s) > EDIT_REACH_S)
+    new = replace(edits, added=(*edits.added, time_s), removed=removed)
+    caught = f", at the attack's start, {words.signed_ms(1000 * (time_s - args.time_s))} ms from there" if time_s != args.time_s else ""
+    return _change(args.take, new, f"A mark was added at {words.clock(time_s)}{caught}.")
 
 
 @decision("onset-move", MarkMoveArgs)
 def move(state: SessionState, args: MarkMoveArgs) -> Change:
     """Move a mark."""
-    edits, to_s = _edits(state, args.take), args.to_s
-    _inside(state, args.take, to_s)
+    edits = _edits(state, args.take)
+    _inside(state, args.take, args.to_s)
+    to_s = _attack_start(state, args.take, args.to_s) if args.catch else args.to_s
     at = _near(state, args.take, args.from_s)
     others = np.array([time for time in np.asarray(state.onsets(args.take).times) if time != at])
     if len(others) and float(np.min(np.abs(others - to_s))) < LEAST_GAP_S:
@@ -93,6 +111,20 @@ def remove(state: SessionState, args: MarksArgs) -> Change:
         removed.append(origin)
     new = replace(edits, added=tuple(added), removed=tuple(removed), moved=tuple(moved))
     return _change(args.take, new, f"{words.count(len(args.times_s), 'mark')} removed; the audio there rides between its neighbours.")
+
+
+@decision("onset-shift", ShiftArgs)
+def shift(state: SessionState, args: ShiftArgs) -> Change:
+    """Move several marks as one, by the same time."""
+    by_s, change = args.ms / 1000.0, None
+    if by_s == 0:
+        raise ParameterError("Say by how many milliseconds the marks move. Nothing was changed.")
+    # The one that others would be run into goes first.
+    for time in sorted(args.times_s, key=lambda time: -time * by_s):
+        moved = move(state, MarkMoveArgs(take=args.take, from_s=time, to_s=_near(state, args.take, time) + by_s))
+        state, change = as_if(state, moved.parts), moved
+    assert change is not None
+    return Change(change.parts, f"{words.count(len(args.times_s), 'mark')} moved by {words.signed_ms(args.ms)} ms.")
 
 
 @decision("onset-lock", MarksArgs)
@@ -151,6 +183,13 @@ def _inside(state: SessionState, take_id: str, time_s: float) -> None:
     length = state.duration_s(take_id)
     if not 0.0 <= time_s <= length:
         raise ParameterError(f"A mark lies inside its take, which is {words.clock(length)} long. Nothing was changed.")
+
+
+def _attack_start(state: SessionState, take_id: str, time_s: float) -> float:
+    """The start of the attack near a moment, at a zero crossing; the moment itself where none begins within CATCH_S."""
+    with state.folder.source(state.rows[take_id]) as source:
+        found = float(StartFinder(source).starts(np.array([time_s]))[0])
+    return found if abs(found - time_s) <= CATCH_S and 0.0 <= found <= state.duration_s(take_id) else time_s
 
 
 def _near(state: SessionState, take_id: str, time_s: float) -> float:

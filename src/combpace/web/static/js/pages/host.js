@@ -17,7 +17,7 @@ import { gridPlaces } from "../views/map.js";
  *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, forget: () => void,
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
- *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number) => void,
+ *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
  *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, scrolled: () => void
  * }} Host
  */
@@ -56,7 +56,7 @@ export function makeHost(desk) {
       if (mark === undefined || !state.map) return;
       desk.act("peg", free ? { take, take_s: mark, session_s: state.map.toSeconds(quarters) } : { take, take_s: mark, quarters });
     },
-    moveMark: (take, from, to) => desk.act("onset-move", { take, from_s: from, to_s: to }, () => { if (state.selection?.kind === "onset") state.selection = { ...state.selection, t: to }; }),
+    moveMark: (take, from, to, free = false) => desk.act("onset-move", { take, from_s: from, to_s: to, catch: !free }, () => { if (state.selection?.kind === "onset") state.selection = null; }).then(() => desk.chooseNear(take, to)),
     zoom: (direction) => desk.zoom(direction),
     loop: (range) => store.sound({ loop: range }),
     tempo: (from, to, bpm) => desk.act("tempo", { from_bar: from, to_bar: to, bpm }),

@@ -157,6 +157,17 @@ function playing(desk) {
 /** What commands do beside the parts. @param {any} desk */
 function doing(desk) {
   const { state, store, player, host, words } = desk;
+  /** The mark of a take nearest to a moment of it, within 60 ms; null for none. @param {string} take @param {number} time */
+  function nearestMark(take, time) {
+    let near = null;
+    for (const one of host.marks(take).take) if (Math.abs(one - time) < 0.06 && (near === null || Math.abs(one - time) < Math.abs(near - time))) near = one;
+    return near;
+  }
+  /** @param {string} take @param {number} time */
+  function chooseNear(take, time) {
+    const near = nearestMark(take, time);
+    if (near !== null) store.select({ kind: "onset", take, t: near });
+  }
   return {
     /** Measure a range, in the station where that is done. @param {number} from @param {number} to */
     async measureRange(from, to) {
@@ -168,7 +179,15 @@ function doing(desk) {
     zoom: (/** @type {number} */ direction) => desk.station().zoom(desk, direction),
     addMark() {
       const take = desk.station().marksOf(desk), time = (player.playing ? player.position() : desk.pointer?.time ?? player.position()) - (host.take(take)?.offset_s ?? 0);
-      if (take) desk.act("onset-add", { take, time_s: time }, () => { state.selection = { kind: "onset", take, t: time }; });
+      if (take) desk.act("onset-add", { take, time_s: time, catch: !["nothing", "samples"].includes(state.view.catch) }, () => { state.selection = null; }).then(() => chooseNear(take, time));
+    },
+    chooseNear,
+    /** Drop the mark at the playhead, or under the pointer. */
+    dropMark() {
+      const take = desk.station().marksOf(desk), time = (player.playing ? player.position() : desk.pointer?.time ?? player.position()) - (host.take(take)?.offset_s ?? 0);
+      const near = nearestMark(take, time);
+      if (near === null) { words.say("No mark within 60 ms of here."); return; }
+      desk.act("onset-remove", { take, times_s: [near] });
     },
     leave() {
       if (!$("keys").hidden || !$("mixer").hidden) { $("keys").hidden = $("mixer").hidden = true; return; }

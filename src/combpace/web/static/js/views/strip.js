@@ -104,7 +104,7 @@ export function mountStrip(box, host) {
       for (let k = lowerBound(own.times, view.toTime(NAME_PX) - 0.01); k < own.times.length && own.times[k] < view.toTime(width); k++) {
         let time = own.times[k];
         if (drag && "from" in drag && drag.moving && lane === 0 && Math.abs(own.take[k] - drag.from) < 1e-6) time = drag.time;
-        const x = view.toPx(time), chosen = lane === 0 && state.selection?.kind === "onset" && Math.abs(state.selection.t - own.take[k]) < 1e-5;
+        const x = view.toPx(time), chosen = lane === 0 && ((state.selection?.kind === "onset" && Math.abs(state.selection.t - own.take[k]) < 1e-5) || (state.selection?.kind === "marks" && state.selection.ts.some((/** @type {number} */ t) => Math.abs(t - own.take[k]) < 1e-5)));
         if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 4, top, 8, laneTall); g.globalAlpha = 1; }
         g.fillStyle = c.onset;
         g.globalAlpha = lane === 0 ? 1 : 0.5;
@@ -258,6 +258,11 @@ export function mountStrip(box, host) {
     canvas.setPointerCapture(event.pointerId);
     if (line !== null) {
       drag = { line, time: state.map?.toSeconds(line) ?? 0, moving: false, x: where.x };
+    } else if (event.shiftKey && mark >= 0 && (state.selection?.kind === "onset" || state.selection?.kind === "marks") && state.selection.take === shown.id) {
+      // Shift and click adds a mark to those that are chosen, or takes it out.
+      const ts = new Set(state.selection.kind === "marks" ? state.selection.ts : [state.selection.t]);
+      if (!ts.delete(own.take[mark])) ts.add(own.take[mark]);
+      host.select({ kind: "marks", take: shown.id, ts: [...ts].sort((a, b) => a - b) });
     } else if (event.shiftKey) {
       const time = strip().toTime(where.x);
       drag = { range: time, to: time };
