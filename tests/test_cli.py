@@ -365,3 +365,24 @@ class OnsetsTest(CliTest):
         )
         for bad in (("--on", "1/7"), ("--threshold", "3"), ("--map", "none.csv", "--on", "bars")):
             self.assertEqual(self.run_main("onsets", take, *bad)[0], 2)
+
+
+class FitMoreTest(CliTest):
+    def test_bars_swing_lag_coarse_and_proof(self) -> None:
+        rng = np.random.default_rng(2)
+        times = 0.5 + 0.5 * np.arange(32) + 0.02 + rng.uniform(-0.006, 0.006, 32)
+        audio = struck(times, 18.0, low_every=4)
+        take = self.write("loose.wav", audio.samples.T, audio.sample_rate_hz)
+        (self.folder / "map.csv").write_text("".join(f"{0.5 + 2.0 * k},{k + 1}\n" for k in range(9)))
+        self.run_main("convert", str(self.folder / "map.csv"), "-o", str(self.folder / "map.json"))
+        there = ("fit", take, "-o", str(self.folder / "out.wav"), "--map", str(self.folder / "map.json"), "--grid", "1/4", "--method", "cut")
+        status, out, said = self.run_main(*there, "--proof", "-")
+        self.assertEqual(status, 0, said)
+        proved = json.loads(out)
+        self.assertEqual(proved["version"], 1)
+        self.assertGreater(proved["within_3_ms"], 0.95)
+        self.assertEqual(set(proved["pegs"][0]), {"take", "wanted_s", "measured_s", "off_ms"})
+        for more in (("--bars", "2-3"), ("--keep-lag", "--strength", "90"), ("--coarse",), ("--swing", "58", "--grid", "1/8")):
+            self.assertEqual(self.run_main(*there, *more)[0], 0, more)
+        for bad in (("--bars", "x"), ("--bars", "3-2"), ("--swing", "99")):
+            self.assertEqual(self.run_main(*there, *bad)[0], 2, bad)

@@ -84,6 +84,11 @@ def _parser() -> argparse.ArgumentParser:
     fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
     fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
     fit.add_argument("--ignore-beyond", metavar="MS|1/N")
+    fit.add_argument("--swing", type=float, default=50.0, metavar="PERCENT", help="where the off place of each pair lies, 50 to 80")
+    fit.add_argument("--bars", metavar="FIRST-LAST", help="outside of these bars nothing moves")
+    fit.add_argument("--keep-lag", action="store_true", help="the take's own lead or lag stays; only the scatter shrinks")
+    fit.add_argument("--coarse", action="store_true", help="only each bar's first attack goes to its line")
+    fit.add_argument("--proof", metavar="PATH", help="measure the attacks again in the result; “-” prints")
     fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     fit.add_argument("--report", type=Path, metavar="PATH")
     _add_hints(fit)
@@ -215,7 +220,7 @@ def _measure(options: argparse.Namespace) -> int:
 
 
 def _fit(options: argparse.Namespace) -> int:
-    from combpace.batch.files import Target, fit_file
+    from combpace.batch.files import Target, fit_file, proof_of
     from combpace.core.fit.rule import Rule
     from combpace.core.tempo.grid import parse_grid
     from combpace.media.mapfiles import write_json
@@ -223,11 +228,24 @@ def _fit(options: argparse.Namespace) -> int:
     if (options.bpm is None) != (options.first_downbeat is None):
         raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
     beyond_ms, beyond = _ignore(options.ignore_beyond)
-    rule = Rule(parse_grid(options.grid), options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond)
+    bars = None
+    if options.bars is not None:
+        found = re.fullmatch(r"\s*(-?[0-9]+)\s*(?:-\s*(-?[0-9]+))?\s*", options.bars)
+        if found is None:
+            raise ParameterError(f"--bars takes bars like 5-8, not “{options.bars}”.")
+        bars = (int(found[1]), int(found[2] or found[1]))
+    grid = parse_grid(options.grid, options.swing / 100.0)
+    rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
     report = fit_file(options.file, options.out, target, _hints(options), rule, options.method, _progress())
     if options.report:
         write_json(report.document, options.report)
+    if options.proof:
+        proved = proof_of(options.out, report)
+        if options.proof == "-":
+            print(json.dumps(proved, indent=1))
+            return 0
+        write_json(proved, Path(options.proof))
     pulled = sum(peg.kind == "pulled" for peg in report.fit.pegs)
     print(
         f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move {report.document['largest_move_ms']} ms, {report.method}"

@@ -20,6 +20,7 @@ from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fit.pegs import Fit, fit
+from combpace.core.fit.proof import proof, share_within
 from combpace.core.fit.rule import Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
@@ -189,6 +190,26 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
             ],
         }
         return FitReport(made, name, reason, document)
+
+
+def proof_of(out: Path, report: FitReport) -> dict[str, Any]:
+    """What `fit --proof` writes: where each pegged attack came to lie in the result, measured again; null where none was found."""
+    pegs = [peg for peg in report.fit.pegs if peg.kind != "held"]
+    with FileSource(out) as rendered:
+        found = proof(rendered, [peg.target_s for peg in pegs])
+    return {
+        "version": 1,
+        "within_3_ms": round(share_within(found), 4),
+        "pegs": [
+            {
+                "take": report.document["file"],
+                "wanted_s": six(one.wanted_s),
+                "measured_s": None if one.measured_s is None else six(one.measured_s),
+                "off_ms": None if one.off_ms is None else round(one.off_ms, 2),
+            }
+            for one in found
+        ],
+    }
 
 
 @dataclass(frozen=True, slots=True)

@@ -143,7 +143,14 @@ def sentence(choice: RuleChoice, name: str) -> str:
     rule = choice.rule
     bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
     ignored = "ignore nothing" if rule.ignore_beyond_ms is None else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
+    if rule.ignore_beyond is not None:
+        ignored = f"ignore what is farther than 1/{4 / rule.ignore_beyond:g}"
+    lag = " Its own lead or lag stays." if rule.keep_lag else ""
+    if rule.coarse:
+        return f"The first onset of {name} in each of {bars} goes to its line; the playing inside stays in proportion.{lag}"
+    if rule.strength == 0:
+        return f"All onsets of {name} stay where they were played, but for what is pulled by hand."
     return (
         f"Onsets of {name} in {bars} go to the nearest {rule.grid} with {rule.strength * 100:g} % strength; "
-        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; {ignored}."
+        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; {ignored}.{lag}"
     )

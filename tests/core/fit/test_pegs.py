@@ -50,6 +50,34 @@ class RuleTest(unittest.TestCase):
         np.testing.assert_allclose(made.time_map.to_target([0.52, 1.03, 1.5]), [0.52, 1.03, 1.5], atol=1e-9)
         np.testing.assert_allclose(made.time_map.to_target([2.03, 2.52]), [2.0, 2.5], atol=1e-9)
 
+    def test_nothing_moves_outside_of_a_range_also_after_its_last_bar(self) -> None:
+        # The downbeat after bar 2, 20 ms late at 4.02 s, and all after it stay to the sample; so does all before bar 2.
+        times = [0.52, 1.03, 1.98, 2.53, 3.04, 3.47, 4.02, 4.55]
+        made = fit(marks(times), OWN, SESSION, Placement("a"), 6.0, Rule(Grid(4), bars=(2, 2)))
+        outside = np.concatenate([np.linspace(0.0, 1.03, 9), np.linspace(4.02, 6.0, 9)])
+        np.testing.assert_allclose(made.time_map.to_target(outside), outside, atol=1e-9)
+        np.testing.assert_allclose(made.time_map.to_target([1.98, 2.53, 3.04, 3.47]), [2.0, 2.5, 3.0, 3.5], atol=1e-9)
+
+    def test_the_own_lag_stays_and_the_scatter_shrinks(self) -> None:
+        # Laid back by 22.7 ms, scattered by up to 9: at 90 % still 22.7 late in the middle, scattered by up to .9.
+        scatter = np.array([-9.0, 4.0, 0.0, 7.0, -5.0, 2.0, -1.0]) / 1000
+        times = 0.5 * np.arange(1, 8) + 0.0227 + scatter
+        made = self.fitted(Rule(Grid(4), strength=0.9, keep_lag=True), list(times))
+        off = np.array([peg.target_s for peg in made.pegs]) - 0.5 * np.arange(1, 8)
+        self.assertAlmostEqual(float(np.median(off)), 0.0227, places=6)
+        np.testing.assert_allclose(off - 0.0227, 0.1 * scatter, atol=1e-6)
+        # Without it all of it goes.
+        plain = self.fitted(Rule(Grid(4), strength=0.9), list(times))
+        self.assertAlmostEqual(float(np.median([peg.target_s - peg.own_s for peg in plain.pegs])), -0.9 * 0.0227, delta=0.001)
+
+    def test_coarse_pulls_each_bars_first_attack_and_keeps_what_lies_inside_in_proportion(self) -> None:
+        times = [0.04, 0.61, 1.13, 2.06, 2.58, 3.13, 3.97]
+        made = self.fitted(Rule(Grid(16), strength=0.5, coarse=True), times)
+        self.assertEqual([(peg.take_s, round(peg.target_s, 6)) for peg in made.pegs], [(0.04, 0.0), (2.06, 2.0), (3.97, 4.0)])
+        self.assertEqual(set(made.reasons), {"inside its bar"})
+        # 0.04 to 2.06 becomes 0 to 2: what lay at .57 of 2.02 lies at .57 / 2.02 of 2 s.
+        self.assertAlmostEqual(float(made.time_map.to_target(0.61)[0]), 0.57 / 2.02 * 2.0, places=6)
+
     def test_hand_pegs_win_over_the_rule(self) -> None:
         made = self.fitted(Rule(Grid(4)), hand=(HandPeg(1.03, quarters=2.25),))
         self.assertAlmostEqual(float(made.time_map.to_target(1.03)[0]), 1.125)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, Placement, Quarters, SessionTimes, TakeTimes, take_times
+from combpace.core.clocks import FloatArray, Placement, Quarters, SessionTimes, TakeTimes, session_times, take_times
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.onsets.detect import Onsets
@@ -24,6 +24,8 @@ FACTOR_LIMITS = (0.5, 2.0)
 # Pegs that would leave less than this between them cannot both hold.
 LEAST_GAP_S = 0.002
 LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
+# What holds the end of a range keeps this far from what is pulled in it.
+HELD_APART_S = 0.002
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +51,7 @@ class Fit:
     pegs      in order of time
     time_map  take time -> session time
     riding    onsets without a peg: take times
-    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "no room"
+    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no room"
     """
 
     pegs: tuple[Peg, ...]
@@ -82,11 +84,12 @@ def fit(
     by_hand = [_by_hand(peg, own_pace, session_map) for peg in hand]
     pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > 0.005 for other in by_hand)]
     if rule is not None and rule.bars is not None:
-        pulled += _edges(rule.bars, own_pace, session_map, duration_s)
+        pulled += _edges(rule.bars, pulled, onsets, own_pace, session_map, duration_s)
     pegs, crowded = _in_order([*by_hand, *pulled])
     riding += [peg.take_s for peg in crowded]
     reasons += ["no room"] * len(crowded)
-    pegs, points = _points(pegs, own_pace, session_map, placement, duration_s)
+    coarse = rule is not None and rule.coarse
+    pegs, points = _points(pegs, own_pace, session_map, placement, duration_s, coarse=coarse)
     order = sorted(range(len(riding)), key=riding.__getitem__)
     return Fit(
         tuple(pegs),
@@ -103,6 +106,10 @@ def _by_rule(
         return [], [], []
     own = own_pace.to_quarters(onsets.times)
     goal = rule.grid.nearest(own, session_map)
+    if rule.coarse:
+        # Every attack is asked of its bar line, and counts where it lies within an eighth of a bar of it.
+        lines, reach_q = _lines(own, session_map)
+        goal = Quarters(lines)
     own_s, goal_s = session_map.to_seconds(own), session_map.to_seconds(goal)
     distance = goal_s - own_s
     limit = np.full(len(own), np.inf if rule.ignore_beyond_ms is None else rule.ignore_beyond_ms / 1000.0)
@@ -111,6 +118,8 @@ def _by_rule(
         limit = np.minimum(limit, np.where(own == goal, np.inf, np.abs(reach)))
     reason = np.full(len(own), "", dtype=object)
     reason[np.abs(distance) > limit] = "ignored"
+    if rule.coarse:
+        reason[np.abs(goal - own) > reach_q] = "inside its bar"
     if rule.bars is not None:
         first, last = session_map.bar_line(bar_index(rule.bars[0])), session_map.bar_line(bar_index(rule.bars[1]) + 1)
         # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
@@ -125,8 +134,14 @@ def _by_rule(
             reason[i] = "place taken"
         else:
             taken[key] = i
+    if rule.keep_lag and np.any(reason == ""):
+        # Early or late as a whole is how it was played: the scatter alone shrinks.
+        lag_s = float(np.median(-distance[reason == ""]))
+        goal = session_map.to_quarters(session_times(goal_s + lag_s))
+        distance = distance + lag_s
     alone = np.abs(distance) * 1000.0 < rule.leave_alone_ms
-    places = np.where(alone, own, own + rule.strength * (goal - own))
+    strength = 1.0 if rule.coarse else rule.strength
+    places = np.where(alone, own, own + strength * (goal - own))
     targets = session_map.to_seconds(Quarters(places))
     pegs, riding, reasons = [], [], []
     for i in range(len(own)):
@@ -139,6 +154,15 @@ def _by_rule(
     return pegs, riding, reasons
 
 
+def _lines(own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[FloatArray, FloatArray]:
+    """(the bar line nearest to each place, an eighth of the bar there), quarters."""
+    at = np.asarray(own)
+    index = [session_map.bar_of(float(place)) for place in at]
+    low = np.array([session_map.bar_line(k) for k in index])
+    high = np.array([session_map.bar_line(k + 1) for k in index])
+    return np.where(at - low <= high - at, low, high), (high - low) / 8.0
+
+
 def _by_hand(peg: HandPeg, own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes]) -> Peg:
     own_s = session_map.second(own_pace.place(peg.take_s))
     if peg.session_s is not None:
@@ -147,15 +171,40 @@ def _by_hand(peg: HandPeg, own_pace: TempoMap[TakeTimes], session_map: TempoMap[
     return Peg(peg.take_s, own_s, session_map.second(peg.quarters), peg.quarters, "hand", 2.0)
 
 
-def _edges(bars: tuple[int, int], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], duration_s: float) -> list[Peg]:
-    """Held places a sixteenth outside the range, so that nothing beyond it moves."""
-    lines = (session_map.bar_line(bar_index(bars[0])) - 0.25, session_map.bar_line(bar_index(bars[1]) + 1) - 0.25)
+def _edges(
+    bars: tuple[int, int],
+    pulled: Sequence[Peg],
+    onsets: Onsets,
+    own_pace: TempoMap[TakeTimes],
+    session_map: TempoMap[SessionTimes],
+    duration_s: float,
+) -> list[Peg]:
+    """Held places at both ends of a range of bars, so that nothing outside of it moves: its first line, or where the attack that opens it leaves
+    no room after that line, the attack before; the downbeat after the range holds where it was played."""
+    first, last = session_map.bar_line(bar_index(bars[0])), session_map.bar_line(bar_index(bars[1]) + 1)
+    times = np.asarray(onsets.times)
+    moving = [peg.take_s for peg in pulled]
+    at = own_pace.second(first)
+    opening = min(pulled, key=lambda peg: peg.take_s, default=None)
+    if opening is not None and not _room_from(at, session_map.second(first), opening):
+        before = times[times < min(moving) - HELD_APART_S]
+        at = max(float(before[-1]) if len(before) else 0.0, at - 60.0 / own_pace.bpm_at(first))
+    end = own_pace.second(last)
+    near = times[np.abs(times - end) < 0.5 * 60.0 / own_pace.bpm_at(last) * session_map.meter_of(bar_index(bars[1])).beat_quarters]
+    if len(near):
+        end = float(near[int(np.argmin(np.abs(near - end)))])
     edges = []
-    for place in lines:
-        at = own_pace.second(place)
-        if 0 < at < duration_s:
-            edges.append(Peg(at, session_map.second(place), session_map.second(place), place, "held", 0.0))
+    for moment in (at, end):
+        if 0 < moment < duration_s and all(abs(moment - other) > HELD_APART_S for other in moving):
+            place = own_pace.place(moment)
+            edges.append(Peg(moment, session_map.second(place), session_map.second(place), place, "held", 0.0))
     return edges
+
+
+def _room_from(take_s: float, target_s: float, peg: Peg) -> bool:
+    """Whether what lies between a held place and a peg after it is stretched by no more than the limits."""
+    source, target = peg.take_s - take_s, peg.target_s - target_s
+    return source > HELD_APART_S and target > 0 and FACTOR_LIMITS[0] <= target / source <= FACTOR_LIMITS[1]
 
 
 def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
@@ -181,9 +230,10 @@ def _room(a: Peg, b: Peg) -> bool:
 
 
 def _points(
-    pegs: list[Peg], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], placement: Placement, duration_s: float
+    pegs: list[Peg], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], placement: Placement, duration_s: float, *, coarse: bool
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
-    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds."""
+    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds; coarse: no beats, what lies between
+    two pegs stays in proportion."""
 
     beats = own_pace.times_s[(own_pace.times_s > 0) & (own_pace.times_s < duration_s)]
     held = np.concatenate([[0.0], beats, [duration_s]])
@@ -206,7 +256,7 @@ def _points(
             break
         pegs = pegs[:-1]
     points = [start, *points, end]
-    if float(moved.max()) > 0.001:
+    if float(moved.max()) > 0.001 and not coarse:
         times = np.array([time for time, _ in points])
         for time, target in zip(beats.tolist(), through[1:-1].tolist(), strict=True):
             period = 60.0 / own_pace.bpm_at(own_pace.place(time))

@@ -18,6 +18,8 @@ class Rule:
     ignore_beyond_ms  farther than this gets no peg; None ignores nothing
     ignore_beyond     the same as a note value in quarters; the nearer limit counts
     bars              (first, last) bar numbers, or None for the whole take
+    keep_lag          the take's own lead or lag stays: it is pulled to the grid moved by the median distance of what is pulled
+    coarse            only each bar's first attack goes to its line, all of it; the playing inside stays in proportion
     """
 
     grid: Grid
@@ -26,6 +28,8 @@ class Rule:
     ignore_beyond_ms: float | None = None
     ignore_beyond: float | None = None
     bars: tuple[int, int] | None = None
+    keep_lag: bool = False
+    coarse: bool = False
 
     def __post_init__(self) -> None:
         if not 0.0 <= self.strength <= 1.0:

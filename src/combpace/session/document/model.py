@@ -179,6 +179,11 @@ def default_rule() -> RuleChoice:
     return RuleChoice(Rule(Grid(8), strength=1.0, leave_alone_ms=6.0, ignore_beyond_ms=60.0))
 
 
+def as_played_rule() -> RuleChoice:
+    """A sentence that moves nothing by itself and holds every onset where the maps have it."""
+    return RuleChoice(Rule(Grid(8), strength=0.0, leave_alone_ms=0.0, ignore_beyond_ms=None))
+
+
 @dataclass(frozen=True, slots=True)
 class Document:
     """Everything decided, typed.

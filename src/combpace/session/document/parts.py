@@ -88,6 +88,8 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         "leave_alone_ms": rule.leave_alone_ms,
         "ignore": {"ms": rule.ignore_beyond_ms, "quarters": rule.ignore_beyond},
         "bars": list(rule.bars) if rule.bars else None,
+        **({"keep_lag": True} if rule.keep_lag else {}),
+        **({"coarse": True} if rule.coarse else {}),
         "method": choice.method,
     }
 
@@ -101,6 +103,8 @@ def rule_from(value: Mapping[str, Any]) -> RuleChoice:
         value["ignore"]["ms"],
         value["ignore"]["quarters"],
         (bars[0], bars[1]) if bars else None,
+        value.get("keep_lag", False),
+        value.get("coarse", False),
     )
     return RuleChoice(rule, value.get("method", "auto"))
 

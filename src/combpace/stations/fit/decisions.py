@@ -15,7 +15,7 @@ from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
 from combpace.session.map_changes import near_audio, near_place
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
@@ -23,7 +23,7 @@ from combpace.store.models import new_id
 
 
 class RuleArgs(Args):
-    """field: grid, swing, strength, leave_alone, ignore, bars or method."""
+    """field: grid, swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no") or method."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -67,13 +67,25 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
             return replace(choice, rule=replace(now, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000)))
         case "ignore":
             nothing = value.strip().lower() in ("", "nothing", "0")
+            if "/" in value:
+                return replace(choice, rule=replace(now, ignore_beyond_ms=None, ignore_beyond=parse_grid(value).step_quarters))
             limit = None if nothing else words.read_number(value, "“Ignore”", 0.1, 10000)
-            return replace(choice, rule=replace(now, ignore_beyond_ms=limit))
+            return replace(choice, rule=replace(now, ignore_beyond_ms=limit, ignore_beyond=None))
         case "bars":
             return replace(choice, rule=replace(now, bars=_bars(value)))
+        case "keep_lag":
+            return replace(choice, rule=replace(now, keep_lag=_yes(value)))
+        case "coarse":
+            return replace(choice, rule=replace(now, coarse=_yes(value)))
         case "method":
             return replace(choice, method=check_method(value))
     raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")
+
+
+def _yes(text: str) -> bool:
+    if text not in ("yes", "no"):
+        raise ParameterError(f"Say yes or no, not “{text}”. Nothing was changed.")
+    return text == "yes"
 
 
 def _bars(text: str) -> tuple[int, int] | None:
@@ -124,8 +136,8 @@ def ride(state: SessionState, args: RideArgs) -> Change:
 
 
 def _pegs(state: SessionState, timing: str, pegs: TakePegs) -> dict[str, Any]:
-    """The take's pegs; a proposed sentence becomes the user's with the first decision on it."""
-    stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(default_rule())}
+    """The take's pegs. One by hand alone switches no rule on: all other onsets stay where they are, and hold."""
+    stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(as_played_rule())}
     return {f"pegs:{timing}": forms.pegs_part(pegs), **stated}
 
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.fit.rule import Rule
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.state import SessionState
@@ -87,7 +88,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "swing": f"{rule.grid.swing * 100:g}",
         "strength": f"{rule.strength * 100:g}",
         "leave_alone": f"{rule.leave_alone_ms:g}",
-        "ignore": "nothing" if rule.ignore_beyond_ms is None else f"{rule.ignore_beyond_ms:g}",
+        "ignore": _ignored(rule),
         "ignore_idle": rule.ignore_beyond_ms is not None and rule.ignore_beyond_ms >= half_step_ms,
         "half_step_ms": half_step_ms,
         "bars": "all" if rule.bars is None else f"{rule.bars[0]}–{rule.bars[1]}",
@@ -96,21 +97,28 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "reason": made.reason,
         "numbers": picture.fit_numbers(made),
         "rendered": fits.is_rendered(state, made),
-        "spread_ms": _tightness(made),
+        "spread_ms": _tightness(state, made),
+        "keep_lag": "yes" if rule.keep_lag else "no",
+        "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,
     }
 
 
-def _tightness(made: fits.TakeFit) -> dict[str, int]:
-    """Share of the onsets near a grid place that lie within 10 ms of it, as played and as fitted."""
-    pegs = [peg for peg in made.fit.pegs if peg.kind in ("pulled", "left alone")]
-    if not pegs:
+def _ignored(rule: Rule) -> str:
+    if rule.ignore_beyond is not None:
+        return f"1/{4 / rule.ignore_beyond:g}"
+    return "nothing" if rule.ignore_beyond_ms is None else f"{rule.ignore_beyond_ms:g}"
+
+
+def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
+    """Share of all onsets, pegged or not, that lie within 10 ms of the grid place nearest to where they were played: as played and as fitted."""
+    pace, session_map, times = state.own_pace(made.take.id), state.need_map(), state.onsets(made.take.id).times
+    if pace is None or not len(times):
         return {"before": 0, "after": 0}
-    strength = max(made.choice.rule.strength, 1e-6)
-    # The grid place of a pulled onset follows from how far strength has moved it.
-    goal = np.array([peg.own_s + (peg.target_s - peg.own_s) / (strength if peg.kind == "pulled" else 1.0) for peg in pegs])
-    own, new = np.array([peg.own_s for peg in pegs]), np.array([peg.target_s for peg in pegs])
-    return {"before": round(100 * float(np.mean(np.abs(own - goal) < 0.010))), "after": round(100 * float(np.mean(np.abs(new - goal) < 0.010)))}
+    own = pace.to_quarters(times)
+    goal = session_map.to_seconds(made.choice.rule.grid.nearest(own, session_map))
+    before, after = session_map.to_seconds(own) - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
+    return {"before": round(100 * float(np.mean(np.abs(before) < 0.010))), "after": round(100 * float(np.mean(np.abs(after) < 0.010)))}
 
 
 FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, focus=focus)

@@ -10,7 +10,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.session import words
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import TempoStatement, default_rule
+from combpace.session.document.model import TempoStatement, as_played_rule
 from combpace.session.map_changes import checked_bpm, need_pace, steady_change, steady_line, with_statement
 from combpace.session.state import SessionState
 
@@ -43,7 +43,5 @@ def stretch_to(state: SessionState, args: StretchArgs) -> Change:
         f"{lead.name} is made {abs(share):.2f} % {'longer' if share > 0 else 'shorter'}, from {fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 at {{bar_1}}."
     )
     change = steady_change(state, chosen, line, note)
-    choice = default_rule()
     timing = state.document.timing_take(lead.id)
-    as_played = replace(choice, rule=replace(choice.rule, strength=0.0, leave_alone_ms=0.0, ignore_beyond_ms=None))
-    return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(even), f"rule:{timing}": forms.rule_part(as_played)}, change.note)
+    return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(even), f"rule:{timing}": forms.rule_part(as_played_rule())}, change.note)
