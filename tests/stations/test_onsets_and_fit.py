@@ -7,6 +7,7 @@ from combpace.drawing import picture
 from combpace.session import fits
 from combpace.session.state import edited
 from combpace.stations.fit.rendering import render_take
+from combpace.stations.fit.station import fit_sentence, proof_of
 from combpace.stations.takes import importing
 from combpace.store import rows
 from tests.core.analysis.test_opening import eighths
@@ -55,6 +56,46 @@ class OnsetsTest(PlaceTest):
                 call()
 
 
+class SentenceTest(PlaceTest):
+    def count(self) -> int:
+        return len(self.seen().onsets(self.lead))
+
+    def test_band_distance_and_grid_keep_hand_marks(self) -> None:
+        whole = self.count()
+        self.act("onset-add", take=self.lead, time_s=1.3)
+        note = self.act("onset-rule", take=self.lead, field="on", value="bars").note
+        self.assertIn("on bars", note)
+        line = self.seen().need_map()
+        # A mark a bar, and the one that was made by hand.
+        self.assertAlmostEqual(self.count(), line.bar_of(line.place(float(self.beats[-1]))) + 2, delta=1)
+        self.assertIn(1.3, np.asarray(self.seen().onsets(self.lead).times))
+        self.act("onset-rule", take=self.lead, field="on", value="anywhere")
+        self.assertEqual(self.count(), whole + 1)
+        self.act("onset-rule", take=self.lead, field="apart_ms", value="900")
+        self.assertLess(self.count(), 0.7 * whole)
+        self.act("onset-rule", take=self.lead, field="apart_ms", value=0)
+        self.act("onset-rule", take=self.lead, field="listen", value="lows")
+        self.act("onset-rule", take=self.lead, field="threshold", value=0.5)
+        self.assertAlmostEqual(self.count(), whole / 4 + 1, delta=2)
+        for field, value in (("listen", "mids"), ("on", "1/7"), ("apart_ms", "-1"), ("color", "1")):
+            with self.assertRaises(ParameterError):
+                self.act("onset-rule", take=self.lead, field=field, value=value)
+
+    def test_a_mark_by_hand_goes_to_the_attacks_start(self) -> None:
+        at = float(self.beats[3])
+        mark = float(min(np.asarray(self.seen().onsets(self.lead).times), key=lambda time: abs(time - at)))
+        self.act("onset-remove", take=self.lead, times_s=[mark])
+        self.assertIn("at the attack's start", self.act("onset-add", take=self.lead, time_s=at + 0.012, catch=True).note)
+        self.assertLess(float(np.min(np.abs(np.asarray(self.seen().onsets(self.lead).times) - at))), 0.002)
+
+    def test_several_move_as_one(self) -> None:
+        times = np.asarray(self.seen().onsets(self.lead).times)
+        self.act("onset-shift", take=self.lead, times_s=[float(time) for time in times[2:6]], ms=8.0)
+        np.testing.assert_allclose(np.asarray(self.seen().onsets(self.lead).times)[2:6], times[2:6] + 0.008, atol=1e-9)
+        with self.assertRaises(ParameterError):
+            self.act("onset-shift", take=self.lead, times_s=[float(times[0])], ms=0.0)
+
+
 class FitTest(PlaceTest):
     def setUp(self) -> None:
         super().setUp()
@@ -70,6 +111,8 @@ class FitTest(PlaceTest):
             "source_s": list(made.fit.time_map.source_s),
             "target_s": list(made.fit.time_map.target_s),
             "method": made.method,
+            "timing": made.take.id,
+            "pegs": [[peg.take_s, peg.target_s] for peg in made.fit.pegs if peg.kind != "held"],
         }
         render_take(self.place, args, lambda phase, share: None)
         row = rows.render_of(self.place.database, self.session, made.key)
@@ -87,6 +130,47 @@ class FitTest(PlaceTest):
         self.assertGreater(len(starts), 28)
         off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
         self.assertLess(float(np.quantile(off, 0.9)), 0.002)
+
+    def test_the_render_is_measured_again_and_what_is_off_is_listed(self) -> None:
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        self.act("rule", take=self.loose, field="leave_alone", value="0")
+        # One mark sits 14 ms late: its attack comes to lie 14 ms early.
+        late = float(self.seen().onsets(self.loose).times[8])
+        self.act("onset-move", take=self.loose, from_s=late, to_s=late + 0.014)
+        self.render(self.loose)
+        proved = proof_of(self.seen(), fits.take_fit(self.seen(), self.loose))
+        assert proved is not None
+        off = [ms for _, _, ms in proved if ms is not None]
+        self.assertEqual(len(off), len(proved))
+        self.assertEqual(sum(abs(ms) > 3 for ms in off), 1)
+        self.assertAlmostEqual(min(off), -14.0, delta=1.5)
+        places = [place for place in look(self.seen(), "fit", self.loose) if "in the render" in place.title]
+        self.assertEqual(len(places), 1)
+        self.assertRegex(fit_sentence(self.seen(), self.loose)["proved"], r"\d+ of \d+ within 3 ms of their place; 1 off")
+        # Changed, it is no longer what was measured.
+        self.act("rule", take=self.loose, field="strength", value="50")
+        self.assertIsNone(proof_of(self.seen(), fits.take_fit(self.seen(), self.loose)))
+
+    def test_a_peg_by_hand_alone_moves_nothing_else(self) -> None:
+        marks = np.asarray(self.seen().onsets(self.loose).times)
+        pace, line = self.seen().own_pace(self.loose), self.seen().need_map()
+        assert pace is not None
+        own = line.to_seconds(pace.to_quarters(self.seen().onsets(self.loose).times))
+        self.act("peg", take=self.loose, take_s=float(marks[5]), quarters=5.25, session_s=None)
+        made = fits.take_fit(self.seen(), self.loose).fit
+        others = np.arange(len(marks)) != 5
+        np.testing.assert_allclose(made.time_map.to_target(marks[others]), own[others], atol=1e-6)
+
+    def test_its_own_lag_and_coarse_are_fields(self) -> None:
+        self.assertIn("lead or lag stays", self.act("rule", take=self.loose, field="keep_lag", value="yes").note)
+        self.assertIn("first onset", self.act("rule", take=self.loose, field="coarse", value="yes").note)
+        self.assertIn(
+            "1/32",
+            self.act("rule", take=self.loose, field="coarse", value="no").note + self.act("rule", take=self.loose, field="ignore", value="1/32").note,
+        )
+        for field, value in (("keep_lag", "perhaps"), ("coarse", ""), ("ignore", "1/7")):
+            with self.assertRaises(ParameterError):
+                self.act("rule", take=self.loose, field=field, value=value)
 
     def test_every_field_of_the_sentence(self) -> None:
         for field, value in (

@@ -15,6 +15,7 @@ from combpace.stations.onsets.station import ONSETS
 from combpace.stations.pace.station import PACE
 from combpace.stations.station import Place, Station
 from combpace.stations.takes.station import TAKES
+from combpace.store import rows
 
 # Whatever is decided, what keeps its bar goes along.
 assert foresight.with_kept_bars in ALONG
@@ -45,7 +46,9 @@ def seen_by(state: SessionState, here: Station, of: str | None) -> SessionState:
 
 def places(state: SessionState, here: Station, focus: str | None) -> list[Place]:
     """The places of a station that deserve a look, worst first."""
-    found: list[Place] = state.once("places", lambda: sorted(here.places(state, focus), key=lambda place: -place.worth), here.id, focus)
+    # A render that was made since may say more.
+    renders = len(rows.files_like(state.folder.database, state.opened.row.id, "render"))
+    found: list[Place] = state.once("places", lambda: sorted(here.places(state, focus), key=lambda place: -place.worth), here.id, focus, renders)
     return found
 
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from combpace.core.fit.proof import proof
 from combpace.core.fit.time_map import TimeMap
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
+from combpace.media.decode import FileSource
 from combpace.media.encode import write_sound
 from combpace.playback.sound import stretched
 from combpace.session import fits
@@ -33,6 +36,8 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
         "source_s": [float(value) for value in made.fit.time_map.source_s],
         "target_s": [float(value) for value in made.fit.time_map.target_s],
         "method": made.method,
+        "timing": made.take.id,
+        "pegs": [[peg.take_s, peg.target_s] for peg in made.fit.pegs if peg.kind != "held"],
     }
     return enqueue(folder, session_id, "render", made.take.id, args)
 
@@ -64,10 +69,13 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
                 share(0.0)
                 written = write_sound(fitted, target, "wav32f", start=fitted.first_frame, on_progress=share)
                 size = target.stat().st_size
+                proved = _proof(target, args, fitted.first_frame) if take_id == args.get("timing") else None
                 sha = folder.blobs.adopt(target)
             finally:
                 target.unlink(missing_ok=True)
         details = {"take": take_id, "first_frame": fitted.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
+        if proved is not None:
+            details["proof"] = proved
         made.append(
             rows.add_file(
                 folder.database,
@@ -81,3 +89,14 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             )
         )
     return {"files": made}
+
+
+def _proof(path: Path, args: dict[str, Any], first_frame: int) -> list[list[float | None]]:
+    """[onset of the take, where it was to be, ms off (null where none was found)] of every peg, measured again in the render."""
+    pegs = args.get("pegs") or []
+    with FileSource(path) as rendered:
+        found = proof(rendered, [target for _, target in pegs], first_frame / rendered.sample_rate_hz)
+    return [
+        [round(take_s, 6), round(target, 6), None if one.off_ms is None else round(one.off_ms, 2)]
+        for (take_s, target), one in zip(pegs, found, strict=True)
+    ]

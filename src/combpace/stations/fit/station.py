@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.rule import Rule
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
 from combpace.stations.station import Action, Place, Station, the_lead
+from combpace.store import rows
+
+# On its place within this, as `core.fit.proof` has it.
+PROVED_MS = 1000 * WITHIN_S
 
 __all__ = ["FIT", "decisions", "fit_sentence", "rendering"]
 
@@ -63,7 +69,46 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 Action("Let it ride", "ride", args) if args else None,
             )
         )
+    return [*found, *_proof_places(state, made)]
+
+
+def proof_of(state: SessionState, made: fits.TakeFit) -> list[tuple[float, float, float | None]] | None:
+    """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None where it is not rendered as it stands."""
+    file = rows.render_of(state.folder.database, state.opened.row.id, made.key)
+    found = json.loads(file.details).get("proof") if file is not None else None
+    return None if found is None else [(take_s, target, off) for take_s, target, off in found]
+
+
+def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
+    """Attacks that do not lie on their place in the render; mostly their mark is late or early."""
+    line, found = state.need_map(), []
+    for take_s, target, off in proof_of(state, made) or []:
+        if off is not None and abs(off) <= PROVED_MS:
+            continue
+        where = words.place(line, line.place(target))
+        title = "Not found again in the render" if off is None else f"Lies {words.signed_ms(off)} ms from its place in the render"
+        args = {"take": made.take.id, "times_s": [take_s]}
+        found.append(
+            Place(
+                where,
+                title,
+                "its mark is late or early: see it in Onsets",
+                target,
+                1.5 + abs(off or 20.0) / 20.0,
+                Action("Let it ride", "ride", args),
+            )
+        )
     return found
+
+
+def _proved(state: SessionState, made: fits.TakeFit) -> str:
+    """ "112 of 114 within 3 ms of their place", of the render as it stands; "" where there is none."""
+    found = proof_of(state, made)
+    if not found:
+        return ""
+    good = sum(off is not None and abs(off) <= PROVED_MS for _, _, off in found)
+    rest = "" if good == len(found) else f"; {len(found) - good} off, listed below"
+    return f"Measured again in the render: {good} of {len(found)} within {PROVED_MS:g} ms of their place{rest}."
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
@@ -97,6 +142,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "reason": made.reason,
         "numbers": picture.fit_numbers(made),
         "rendered": fits.is_rendered(state, made),
+        "proved": _proved(state, made),
         "spread_ms": _tightness(state, made),
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
