@@ -386,3 +386,34 @@ class FitMoreTest(CliTest):
             self.assertEqual(self.run_main(*there, *more)[0], 0, more)
         for bad in (("--bars", "x"), ("--bars", "3-2"), ("--swing", "99")):
             self.assertEqual(self.run_main(*there, *bad)[0], 2, bad)
+
+    def test_several_files_move_as_one(self) -> None:
+        beats = 0.5 + 0.5 * np.arange(24)
+        rng = np.random.default_rng(4)
+        low, high = beats[::2] + rng.uniform(-0.015, 0.015, 12), beats[1::2] + rng.uniform(-0.015, 0.015, 12)
+        deep, bright = struck(low, 13.0, low_every=1), struck(high, 13.0)
+        bleed = 0.05
+        takes = [
+            self.write("kick.wav", deep.samples.T + bleed * bright.samples.T, 44100),
+            self.write("snare.wav", bright.samples.T + bleed * deep.samples.T, 44100),
+        ]
+        (self.folder / "map.csv").write_text("".join(f"{0.5 + 2.0 * k},{k + 1}\n" for k in range(7)))
+        self.run_main("convert", str(self.folder / "map.csv"), "-o", str(self.folder / "map.json"))
+        there = ("fit", *takes, "--map", str(self.folder / "map.json"), "--grid", "1/4", "--method", "cut")
+        status, _, said = self.run_main(
+            *there, "-o", str(self.folder / "out") + "/", "--report", str(self.folder / "r.json"), "--proof", str(self.folder / "p.json")
+        )
+        self.assertEqual(status, 0, said)
+        report, proved = json.loads((self.folder / "r.json").read_text()), json.loads((self.folder / "p.json").read_text())
+        self.assertEqual([one["out"] for one in report["files"]], ["kick.wav", "snare.wav"])
+        self.assertEqual({one["frames"] for one in report["files"]}, {report["files"][0]["frames"]})
+        self.assertTrue({"segments", "pegs", "riding"} <= set(report))
+        self.assertGreater(proved["within_3_ms"], 0.9)
+        self.assertEqual({one["take"] for one in proved["pegs"]}, {"kick.wav", "snare.wav"})
+        # Strokes that no one mic has both of lie on the grid, each in its own mic.
+        for name, where in (("kick", beats[::2]), ("snare", beats[1::2])):
+            samples, rate = sf.read(self.folder / "out" / f"{name}.wav", dtype="float32")
+            starts = attack_starts(samples, rate)
+            self.assertLess(float(np.median([np.min(np.abs(starts - time)) for time in where])), 0.003)
+        status, _, said = self.run_main(*there, "-o", str(self.folder / "out2"), "--marks-first", "tom.wav")
+        self.assertEqual((status, "none of these files" in said), (2, True))

@@ -73,8 +73,11 @@ def _parser() -> argparse.ArgumentParser:
     part.set_defaults(run=_measure)
 
     fit = commands.add_parser("fit", help="pull one file's attacks to a grid")
-    fit.add_argument("file", type=Path)
-    fit.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.wav")
+    fit.add_argument("file", type=Path, nargs="+", help="several are mics of one performance and move as one")
+    fit.add_argument(
+        "-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file; for several files a folder, made where it is missing"
+    )
+    fit.add_argument("--marks-first", metavar="FILE,FILE", help="of several: whose marks count first; else those that are struck most clearly")
     to = fit.add_mutually_exclusive_group(required=True)
     to.add_argument("--map", type=Path, metavar="MAP.mid|MAP.json")
     to.add_argument("--bpm", type=float)
@@ -220,7 +223,8 @@ def _measure(options: argparse.Namespace) -> int:
 
 
 def _fit(options: argparse.Namespace) -> int:
-    from combpace.batch.files import Target, fit_file, proof_of
+    from combpace.batch.bundle_fit import fit_files, proof_of_files
+    from combpace.batch.files import FitReport, Target, fit_file, proof_of
     from combpace.core.fit.rule import Rule
     from combpace.core.tempo.grid import parse_grid
     from combpace.media.mapfiles import write_json
@@ -237,11 +241,16 @@ def _fit(options: argparse.Namespace) -> int:
     grid = parse_grid(options.grid, options.swing / 100.0)
     rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
-    report = fit_file(options.file, options.out, target, _hints(options), rule, options.method, _progress())
+    order = [name.strip() for name in options.marks_first.split(",") if name.strip()] if options.marks_first else []
+    report: FitReport
+    if len(options.file) > 1:
+        report = fit_files(options.file, options.out, target, _hints(options), rule, options.method, order, _progress())
+    else:
+        report = fit_file(options.file[0], options.out, target, _hints(options), rule, options.method, _progress())
     if options.report:
         write_json(report.document, options.report)
     if options.proof:
-        proved = proof_of(options.out, report)
+        proved = proof_of_files(options.out, report) if len(options.file) > 1 else proof_of(options.out, report)
         if options.proof == "-":
             print(json.dumps(proved, indent=1))
             return 0

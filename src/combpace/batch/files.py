@@ -20,7 +20,7 @@ from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fit.pegs import Fit, fit
-from combpace.core.fit.proof import proof, share_within
+from combpace.core.fit.proof import Measured, proof, share_within
 from combpace.core.fit.rule import Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
@@ -62,14 +62,14 @@ def opened(path: Path, on_progress: Progress = _quiet) -> Iterator[tuple[FileSou
             yield source, decoded
 
 
-def _named(path: Path, hints: Hints) -> Hints:
+def named(path: Path, hints: Hints) -> Hints:
     """The hints, and what the file's name says of it, as an import has it."""
     return replace(hints, is_loop=guessed_kind(path.name) == "loop")
 
 
 def analyse_named(source: Source, path: Path, on_progress: Progress = _quiet) -> Analysis:
     """Listen to a file that is open, with what its name says of it."""
-    return analyse(source, _named(path, Hints()), on_progress=on_progress)
+    return analyse(source, named(path, Hints()), on_progress=on_progress)
 
 
 def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
@@ -101,7 +101,7 @@ def _counted(analysis: Analysis, reading: int, duration_s: float) -> tuple[Analy
 def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet, reading: int = 1) -> Heard:
     """Decode and listen to one file, counted as its reading of that rank has it."""
     with opened(path, on_progress) as (source, decoded):
-        analysis, counted = _counted(analyse(source, _named(path, hints), on_progress=on_progress), reading, decoded.duration_s)
+        analysis, counted = _counted(analyse(source, named(path, hints), on_progress=on_progress), reading, decoded.duration_s)
         facts = file_facts(path, analysis)
         return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, facts))
 
@@ -159,15 +159,15 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
     """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0."""
     name = check_method(method)
     with opened(path, on_progress) as (source, decoded):
-        analysis = analyse(source, _named(path, hints), on_progress=on_progress)
+        analysis = analyse(source, named(path, hints), on_progress=on_progress)
         if analysis.pace is None:
             raise ParameterError(f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. Nothing was written.")
         session_map = session_map_for(target, analysis.pace)
         # What was cut to whole bars comes out with the frames of whole bars.
         pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
         made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
-        name, reason = _chosen(source, made.time_map, name)
-        written = _write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress)
+        name, reason = chosen_method(source, made.time_map, name)
+        written = write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress)
         document = {
             "version": 1,
             "file": path.name,
@@ -177,19 +177,25 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
             "frames": written[0],
             "lowered_db": round(written[1], 2),
             "notes": list(decoded.notes),
-            "largest_move_ms": round(float(np.abs(made.moves_ms).max()), 1) if len(made.moves_ms) else 0.0,
-            "pegs": [
-                {"source_s": six(peg.take_s), "target_s": six(peg.target_s), "quarters": round(peg.quarters, 6), "kind": peg.kind}
-                for peg in made.pegs
-            ],
-            "riding": [{"source_s": six(time), "reason": why} for time, why in zip(made.riding, made.reasons, strict=True)],
-            "segments": [
-                # Each begins at its point and ends at the next one's; the last point ends them all.
-                {"source_s": six(a), "target_s": six(b), "factor": None if f is None else round(float(f), 4)}
-                for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, [*made.time_map.factors, None], strict=True)
-            ],
+            **fit_document(made),
         }
         return FitReport(made, name, reason, document)
+
+
+def fit_document(made: Fit) -> dict[str, Any]:
+    """The part of a report that says what a fit does to one time map."""
+    return {
+        "largest_move_ms": round(float(np.abs(made.moves_ms).max()), 1) if len(made.moves_ms) else 0.0,
+        "pegs": [
+            {"source_s": six(peg.take_s), "target_s": six(peg.target_s), "quarters": round(peg.quarters, 6), "kind": peg.kind} for peg in made.pegs
+        ],
+        "riding": [{"source_s": six(time), "reason": why} for time, why in zip(made.riding, made.reasons, strict=True)],
+        "segments": [
+            # Each begins at its point and ends at the next one's; the last point ends them all.
+            {"source_s": six(a), "target_s": six(b), "factor": None if f is None else round(float(f), 4)}
+            for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, [*made.time_map.factors, None], strict=True)
+        ],
+    }
 
 
 def proof_of(out: Path, report: FitReport) -> dict[str, Any]:
@@ -197,17 +203,22 @@ def proof_of(out: Path, report: FitReport) -> dict[str, Any]:
     pegs = [peg for peg in report.fit.pegs if peg.kind != "held"]
     with FileSource(out) as rendered:
         found = proof(rendered, [peg.target_s for peg in pegs])
+    return proof_document([(report.document["file"], one) for one in found])
+
+
+def proof_document(found: Sequence[tuple[str, Measured]]) -> dict[str, Any]:
+    """What `fit --proof` writes of measured attacks, each with the file that it was measured in."""
     return {
         "version": 1,
-        "within_3_ms": round(share_within(found), 4),
+        "within_3_ms": round(share_within([one for _, one in found]), 4),
         "pegs": [
             {
-                "take": report.document["file"],
+                "take": name,
                 "wanted_s": six(one.wanted_s),
                 "measured_s": None if one.measured_s is None else six(one.measured_s),
                 "off_ms": None if one.off_ms is None else round(one.off_ms, 2),
             }
-            for one in found
+            for name, one in found
         ],
     }
 
@@ -231,7 +242,7 @@ def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, o
     time_map = read_points(points)
     targets = (out,) if len(paths) == 1 else tuple(out / f"{path.stem}.wav" for path in paths)
     if len(paths) > 1:
-        _refuse_folder(out, paths, targets)
+        refuse_folder(out, paths, targets)
     with ExitStack() as stack:
         together = SideBySide([stack.enter_context(opened(path, on_progress))[0] for path in paths])
         ends = together.frames / together.sample_rate_hz
@@ -240,15 +251,15 @@ def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, o
             raise ParameterError(
                 f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but {which} at {ends:.3f} s. Nothing was written."
             )
-        used, reason = _chosen(together, time_map, name)
+        used, reason = chosen_method(together, time_map, name)
         if len(paths) > 1:
             out.mkdir(exist_ok=True)
         for index, target in enumerate(targets):
-            _write_stretched(StretchedSource(together, time_map, used, channels=together.channels_of(index)), time_map, target, on_progress)
+            write_stretched(StretchedSource(together, time_map, used, channels=together.channels_of(index)), time_map, target, on_progress)
         return Stretched(used, reason, targets)
 
 
-def _refuse_folder(out: Path, paths: Sequence[Path], targets: Sequence[Path]) -> None:
+def refuse_folder(out: Path, paths: Sequence[Path], targets: Sequence[Path]) -> None:
     if out.exists() and not out.is_dir():
         raise ParameterError(f"Several files are written to a folder, and “{out}” is a file. Nothing was written.")
     if not out.parent.is_dir():
@@ -302,7 +313,7 @@ def _tabled(path: Path, text: str) -> list[tuple[float, float]]:
     return rows
 
 
-def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
+def chosen_method(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
     """(method, why): the one that was asked for, or what suits the sound."""
     if name != "auto":
         return name, ""
@@ -310,7 +321,7 @@ def _chosen(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
     return choice.method, choice.reason
 
 
-def _write_stretched(made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress) -> tuple[int, float]:
+def write_stretched(made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress) -> tuple[int, float]:
     """(frames written, decibels it was lowered by)."""
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")

@@ -14,6 +14,7 @@ from combpace.core.clocks import Placement, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.time_map import TimeMap
+from combpace.core.fit.together import union
 from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 from combpace.media.decode import FileSource
@@ -62,7 +63,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     stated = timing in seen.document.rules
     choice = seen.document.rules.get(timing, default_rule())
     pegs = seen.document.pegs.get(timing, TakePegs())
-    marks = _without(seen.onsets(timing), pegs.rides)
+    marks = _without(marks_of(seen, timing), pegs.rides)
     made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), seen.duration_s(timing), choice.rule, pegs.pegs)
     method, reason = choice.method, ""
     if method == "auto":
@@ -73,6 +74,18 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+
+
+def marks_of(seen: SessionState, timing: str) -> Onsets:
+    """The marks that a fit goes by, on the timing take's clock: its own, or of a bundle those of all its mics as one."""
+    together, entry = seen.document.bundle_of(timing), seen.document.take(timing)
+    if len(together) < 2:
+        return seen.onsets(timing)
+    return union([_later(seen.onsets(mate.id), mate.offset_s - entry.offset_s) for mate in together])[0]
+
+
+def _later(onsets: Onsets, by_s: float) -> Onsets:
+    return onsets if by_s == 0 else Onsets(take_times(np.asarray(onsets.times) + by_s), onsets.strength, onsets.confidence)
 
 
 @lru_cache(maxsize=64)

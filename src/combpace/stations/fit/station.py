@@ -158,7 +158,7 @@ def _ignored(rule: Rule) -> str:
 
 def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
     """Share of all onsets, pegged or not, that lie within 10 ms of the grid place nearest to where they were played: as played and as fitted."""
-    pace, session_map, times = state.own_pace(made.take.id), state.need_map(), state.onsets(made.take.id).times
+    pace, session_map, times = state.own_pace(made.take.id), state.need_map(), fits.marks_of(state, made.take.id).times
     if pace is None or not len(times):
         return {"before": 0, "after": 0}
     own = pace.to_quarters(times)

@@ -1,0 +1,117 @@
+"""The mics of one performance fitted as one: by the strokes of all of them, along one time map, phase kept."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.batch.files import (
+    FitReport,
+    Target,
+    chosen_method,
+    fit_document,
+    opened,
+    proof_document,
+    refuse_folder,
+    session_map_for,
+    write_stretched,
+)
+from combpace.core.analysis.bundle import analyse_bundle
+from combpace.core.analysis.take import Hints
+from combpace.core.audio import SideBySide
+from combpace.core.clocks import Placement
+from combpace.core.errors import ParameterError
+from combpace.core.fit.pegs import fit
+from combpace.core.fit.proof import proof
+from combpace.core.fit.rule import Rule
+from combpace.core.fit.together import clearest_first, union
+from combpace.core.stretch import StretchedSource, check_method
+from combpace.core.tempo.loops import as_loop
+from combpace.media.decode import FileSource
+
+
+@dataclass(frozen=True, slots=True)
+class BundleReport(FitReport):
+    """A report of several files; `owners`: of each peg the file whose mark it is."""
+
+    owners: tuple[str, ...] = ()
+
+
+def fit_files(
+    paths: Sequence[Path],
+    out: Path,
+    target: Target,
+    hints: Hints,
+    rule: Rule,
+    method: str,
+    marks_first: Sequence[str],
+    on_progress: Callable[[str, float], None],
+) -> BundleReport:
+    """Pull the mics of one performance to a grid as one; each is written under its own name into a folder.
+
+    marks_first  names of files whose marks count first; the others follow, the clearest first
+    Raises       ParameterError for names that are none of the files, or where no pulse is found
+    """
+    name = check_method(method)
+    targets = [out / f"{path.stem}.wav" for path in paths]
+    refuse_folder(out, paths, targets)
+    by_name = {path.name: k for k, path in enumerate(paths)}
+    unknown = next((one for one in marks_first if one not in by_name), None)
+    if unknown is not None:
+        raise ParameterError(f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing was written.")
+    with ExitStack() as stack:
+        both = [stack.enter_context(opened(path, on_progress)) for path in paths]
+        found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
+        first = found[0].pace
+        if first is None:
+            raise ParameterError("No pulse was found in these files, so their attacks cannot be laid on a grid. Nothing was written.")
+        each = [one.onsets for one in found]
+        order = [by_name[one] for one in marks_first]
+        order += [mic for mic in clearest_first(each) if mic not in order]
+        marks, owner = union(each, order)
+        together = SideBySide([source for source, _ in both])
+        length = together.frames / together.sample_rate_hz
+        session_map = session_map_for(target, first)
+        made = fit(marks, first if target.own else as_loop(first, length), session_map, Placement("bundle"), length, rule)
+        name, reason = chosen_method(together, made.time_map, name)
+        out.mkdir(exist_ok=True)
+        files = []
+        for number, path in enumerate(targets):
+            sound = StretchedSource(together, made.time_map, name, channels=together.channels_of(number))
+            frames, lowered_db = write_stretched(sound, made.time_map, path, on_progress)
+            files.append({"file": paths[number].name, "out": path.name, "frames": frames, "lowered_db": round(lowered_db, 2)})
+    times = np.asarray(marks.times)
+    owners = tuple(paths[int(owner[int(np.argmin(np.abs(times - peg.take_s)))])].name if len(times) else paths[0].name for peg in made.pegs)
+    document: dict[str, Any] = {
+        "version": 1,
+        "file": paths[0].name,
+        "out": out.name,
+        "method": name,
+        "method_reason": reason,
+        "marks_first": [paths[mic].name for mic in order],
+        "files": files,
+        "notes": [note for _, decoded in both for note in decoded.notes],
+        **fit_document(made),
+    }
+    for peg, whose in zip(document["pegs"], owners, strict=True):
+        peg["mic"] = whose
+    return BundleReport(made, name, reason, document, owners)
+
+
+def proof_of_files(out: Path, report: FitReport) -> dict[str, Any]:
+    """What `fit --proof` writes of several files: each peg measured in the mic whose mark it is."""
+    assert isinstance(report, BundleReport)
+    measured: list[tuple[int, str, Any]] = []
+    for one in report.document["files"]:
+        mine = [
+            (k, peg) for k, (peg, whose) in enumerate(zip(report.fit.pegs, report.owners, strict=True)) if whose == one["file"] and peg.kind != "held"
+        ]
+        with FileSource(out / one["out"]) as rendered:
+            found = proof(rendered, [peg.target_s for _, peg in mine])
+        measured += [(k, one["file"], result) for (k, _), result in zip(mine, found, strict=True)]
+    return proof_document([(name, result) for _, name, result in sorted(measured, key=lambda row: row[0])])
