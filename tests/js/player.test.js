@@ -8,7 +8,7 @@ import { makeMap } from "../../src/combpace/web/static/js/views/map.js";
 const RATE = 48000;
 const clicks = JSON.parse(readFileSync(new URL("click_vectors.json", import.meta.url)));
 
-class Param { constructor() { this.value = 1; } setTargetAtTime(value) { this.value = value; } }
+class Param { constructor() { this.value = 1; } setTargetAtTime(value) { this.value = value; } setValueAtTime(value) { this.value = value; } linearRampToValueAtTime(value) { this.value = value; } }
 class Node { constructor() { this.gain = new Param(); this.pan = new Param(); } connect(to) { return to; } disconnect() {} }
 class FakeContext {
   constructor() { this.sampleRate = RATE; this.currentTime = 10; this.state = "running"; this.destination = {}; this.started = []; }

@@ -79,4 +79,4 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     }
 
 
-ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values)
+ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values, more="onsets/more.html")

@@ -1,7 +1,7 @@
 // @ts-check
 // The panel at the right: fields of the sentence, the places to look at, what is chosen.
 import { send } from "../api/client.js";
-import { clockWords, placeWords, readClock, signed } from "../views/map.js";
+import { againstGrid, clockWords, placeWords, readClock, signed } from "../views/map.js";
 
 // So long a hand rests on a button before it is said what that would move.
 const FORESEE_MS = 180;
@@ -147,7 +147,9 @@ export function makeSide(desk) {
       if (k < 0) { state.selection = null; box.replaceChildren(); return; }
       const mark = { time: own.times[k], strength: own.strength[k], sure: own.sure[k] };
       head.textContent = `Attack ${placeWords(map, map.toQuarters(mark.time))}`;
-      text.textContent = `${clockWords(mark.time)}, strength ${mark.strength.toFixed(2)}, ${Math.round(mark.sure * 100)} % sure.`;
+      const off = againstGrid(map, mark.time, state.view.grid);
+      const lies = Math.abs(off.ms) < 0.05 ? "on" : `${Math.abs(off.ms).toFixed(1)} ms ${off.ms < 0 ? "before" : "after"}`;
+      text.textContent = `${clockWords(mark.time)}, ${lies} ${placeWords(map, off.q)} (${Math.abs(100 * off.share).toFixed(0)} % of ${state.view.grid}), strength ${mark.strength.toFixed(2)}, ${Math.round(mark.sure * 100)} % sure.`;
       if (selection.target !== undefined) text.textContent += ` Enter pulls it to ${placeWords(map, selection.target)} (${signed(1000 * (mark.time - map.toSeconds(selection.target)))} ms off now).`;
       station.chosenOnset(desk, selection, mark, button, row);
       button("Hear it", "W", () => desk.steps.hearChosen());

@@ -6,6 +6,8 @@ import { SEGMENT_S, Segments } from "./segments.js";
 const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
 // The mix is lowered before it would go over full scale, and stays there until the levels are changed.
 const FULL = 0.985, LOWER_S = 0.004;
+// A switch between original and fitted fades over so long, and waits so long for what is not there yet.
+const FADE_S = 0.008, SWITCH_MS = 4000;
 
 /**
  * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null
@@ -35,6 +37,10 @@ export class Player {
     this.loop = null;
     /** @type {number | null} session seconds at which to stop */
     this.until = null;
+    /** Which switch between original and fitted is the latest. */
+    this.switching = 0;
+    /** From which frame of the context on what begins fades in; 0 for nothing. */
+    this.fadeFrom = 0;
     /** @type {(() => void) | null} what comes when that was reached; not when it was stopped before */
     this.after = null;
     this.rest = 0;
@@ -44,7 +50,7 @@ export class Player {
     this.scheduled = 0;
     this.start = 0;
     this.turn = 0;
-    /** @type {Set<{node: AudioBufferSourceNode, at: number}>} */
+    /** @type {Set<{node: AudioBufferSourceNode, at: number, envelope?: GainNode}>} */
     this.sounding = new Set();
     /** @type {Map<string, {gain: GainNode, pan: StereoPannerNode}>} */
     this.strips = new Map();
@@ -180,7 +186,14 @@ export class Player {
   silence(frame) {
     for (const one of this.sounding) {
       try {
-        if (!frame || one.at >= frame) one.node.stop(); else one.node.stop(frame / this.rate);
+        if (!frame || one.at >= frame) one.node.stop();
+        else if (one.envelope) {
+          // What sounds fades out while what comes fades in.
+          const gain = one.envelope.gain, at = frame / this.rate;
+          gain.setValueAtTime(1, at);
+          gain.linearRampToValueAtTime(0, at + FADE_S);
+          one.node.stop(at + FADE_S);
+        } else one.node.stop(frame / this.rate);
       } catch { /* it has ended by itself */ }
       if (!frame || one.at >= frame) { one.node.disconnect(); this.sounding.delete(one); }
     }
@@ -200,6 +213,7 @@ export class Player {
     const run = [...this.runs].reverse().find((one) => one.ctx <= frame);
     if (!run) return;
     this.silence(frame);
+    this.fadeFrom = frame;
     this.runs = this.runs.filter((one) => one.ctx < frame);
     run.length = Math.min(run.length, frame - run.ctx);
     this.cursor = run.pos + (frame - run.ctx);
@@ -240,10 +254,20 @@ export class Player {
     }
   }
 
-  /** @param {boolean} fitted */
+  /** Original or fitted: while it plays, what comes is at hand before the switch, and fades over. @param {boolean} fitted */
   setFitted(fitted) {
+    if (!this.playing) { this.fitted = fitted; return; }
+    const position = this.position(), was = this.fitted, first = Math.floor((position + 0.1) / this.speed / SEGMENT_S), voices = this.audible().filter((voice) => voice.fit !== null);
     this.fitted = fitted;
-    this.again();
+    const coming = voices.flatMap((voice) => [this.fetch(voice, first), this.fetch(voice, first + 1)]);
+    // Until it is there, what sounded goes on sounding.
+    this.fitted = was;
+    const turn = ++this.switching;
+    Promise.race([Promise.allSettled(coming), new Promise((done) => setTimeout(done, SWITCH_MS))]).then(() => {
+      if (turn !== this.switching) return;
+      this.fitted = fitted;
+      this.again();
+    });
   }
 
   tick() {
@@ -297,8 +321,13 @@ export class Player {
       if (late >= run.length) return;
       const node = context.createBufferSource();
       node.buffer = found;
-      node.connect(this.strip(voice.id).gain);
-      this.follow(node, run.ctx + late);
+      const envelope = context.createGain();
+      if (this.fadeFrom && Math.abs(run.ctx + late - this.fadeFrom) < 0.2 * this.rate && run.ctx <= this.fadeFrom) {
+        envelope.gain.setValueAtTime(0, (run.ctx + late) / this.rate);
+        envelope.gain.linearRampToValueAtTime(1, (run.ctx + late) / this.rate + FADE_S);
+      }
+      node.connect(envelope).connect(this.strip(voice.id).gain);
+      this.follow(node, run.ctx + late, envelope);
       node.start((run.ctx + late) / this.rate, (run.pos + late - number * SEGMENT_S * this.rate) / this.rate, (run.length - late) / this.rate);
     };
     if (buffer) begin(buffer);
@@ -361,9 +390,9 @@ export class Player {
     }
   }
 
-  /** @param {AudioBufferSourceNode} node @param {number} at */
-  follow(node, at) {
-    const one = { node, at };
+  /** @param {AudioBufferSourceNode} node @param {number} at @param {GainNode} [envelope] */
+  follow(node, at, envelope) {
+    const one = { node, at, envelope };
     this.sounding.add(one);
     node.onended = () => { this.sounding.delete(one); node.disconnect(); };
   }

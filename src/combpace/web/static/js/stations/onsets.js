@@ -1,6 +1,7 @@
 // @ts-check
 // Onsets: the strip and the sheet of all attacks.
 import { drawStrengths } from "../views/charts.js";
+import { againstGrid, clockWords, placeWords, signed } from "../views/map.js";
 import { DOUBTFUL } from "../views/paint.js";
 import { mountStrip } from "../views/strip.js";
 import { gridTools, legend, plain, removeMark } from "./station.js";
@@ -60,11 +61,53 @@ export const onsets = {
     const own = desk.host.marks(selection.take), doubtful = own.take.filter((/** @type {number} */ _, /** @type {number} */ k) => own.sure[k] < DOUBTFUL);
     if (doubtful.length > 1) button(`All ${doubtful.length} doubtful`, "", () => desk.store.select({ kind: "marks", take: selection.take, ts: doubtful }));
   },
-  drawSmall({ state }) {
+  drawSmall(desk) {
+    const { state } = desk;
+    wire(desk);
+    fillTable(desk);
     const canvas = /** @type {HTMLCanvasElement | null} */ (document.getElementById("strengths")), threshold = /** @type {HTMLInputElement | null} */ (document.querySelector('[data-act="threshold"]'));
     if (canvas && threshold) drawStrengths(canvas, state.picture.onsets[state.focus]?.s ?? [], Number(threshold.value) || 0);
   },
 };
+
+/** Every mark with where it lies against the grid in sight. @param {any} desk */
+function listed(desk) {
+  const { state, host } = desk, own = host.marks(state.focus);
+  return own.times.map((/** @type {number} */ time, /** @type {number} */ k) => {
+    const off = state.map ? againstGrid(state.map, time, state.view.grid) : null;
+    return { time, take: own.take[k], place: off ? placeWords(state.map, off.q) : "", off: off ? off.ms : 0, strength: own.strength[k], sure: own.sure[k] };
+  });
+}
+
+let sorted = "time", down = false;
+
+/** The table of all marks, where it is open. @param {any} desk */
+function fillTable(desk) {
+  const box = /** @type {HTMLDetailsElement | null} */ (document.getElementById("all-marks")), body = box?.querySelector("tbody");
+  if (!box?.open || !body) return;
+  const rows = listed(desk), key = (/** @type {any} */ row) => (sorted === "off" ? Math.abs(row.off) : sorted === "place" ? row.time : row[sorted]);
+  rows.sort((/** @type {any} */ a, /** @type {any} */ b) => (down ? -1 : 1) * (key(a) - key(b)));
+  body.replaceChildren(...rows.slice(0, 2000).map((/** @type {any} */ row) => {
+    const line = document.createElement("tr");
+    for (const text of [clockWords(row.time), row.place, signed(row.off), row.strength.toFixed(2)]) line.insertCell().textContent = text;
+    line.addEventListener("click", () => { desk.store.select({ kind: "onset", take: desk.state.focus, t: row.take }); desk.station().show(desk, row.time, 0); });
+    return line;
+  }));
+}
+
+/** Listeners that outlive every swap. @param {any} desk */
+function wire(desk) {
+  if (desk.marksWired) return;
+  desk.marksWired = true;
+  document.addEventListener("toggle", (event) => { if (event.target instanceof HTMLElement && event.target.id === "all-marks") fillTable(desk); }, true);
+  document.addEventListener("click", (event) => {
+    const target = event.target instanceof Element ? event.target : null, sort = /** @type {HTMLElement | null} */ (target?.closest("[data-sort]") ?? null);
+    if (sort) { down = sorted === sort.dataset.sort ? !down : sort.dataset.sort === "off"; sorted = sort.dataset.sort ?? "time"; fillTable(desk); }
+    if (!target?.closest("[data-marks-csv]")) return;
+    const text = ["time_s,place,off_ms,strength,confidence", ...listed(desk).map((/** @type {any} */ row) => `${row.time.toFixed(6)},${row.place},${row.off.toFixed(2)},${row.strength.toFixed(3)},${row.sure.toFixed(3)}`)].join("\n");
+    navigator.clipboard?.writeText(`${text}\n`).then(() => desk.words.say("All marks are copied as CSV.")).catch(() => desk.words.say("The browser did not let it be copied."));
+  });
+}
 
 /** By how much marks move together. @param {(ms: number) => void} use */
 function shiftField(use) {

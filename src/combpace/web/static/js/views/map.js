@@ -155,6 +155,18 @@ export function readClock(text) {
   return match[1] ? -value : value;
 }
 
+/**
+ * Where a moment lies against the grid in sight: the place nearest to it, ms (early is negative) and the share of the grid's step.
+ * @param {TempoMap} map @param {number} time @param {string} grid @returns {{q: number, ms: number, share: number}}
+ */
+export function againstGrid(map, time, grid) {
+  const q = map.toQuarters(time), index = map.barOf(q + 1e-9), meter = map.meterAt(index), line = map.barLine(index);
+  const places = gridPlaces(grid, meter[1], meter[3]).map((place) => line + place);
+  const near = places.reduce((best, place) => (Math.abs(place - q) < Math.abs(best - q) ? place : best)), at = places.indexOf(near);
+  const step = places.length > 1 ? (at > 0 ? near - places[at - 1] : places[1] - near) : meter[1];
+  return { q: near, ms: 1000 * (time - map.toSeconds(near)), share: (q - near) / step };
+}
+
 const STEPS = /** @type {Record<string, number>} */ ({ "1/8": 0.5, "1/8t": 1 / 3, "1/16": 0.25, "1/16t": 1 / 6, "1/32": 0.125, "1/32t": 1 / 12, "1/64": 0.0625 });
 
 /**
