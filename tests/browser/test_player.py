@@ -4,6 +4,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from combpace.core.audio import Audio
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
 from tests.support.sounds import struck
@@ -137,3 +138,31 @@ class KeysTest(BrowserTest):
         self.assertEqual(self.page.locator(".session-name").all_inner_texts(), ["Steam hall"])
         self.page.get_by_role("button", name="Duplicate").click()
         self.page.wait_for_selector("text=Steam hall (copy)")
+
+
+class SwitchTest(BrowserTest):
+    def test_original_and_fitted_change_over_without_a_gap_or_a_step(self) -> None:
+        beats, lead = breathing(bars=8)
+        rng = np.random.default_rng(3)
+        loose = struck(beats + rng.uniform(-0.03, 0.03, len(beats)), float(beats[-1]) + 1)
+        t = np.arange(loose.frames) / loose.sample_rate_hz
+        # A held tone under the strokes: a gap or a step in it is plain.
+        held = Audio((0.4 * loose.samples + 0.2 * np.sin(2 * np.pi * 150 * t)).astype(np.float32), loose.sample_rate_hz)
+        self.drop(self.write("tub kit.wav", lead), self.write("reed organ.wav", held))
+        self.page.keyboard.press("5")
+        self.page.wait_for_function("combpace.state.station === 'fit' && !!combpace.state.picture.fit?.pegs?.length")
+        self.page.evaluate(
+            "combpace.store.sound({ click: false, mix: { [combpace.state.picture.lead]: { level: 0, pan: 0, mute: true, solo: false } } })"
+        )
+        self.page.evaluate("combpace.player.seek(4)")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 4.6")
+        self.page.keyboard.press("v")
+        self.page.wait_for_function("combpace.player.fitted && combpace.player.position() > 6", timeout=30_000)
+        self.page.keyboard.press("Space")
+        rate, frames, _ = self.recorded()
+        inside = (frames > frames[0] + 0.2 * rate) & (frames < frames[-1] - 0.1 * rate)
+        frames = frames[inside]
+        # No silence: the tone crosses zero, but never stays there for 3 ms.
+        self.assertGreater(len(frames), rate)
+        self.assertLess(int(np.max(np.diff(frames))), 0.003 * rate)
