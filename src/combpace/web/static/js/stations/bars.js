@@ -65,7 +65,7 @@ export const bars = {
       button.addEventListener("click", () => { desk.store.view({ close }); desk.pictures.mount(); });
       seg.append(button);
     }
-    return [seg, ...rowsTools(desk), ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}<span class="long">pull an attack onto a tooth</span>`)];
+    return [seg, ...rowsTools(desk), ...gridTools(desk), ...leadInTool(desk), legend(`${swatch("onset", "attack")}${swatch("anchor", "anchor")}`)];
   },
   remove(desk, selection) {
     if (selection?.kind === "anchor") desk.act("release", { quarters: selection.q });
