@@ -387,6 +387,35 @@ class FitMoreTest(CliTest):
         for bad in (("--bars", "x"), ("--bars", "3-2"), ("--swing", "99")):
             self.assertEqual(self.run_main(*there, *bad)[0], 2, bad)
 
+    def test_pauses_are_silenced(self) -> None:
+        rng = np.random.default_rng(5)
+        audio = struck(0.5 + 0.5 * np.arange(24) + rng.uniform(-0.01, 0.01, 24), 13.0, low_every=4)
+        hiss = 0.0004 * rng.standard_normal(audio.samples.shape).astype(np.float32)
+        take, there, report = (
+            self.write("hiss.wav", (audio.samples + hiss).T, audio.sample_rate_hz),
+            str(self.folder / "quiet.wav"),
+            self.folder / "r.json",
+        )
+        asked = ("fit", take, "-o", there, "--own", "--grid", "1/4", "--method", "strike", "--report", str(report))
+        self.assertEqual(self.run_main(*asked)[0], 0)
+        self.assertNotIn("silenced", json.loads(report.read_text()))
+        plain, rate = sf.read(there)
+        status, _, said = self.run_main(*asked, "--silence-pauses", "--pause-limits", "45,80")
+        self.assertEqual(status, 0, said)
+        quiet, _ = sf.read(there)
+        spans = json.loads(report.read_text())["silenced"]
+        self.assertGreater(len(spans), 18)
+        inside = np.zeros(len(quiet), dtype=bool)
+        for span in spans:
+            first, stop = round(span["start_s"] * rate), round(span["end_s"] * rate)
+            inside[first:stop] = True
+            self.assertFalse(quiet[first + round(0.021 * rate) : stop - round(0.006 * rate)].any())
+        np.testing.assert_array_equal(quiet[~inside], plain[~inside])
+        for bad in (("--pause-limits", "45,80"), ("--silence-pauses", "--pause-limits", "45"), ("--silence-pauses", "--pause-limits", "5,80")):
+            status, _, said = self.run_main(*asked, *bad)
+            self.assertEqual(status, 2, bad)
+            self.assertIn("ause", said)
+
     def test_several_files_move_as_one(self) -> None:
         beats = 0.5 + 0.5 * np.arange(24)
         rng = np.random.default_rng(4)

@@ -91,6 +91,8 @@ def _parser() -> argparse.ArgumentParser:
     fit.add_argument("--bars", metavar="FIRST-LAST", help="outside of these bars nothing moves")
     fit.add_argument("--keep-lag", action="store_true", help="the take's own lead or lag stays; only the scatter shrinks")
     fit.add_argument("--coarse", action="store_true", help="only each bar's first attack goes to its line")
+    fit.add_argument("--silence-pauses", action="store_true", help="silence what is quiet between notes, with short fades")
+    fit.add_argument("--pause-limits", metavar="DB,MS", help="dB below the peak and least length; 50,80 without it")
     fit.add_argument("--proof", metavar="PATH", help="measure the attacks again in the result; “-” prints")
     fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     fit.add_argument("--report", type=Path, metavar="PATH")
@@ -225,6 +227,7 @@ def _measure(options: argparse.Namespace) -> int:
 def _fit(options: argparse.Namespace) -> int:
     from combpace.batch.bundle_fit import fit_files, proof_of_files
     from combpace.batch.files import FitReport, Target, fit_file, proof_of
+    from combpace.core.fit.pauses import Pauses, parse_pauses
     from combpace.core.fit.rule import Rule
     from combpace.core.tempo.grid import parse_grid
     from combpace.media.mapfiles import write_json
@@ -242,11 +245,15 @@ def _fit(options: argparse.Namespace) -> int:
     rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
     order = [name.strip() for name in options.marks_first.split(",") if name.strip()] if options.marks_first else []
+    if options.pause_limits and not options.silence_pauses:
+        raise ParameterError("--pause-limits goes with --silence-pauses. Nothing was written.")
+    limits = parse_pauses(options.pause_limits) if options.pause_limits else Pauses()
+    pauses = limits if options.silence_pauses else None
     report: FitReport
     if len(options.file) > 1:
-        report = fit_files(options.file, options.out, target, _hints(options), rule, options.method, order, _progress())
+        report = fit_files(options.file, options.out, target, _hints(options), rule, options.method, order, _progress(), pauses)
     else:
-        report = fit_file(options.file[0], options.out, target, _hints(options), rule, options.method, _progress())
+        report = fit_file(options.file[0], options.out, target, _hints(options), rule, options.method, _progress(), pauses)
     if options.report:
         write_json(report.document, options.report)
     if options.proof:

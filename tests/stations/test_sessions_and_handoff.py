@@ -7,6 +7,7 @@ import numpy as np
 import soundfile as sf
 
 from combpace.core.errors import NotFoundError, ParameterError
+from combpace.core.fit.pauses import Pauses
 from combpace.drawing import picture
 from combpace.drawing.weave import weave_of
 from combpace.session import shelf, words
@@ -81,6 +82,19 @@ class HandOffTest(PlaceTest):
         with self.place.database.writing() as db:
             db.get(JobRow, job).state = "done"  # type: ignore[union-attr]
         return {file.name: file for file in write.files_of(self.place, self.session)}
+
+    def test_pauses_of_fitted_takes_are_silenced_where_that_is_asked_for(self) -> None:
+        self.act("rule", take=self.lead, field="grid", value="1/4")
+        plain = next(file for name, file in self.run_order([self.lead], "wav24", "bar 1", []).items() if name.endswith(".wav"))
+        self.run_order([self.lead], "wav24", "bar 1", [], Pauses(45.0, 0.08))
+        newest = next(file for file in write.files_of(self.place, self.session) if file.name.endswith(".wav"))
+        quiet: object = newest
+        self.assertIn("silenced", json.loads(newest.details)["note"])
+        before, after = (sf.read(self.place.blobs.path(file.sha))[0] for file in (plain, quiet))  # type: ignore[attr-defined]
+        self.assertEqual(before.shape, after.shape)
+        changed = before != after
+        self.assertTrue(changed.any())
+        self.assertLess(np.abs(before[changed]).max(), 10 ** (-45 / 20) * np.abs(before).max() + 1e-6)
 
     def test_files_of_equal_length_that_start_at_bar_1(self) -> None:
         _, audio = breathing(rate=48000)

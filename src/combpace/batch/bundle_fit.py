@@ -20,12 +20,14 @@ from combpace.batch.files import (
     refuse_folder,
     session_map_for,
     write_stretched,
+    written_document,
 )
 from combpace.core.analysis.bundle import analyse_bundle
 from combpace.core.analysis.take import Hints
 from combpace.core.audio import SideBySide
 from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
+from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.proof import proof
 from combpace.core.fit.rule import Rule
@@ -51,6 +53,7 @@ def fit_files(
     method: str,
     marks_first: Sequence[str],
     on_progress: Callable[[str, float], None],
+    pauses: Pauses | None = None,
 ) -> BundleReport:
     """Pull the mics of one performance to a grid as one; each is written under its own name into a folder.
 
@@ -83,8 +86,9 @@ def fit_files(
         files = []
         for number, path in enumerate(targets):
             sound = StretchedSource(together, made.time_map, name, channels=together.channels_of(number))
-            frames, lowered_db = write_stretched(sound, made.time_map, path, on_progress)
-            files.append({"file": paths[number].name, "out": path.name, "frames": frames, "lowered_db": round(lowered_db, 2)})
+            heard = made.time_map.to_target(np.asarray(each[number].times))
+            written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
+            files.append({"file": paths[number].name, "out": path.name, **written_document(written, sound.sample_rate_hz, pauses)})
     times = np.asarray(marks.times)
     owners = tuple(paths[int(owner[int(np.argmin(np.abs(times - peg.take_s)))])].name if len(times) else paths[0].name for peg in made.pegs)
     document: dict[str, Any] = {

@@ -17,8 +17,9 @@ from combpace.core.analysis.lateness import lateness_s
 from combpace.core.analysis.readings import Reading, as_read, readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
-from combpace.core.clocks import Placement, SessionTimes, TakeTimes
+from combpace.core.clocks import FloatArray, Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.proof import Measured, proof, share_within
 from combpace.core.fit.rule import Rule
@@ -27,7 +28,7 @@ from combpace.core.stretch import StretchedSource, check_method, choose_method
 from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
-from combpace.media.encode import write_sound
+from combpace.media.encode import Written, write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
 from combpace.media.midi import read_map
 from combpace.media.stated import padding_is_stated, stated_tempi
@@ -155,8 +156,10 @@ class FitReport:
     document: dict[str, Any]
 
 
-def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, method: str, on_progress: Progress = _quiet) -> FitReport:
-    """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0."""
+def fit_file(
+    path: Path, out: Path, target: Target, hints: Hints, rule: Rule, method: str, on_progress: Progress = _quiet, pauses: Pauses | None = None
+) -> FitReport:
+    """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0, pauses silenced where that is asked for."""
     name = check_method(method)
     with opened(path, on_progress) as (source, decoded):
         analysis = analyse(source, named(path, hints), on_progress=on_progress)
@@ -167,19 +170,27 @@ def fit_file(path: Path, out: Path, target: Target, hints: Hints, rule: Rule, me
         pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
         made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
         name, reason = chosen_method(source, made.time_map, name)
-        written = write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress)
+        heard = made.time_map.to_target(np.asarray(analysis.onsets.times))
+        written = write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress, pauses, heard)
         document = {
             "version": 1,
             "file": path.name,
             "out": out.name,
             "method": name,
             "method_reason": reason,
-            "frames": written[0],
-            "lowered_db": round(written[1], 2),
+            **written_document(written, source.sample_rate_hz, pauses),
             "notes": list(decoded.notes),
             **fit_document(made),
         }
         return FitReport(made, name, reason, document)
+
+
+def written_document(written: Written, sample_rate_hz: int, pauses: Pauses | None) -> dict[str, Any]:
+    """The part of a report that says what one file came to."""
+    said: dict[str, Any] = {"frames": written.frames, "lowered_db": round(written.gain_db, 2)}
+    if pauses is not None:
+        said["silenced"] = [{"start_s": six(start / sample_rate_hz), "end_s": six(stop / sample_rate_hz)} for start, stop in written.pauses]
+    return said
 
 
 def fit_document(made: Fit) -> dict[str, Any]:
@@ -321,10 +332,12 @@ def chosen_method(source: Source, time_map: TimeMap, name: str) -> tuple[str, st
     return choice.method, choice.reason
 
 
-def write_stretched(made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress) -> tuple[int, float]:
-    """(frames written, decibels it was lowered by)."""
+def write_stretched(
+    made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress, pauses: Pauses | None = None, attacks_s: FloatArray | None = None
+) -> Written:
+    """Write a stretched sound from session time 0 on; attacks_s, session seconds, are kept where pauses are silenced."""
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")
     frames = round(float(time_map.target_s[-1]) * made.sample_rate_hz)
-    written = write_sound(made, out, "wav24", stop=frames, on_progress=lambda share: tell("rendering", share))
-    return written.frames, written.gain_db
+    kept = [] if attacks_s is None else [float(time) for time in attacks_s]
+    return write_sound(made, out, "wav24", stop=frames, pauses=pauses, attacks_s=kept, on_progress=lambda share: tell("rendering", share))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +13,8 @@ import soxr
 
 from combpace.core.audio import Samples, Source
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.pauses import Pauses, find_pauses, silenced
+from combpace.media.decode import FileSource
 
 BLOCK_FRAMES = 65536
 FORMATS = {
@@ -29,11 +31,13 @@ DITHER_SEED = 20_406
 
 @dataclass(frozen=True, slots=True)
 class Written:
-    """What was written: frames, the loudest sample before any lowering, and by how many decibels it was lowered (0 or less)."""
+    """What was written: frames, the loudest sample before any lowering, by how many decibels it was lowered (0 or less), and which frames
+    [start, stop) from the first one on are silenced pauses."""
 
     frames: int
     peak: float
     gain_db: float
+    pauses: tuple[tuple[int, int], ...] = ()
 
 
 def write_sound(
@@ -43,11 +47,14 @@ def write_sound(
     *,
     start: int = 0,
     stop: int | None = None,
+    pauses: Pauses | None = None,
+    attacks_s: Sequence[float] = (),
     on_progress: Callable[[float], None] | None = None,
 ) -> Written:
     """Write frames [start, stop) of a source; before its first frame and after its last is silence.
 
     kind     one of FORMATS
+    pauses   what is silenced; attacks_s, seconds from the source's frame 0, are kept
     Returns  what was written; integer formats that would clip are lowered so that the loudest sample is at full scale
     """
     if kind not in FORMATS:
@@ -65,14 +72,15 @@ def write_sound(
     partial = target.with_name(target.name + ".part")
     try:
         peak = _write_float(source, rough, start, stop, lambda share: tell(0.8 * share))
+        quiet = () if pauses is None else _silence(rough, partial, pauses, [time - start / source.sample_rate_hz for time in attacks_s])
         if subtype == "FLOAT":
             rough.replace(target)
-            return Written(stop - start, peak, 0.0)
+            return Written(stop - start, peak, 0.0, quiet)
         full = 1.0 - 2.0 ** (-15 if subtype == "PCM_16" else -23)
         gain = min(1.0, full / peak) if peak > 0 else 1.0
         _convert(rough, partial, container, subtype, gain, tell)
         partial.replace(target)
-        return Written(stop - start, peak, 20 * float(np.log10(gain)))
+        return Written(stop - start, peak, 20 * float(np.log10(gain)), quiet)
     finally:
         rough.unlink(missing_ok=True)
         partial.unlink(missing_ok=True)
@@ -90,6 +98,28 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
             out.write(block.T)
             tell((at + block.shape[1] - start) / (stop - start))
     return peak
+
+
+def _silence(rough: Path, partial: Path, pauses: Pauses, attacks_s: Sequence[float]) -> tuple[tuple[int, int], ...]:
+    """Silence the pauses of a float file, in its place."""
+    with FileSource(rough) as sound:
+        found = find_pauses(sound, pauses, attacks_s)
+        if not found:
+            return ()
+        _write_float(_Silenced(sound, found), partial, 0, sound.frames, lambda share: None)
+    partial.replace(rough)
+    return tuple(found)
+
+
+class _Silenced:
+    """A `Source` with its pauses silenced."""
+
+    def __init__(self, source: Source, pauses: Sequence[tuple[int, int]]) -> None:
+        self._source, self._pauses = source, pauses
+        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+
+    def read(self, start: int, stop: int) -> Samples:
+        return silenced(self._source.read(start, stop), start, self._pauses, self.frames, self.sample_rate_hz)
 
 
 def _convert(rough: Path, target: Path, container: str, subtype: str, gain: float, tell: Callable[[float], None]) -> None:

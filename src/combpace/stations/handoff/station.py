@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from combpace.jobs import queue
@@ -35,8 +36,10 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    files = files_of(state.folder, state.opened.row.id)
     return {
-        "files": files_of(state.folder, state.opened.row.id),
+        "files": files,
+        "notes": {file.id: note for file in files if (note := json.loads(file.details or "{}").get("note"))},
         "formats": FORMAT_NAMES,
         "writers": list(WRITERS.values()),
         "open_jobs": [view for view in queue.jobs_of(state.folder, state.opened.row.id) if view.is_open],

@@ -14,6 +14,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import ParameterError
+from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.tempo.map import TempoMap
 from combpace.jobs.queue import enqueue
@@ -31,11 +32,12 @@ from combpace.store import rows
 from combpace.store.models import FileRow
 
 
-def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, start: str, extras: list[str]) -> str:
+def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, start: str, extras: list[str], pauses: Pauses | None = None) -> str:
     """Queue a hand-off. Returns the job's id.
 
     kind    one of media.encode.FORMATS
     start   "bar 1" or "lead-in"
+    pauses  what is silenced in fitted takes; None leaves them as they are
     """
     if kind not in FORMATS:
         raise ParameterError(f"“{kind}” is not a format; choose WAV 16, 24, 32 float or FLAC.")
@@ -58,8 +60,12 @@ def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, s
             made = fits.take_fit(seen, take_id)
             time_map = made.fit.time_map
             plan["fit"] = {"source_s": list(map(float, time_map.source_s)), "target_s": list(map(float, time_map.target_s)), "method": made.method}
+            if pauses is not None:
+                plan["attacks_s"] = [float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))]
         takes.append(plan)
     args: dict[str, Any] = {"session": session_id, "takes": takes, "kind": kind, "start": start, "extras": sorted(extras)}
+    if pauses is not None:
+        args["pauses"] = [pauses.below_db, pauses.least_s]
     # What is written is what was ordered, whatever is decided while it waits.
     args["revision"] = seen.opened.revision.id
     return enqueue(folder, session_id, "handoff", session_id, args)
@@ -105,8 +111,20 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
             share(0.0)
             target = folder.blobs.new_path(suffix)
             with _sounding(folder, seen, plan, args["session"]) as source:
-                written = write_sound(at_rate(source, rate), target, args["kind"], start=start, stop=start + frames, on_progress=share)
-            note = f"lowered by {-written.gain_db:.1f} dB, it would have clipped" if written.gain_db < -0.05 else ""
+                written = write_sound(
+                    at_rate(source, rate),
+                    target,
+                    args["kind"],
+                    start=start,
+                    stop=start + frames,
+                    pauses=Pauses(*args["pauses"]) if plan["fit"] and args.get("pauses") else None,
+                    attacks_s=plan.get("attacks_s", ()),
+                    on_progress=share,
+                )
+            notes = [f"lowered by {-written.gain_db:.1f} dB, it would have clipped"] if written.gain_db < -0.05 else []
+            if plan["fit"] and args.get("pauses"):
+                notes.append(f"{words.count(len(written.pauses), 'pause')} silenced")
+            note = "; ".join(notes)
             name = file_name(f"{stem} - {plan['name']}{' fitted' if plan['fit'] else ''}", suffix, taken)
             files.append((target, name, "audio", {"frames": frames, "rate": rate, "note": note}))
         files += _extras(folder, seen, session_map, args, span, stem, taken)

@@ -7,6 +7,7 @@ from typing import Any, Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from combpace.core.fit.pauses import parse_pauses
 from combpace.jobs import queue
 from combpace.session.decisions import TakeId
 from combpace.stations.fit import rendering
@@ -26,6 +27,8 @@ class HandOff(BaseModel):
     kind: str = "wav24"
     start: Literal["bar 1", "lead-in"] = "bar 1"
     extras: list[str] = Field(default_factory=list, max_length=8)
+    # dB below the peak and least length in ms, "50,80"; null leaves pauses as they are
+    silence: str | None = Field(default=None, max_length=40)
 
 
 @router.post("/sessions/{session_id}/render")
@@ -35,7 +38,8 @@ def render(session_id: str, body: Render, folder: Folder) -> dict[str, str]:
 
 @router.post("/sessions/{session_id}/hand-off")
 def hand_off(session_id: str, body: HandOff, folder: Folder) -> dict[str, str]:
-    return {"job": write.order(folder, session_id, body.takes, body.kind, body.start, body.extras)}
+    pauses = None if body.silence is None else parse_pauses(body.silence)
+    return {"job": write.order(folder, session_id, body.takes, body.kind, body.start, body.extras, pauses)}
 
 
 @router.get("/jobs/{job_id}")

@@ -243,7 +243,7 @@ export function makeSide(desk) {
   async function handOff(form) {
     const data = new FormData(form);
     try {
-      await send(`/api/sessions/${session}/hand-off`, { takes: data.getAll("take"), kind: data.get("kind"), start: data.get("start"), extras: data.getAll("extra") });
+      await send(`/api/sessions/${session}/hand-off`, { takes: data.getAll("take"), kind: data.get("kind"), start: data.get("start"), extras: data.getAll("extra"), silence: data.get("pauses") ? `${data.get("below")},${data.get("least")}` : null });
       words.note("The files are being written; go on meanwhile.");
     } catch (error) { words.trouble(error); }
   }
