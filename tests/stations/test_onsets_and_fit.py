@@ -203,6 +203,37 @@ class FitTest(PlaceTest):
         self.act("drop", take=self.loose)
         self.assertFalse(fits.take_fit(self.seen(), self.loose).stated)
 
+    def test_a_peg_by_hand_replaces_those_it_would_cross(self) -> None:
+        marks = [float(time) for time in self.seen().onsets(self.loose).times]
+        self.act("peg", take=self.loose, take_s=marks[5], quarters=5.0, session_s=None)
+        self.act("peg", take=self.loose, take_s=marks[8], quarters=8.0, session_s=None)
+        said = self.act("peg", take=self.loose, take_s=marks[6], quarters=8.5, session_s=None)
+        self.assertIn("replaces 1 peg", said.note)
+        kept = [peg.take_s for peg in self.seen().document.pegs[self.loose].pegs]
+        self.assertEqual([round(time, 6) for time in sorted(kept)], [round(time, 6) for time in (marks[5], marks[6])])
+        self.assertEqual(sum(peg.kind == "hand" for peg in fits.take_fit(self.seen(), self.loose).fit.pegs), 2)
+
+    def test_the_rule_goes_to_all_other_takes(self) -> None:
+        other = bring_in(self.place, self.session, struck(self.beats + 0.015, 25), "bass box.wav")
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        self.act("rule", take=self.loose, field="strength", value="85")
+        self.act("rule-to-others", take=self.loose)
+        rules = self.seen().document.rules
+        self.assertEqual(rules[other], rules[self.loose])
+        self.assertEqual(rules[other].rule.strength, 0.85)
+
+    def test_advice_and_what_rides_in_words(self) -> None:
+        self.act("rule", take=self.loose, field="grid", value="1/16")
+        said = [one["text"] for one in fit_sentence(self.seen(), self.loose)["advice"]]
+        self.assertIn("The smallest value played here is 1/4: a 1/16 grid is finer than the playing.", said)
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        self.act("rule", take=self.loose, field="ignore", value="10")
+        shown = fit_sentence(self.seen(), self.loose)
+        self.assertEqual([one for one in shown["advice"] if "finer" in one["text"]], [])
+        self.assertEqual(len(shown["rides"]), shown["numbers"]["riding"])
+        self.assertGreater(len(shown["rides"]), 0)
+        self.assertEqual({one["why"] for one in shown["rides"]}, {"too far from a place"})
+
     def test_a_bundle_moves_as_one(self) -> None:
         mate = bring_in(self.place, self.session, struck(self.beats + 0.003, float(self.beats[-1]) + 1), "reed organ far.wav")
         self.act("bundle", takes=[self.loose, mate], name="Organ")

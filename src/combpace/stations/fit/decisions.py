@@ -103,22 +103,57 @@ def _bars(text: str) -> tuple[int, int] | None:
     return bars
 
 
+def other_takes(state: SessionState, timing: str) -> list[TakeEntry]:
+    """Whose rule could be the same: every other take with a pace of its own that moves by its own sentence."""
+    takes = state.document.takes
+    return [
+        entry
+        for entry in takes
+        if entry.id != timing and state.document.timing_take(entry.id) == entry.id and entry.kind != "loop" and state.own_pace(entry.id) is not None
+    ]
+
+
+@decision("rule-to-others", TakeArgs)
+def rule_to_others(state: SessionState, args: TakeArgs) -> Change:
+    """Give a take's sentence to all other takes that have a pace, loops left out; pegs by hand stay."""
+    timing = state.document.timing_take(args.take)
+    choice = state.document.rules.get(timing, default_rule())
+    others = other_takes(state, timing)
+    if not others:
+        raise ParameterError("There is no other take with a pulse to give this rule to. Nothing was changed.")
+    parts = {f"rule:{one.id}": forms.rule_part(choice) for one in (state.document.take(timing), *others)}
+    names = ", ".join(one.name for one in others)
+    return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
+
+
 @decision("peg", PegArgs)
 def peg(state: SessionState, args: PegArgs) -> Change:
     """Pull one onset by hand, onto a place or, freed, to a moment."""
     timing = state.document.timing_take(args.take)
     pegs = state.document.pegs.get(timing, TakePegs())
     made = HandPeg(args.take_s, args.quarters, args.session_s)
+    session_map = state.need_map()
+
+    def goal(one: HandPeg) -> float:
+        return session_map.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
+
+    others = [other for other in pegs.pegs if abs(other.take_s - args.take_s) > EDIT_REACH_S]
+    # Two that would change places cannot both hold: the newer one is meant.
+    crossed = [other for other in others if (other.take_s - made.take_s) * (goal(other) - goal(made)) <= 0.0]
     new = TakePegs(
-        (*(other for other in pegs.pegs if abs(other.take_s - args.take_s) > EDIT_REACH_S), made),
+        (*(other for other in others if other not in crossed), made),
         tuple(time for time in pegs.rides if abs(time - args.take_s) > EDIT_REACH_S),
     )
-    session_map = state.need_map()
     if args.quarters is not None:
         near_place(state, args.quarters)
     target = session_map.second(args.quarters) if args.quarters is not None else near_audio(state, float(args.session_s or 0.0))
     shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
-    return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.")
+    lost = (
+        f" It replaces {words.count(len(crossed), 'peg')} that it would cross: {', '.join(words.clock(one.take_s) for one in crossed)}."
+        if crossed
+        else ""
+    )
+    return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}")
 
 
 @decision("ride", RideArgs)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from combpace.core.errors import ParameterError
+from combpace.core.fit.advice import SLIGHT_MS, advice
 from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.rule import Rule
@@ -144,10 +145,50 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "rendered": fits.is_rendered(state, made),
         "proved": _proved(state, made),
         "spread_ms": _tightness(state, made),
+        "advice": _advice(state, made),
+        "rides": _rides(state, made),
+        "others": _others(state, made),
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,
     }
+
+
+def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
+    """Sentences, each with the field of the rule that would answer it, or none."""
+    pace, line = state.own_pace(made.take.id), state.need_map()
+    if pace is None:
+        return []
+    rule = made.choice.rule
+    found, said = advice(pace.to_quarters(fits.marks_of(state, made.take.id).times), made.fit, rule, line), []
+    if found.smallest is not None:
+        text = f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than the playing."
+        said.append({"text": text, "do": f"Take 1/{found.smallest}", "field": "grid", "value": f"1/{found.smallest}"})
+    if found.slight > 0.5:
+        text = f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few will hear: it may be left as it was played."
+        said.append({"text": text, "do": f"Leave alone up to {SLIGHT_MS:g} ms", "field": "leave_alone", "value": f"{SLIGHT_MS:g}"})
+    for first, last in found.loose:
+        said.append({"text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost less."})
+    if found.far:
+        low, high = FACTOR_LIMITS
+        said.append({"text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be heard; they are listed below."})
+    return said
+
+
+def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
+    """Onsets without a peg: where they will end up, and why they ride."""
+    line = state.need_map()
+    ends = made.fit.time_map.to_target(np.asarray(made.fit.riding))
+    why = {"place taken": "another one is nearer to its place", "ignored": "too far from a place", "no room": "no room between its neighbours"}
+    return [
+        {"place": words.place(line, line.place(float(end))), "why": why.get(reason, reason)}
+        for end, reason in zip(ends, made.fit.reasons, strict=True)
+    ]
+
+
+def _others(state: SessionState, made: fits.TakeFit) -> list[str]:
+    """Names of what else the rule can be given to: takes, and bundles by their own name, with a pace."""
+    return [entry.name for entry in decisions.other_takes(state, made.take.id)]
 
 
 def _ignored(rule: Rule) -> str:

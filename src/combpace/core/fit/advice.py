@@ -1,0 +1,89 @@
+"""Honest advice about a fit: what the grid is too fine for, what nobody will hear, what a new performance would mend cheaper."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.clocks import FloatArray, Quarters, SessionTimes
+from combpace.core.fit.pegs import FACTOR_LIMITS, Fit
+from combpace.core.fit.rule import Rule
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_number
+
+# Note values that may be the smallest one played, coarsest first.
+VALUES = (4, 8, 16)
+# A value is the smallest where so few onsets lie nearer to a place between.
+BETWEEN = 0.03
+# Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
+SLIGHT_MS = 8.0
+# Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so many onsets each.
+SIXTEENTH, LEAST_ONSETS, LEAST_BARS = 0.25, 2, 2
+# Of a value nothing is said from fewer onsets.
+LEAST_PLAYED = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """What may be said of a fit.
+
+    smallest     denominator of the smallest note value played where it is coarser than the grid, else None
+    slight       share of pulled pegs that move less than SLIGHT_MS, 0 where nothing is pulled
+    far          how many stretches lie beyond the good range of factors
+    loose        runs of bars (first, last), by number, that are off by more than a sixteenth
+    """
+
+    smallest: int | None
+    slight: float
+    far: int
+    loose: tuple[tuple[int, int], ...]
+
+
+def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTimes]) -> Advice:
+    """Look at a fit.
+
+    own  where the onsets were played, quarters of the session's map
+    """
+    low, high = FACTOR_LIMITS
+    moves = np.array([abs(peg.target_s - peg.own_s) for peg in made.pegs if peg.kind == "pulled"]) * 1000.0
+    factors = np.asarray(made.time_map.factors)
+    return Advice(
+        _smallest(own, rule.grid, session_map),
+        float(np.mean(moves < SLIGHT_MS)) if len(moves) else 0.0,
+        int(np.sum((factors < low) | (factors > high))),
+        _loose(np.asarray(own, dtype=np.float64), rule.grid, session_map),
+    )
+
+
+def _smallest(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) -> int | None:
+    """The coarsest value on which all lies as well as on values twice as fine; None where that is no news, or triplets are meant."""
+    if grid.shape != "straight" or len(own) < LEAST_PLAYED:
+        return None
+    at = np.asarray(own)
+    for value in VALUES:
+        if value >= grid.value:
+            return None
+        nearest, finer = (np.asarray(Grid(denominator).nearest(own, session_map)) for denominator in (value, 2 * value))
+        if np.mean(np.abs(at - finer) < np.abs(at - nearest) - 1e-9) <= BETWEEN:
+            return value
+    return None
+
+
+def _loose(own: FloatArray, grid: Grid, session_map: TempoMap[SessionTimes]) -> tuple[tuple[int, int], ...]:
+    """Runs of bars half of whose onsets lie farther than a sixteenth from the places of the grid."""
+    if not len(own):
+        return ()
+    off = np.abs(np.asarray(grid.nearest(Quarters(own), session_map)) - own) > SIXTEENTH
+    bars: dict[int, list[bool]] = {}
+    for place, far in zip(own, off, strict=True):
+        bars.setdefault(session_map.bar_of(float(place)), []).append(bool(far))
+    loose = sorted(index for index, fars in bars.items() if len(fars) >= LEAST_ONSETS and np.mean(fars) >= 0.5)
+    runs: list[list[int]] = []
+    for index in loose:
+        if runs and index == runs[-1][1] + 1:
+            runs[-1][1] = index
+        else:
+            runs.append([index, index])
+    return tuple((bar_number(first), bar_number(last)) for first, last in runs if last - first + 1 >= LEAST_BARS)

@@ -1,0 +1,55 @@
+"""Advice about a fit, by examples."""
+
+import unittest
+
+import numpy as np
+
+from combpace.core.clocks import Placement, Quarters, take_times
+from combpace.core.fit.advice import Advice, advice
+from combpace.core.fit.pegs import fit
+from combpace.core.fit.rule import Rule
+from combpace.core.onsets.detect import Onsets
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import steady_map
+
+BPM = 120.0
+
+
+def asked(places: np.ndarray, grid: Grid, strength: float = 1.0) -> Advice:
+    """Onsets at places in quarters, fitted to a grid of the same tempo."""
+    line = steady_map(BPM, 0.0)
+    times = np.asarray(places) * 60 / BPM
+    onsets = Onsets(take_times(times), np.full(len(times), 0.8), np.ones(len(times)))
+    rule = Rule(grid, strength)
+    return advice(Quarters(np.asarray(places, dtype=float)), fit(onsets, line, line, Placement("a"), times[-1] + 1.0, rule), rule, line)
+
+
+class AdviceTest(unittest.TestCase):
+    def test_smallest_value_played(self) -> None:
+        rng = np.random.default_rng(1)
+        eighths = np.arange(64) * 0.5 + rng.uniform(-0.05, 0.05, 64) + 4.0
+        self.assertEqual(asked(eighths, Grid(16)).smallest, 8)
+        self.assertEqual(asked(eighths[::2], Grid(16)).smallest, 4)
+        self.assertIsNone(asked(eighths, Grid(8)).smallest)
+        # A few sixteenths between are played on purpose.
+        self.assertIsNone(asked(np.sort(np.append(eighths, [6.25, 9.75, 12.25, 15.75])), Grid(16)).smallest)
+        self.assertIsNone(asked(eighths, Grid(16, "triplet")).smallest)
+
+    def test_slight_moves(self) -> None:
+        rng = np.random.default_rng(2)
+        # 5 ms are .01 quarters at 120.
+        self.assertEqual(asked(4.0 + np.arange(32) + rng.uniform(-0.01, 0.01, 32), Grid(4)).slight, 1.0)
+        self.assertEqual(asked(4.0 + np.arange(32) + 0.06 * (-1.0) ** np.arange(32), Grid(4)).slight, 0.0)
+
+    def test_bars_to_play_again(self) -> None:
+        places = 4.0 + np.arange(40.0)
+        places[16:28] += 0.4
+        self.assertEqual(asked(places, Grid(4)).loose, ((6, 8),))
+        places[20:] = 24.0 + np.arange(20.0)
+        # One bar alone is mended.
+        self.assertEqual(asked(places, Grid(4)).loose, ())
+
+    def test_stretches_beyond_the_good_range(self) -> None:
+        # 50 ms between two onsets become 250.
+        self.assertEqual(asked(np.array([4.0, 4.0 + 1.2, 5.3, 6.0]), Grid(8)).far, 1)
+        self.assertEqual(asked(4.0 + np.arange(16.0), Grid(4)).far, 0)
