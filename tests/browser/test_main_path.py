@@ -191,8 +191,13 @@ class MainPathTest(BrowserTest):
         self.page.keyboard.press("ArrowLeft")
         self.idle()
         self.assertIn("−1.0 ms", self.said())
+        # W hears it alone, up to the next one.
         self.page.keyboard.press("w")
-        self.page.wait_for_function("combpace.player.playing")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.alone")
+        heard = self.look("combpace.player.until")
+        chosen = self.look("combpace.state.selection.t")
+        times = self.look("combpace.state.picture.onsets[combpace.state.focus].t")
+        self.assertAlmostEqual(heard, min(time for time in times if time > chosen + 0.02) - 0.002, places=3)
         self.page.wait_for_function("!combpace.player.playing")
         # X drops the mark under the pointer.
         count = self.look("combpace.state.picture.onsets[combpace.state.focus].t.length")

@@ -8,7 +8,12 @@ import { makeMap } from "../../src/combpace/web/static/js/views/map.js";
 const RATE = 48000;
 const clicks = JSON.parse(readFileSync(new URL("click_vectors.json", import.meta.url)));
 
-class Param { constructor() { this.value = 1; } setTargetAtTime(value) { this.value = value; } setValueAtTime(value) { this.value = value; } linearRampToValueAtTime(value) { this.value = value; } }
+class Param {
+  constructor() { this.value = 1; this.steps = []; }
+  setTargetAtTime(value) { this.value = value; }
+  setValueAtTime(value, at) { this.value = value; this.steps.push([value, at]); }
+  linearRampToValueAtTime(value, at) { this.value = value; this.steps.push([value, at]); }
+}
 class Node { constructor() { this.gain = new Param(); this.pan = new Param(); } connect(to) { return to; } disconnect() {} }
 class FakeContext {
   constructor() { this.sampleRate = RATE; this.currentTime = 10; this.state = "running"; this.destination = {}; this.started = []; }
@@ -175,4 +180,18 @@ test("what would go over full scale together is lowered before it sounds, and sa
   player.segments.now = () => full(0.99);
   player.guard(voices, 2);
   assert.equal(player.headroom, 1, "one take alone is heard as it is");
+});
+
+test("one sound alone fades in and out over 10 ms; a range that is merely played does not", async () => {
+  await player.play(0.5, 1.2, null, true);
+  await settle();
+  const one = [...player.sounding].find((entry) => entry.envelope?.gain.steps.length), from = ofTakes()[0].exact / RATE;
+  const steps = one.envelope.gain.steps;
+  assert.deepEqual(steps.map(([value]) => value), [0, 1, 1, 0]);
+  [from, from + 0.01, from + 0.69, from + 0.7].forEach((at, k) => assert.ok(Math.abs(steps[k][1] - at) < 1e-4, `${steps[k][1]} for ${at}`));
+  player.stop();
+  await player.play(0.5, 1.2);
+  await settle();
+  assert.ok([...player.sounding].every((entry) => !entry.envelope?.gain.steps.length));
+  player.stop();
 });

@@ -2,6 +2,9 @@
 // What the pictures are given: one plain state, and what they may ask for.
 import { gridPlaces } from "../views/map.js";
 
+// What no other attack follows is heard for so long, seconds.
+const LONGEST_S = 4;
+
 /**
  * @typedef {{id: string, name: string, kind: string, role: string, pace: string, bundle: string | null, offset_s: number, state: string,
  *   rate: number, frames: number | null, channels: number, duration_s: number, peak: number | null, fitted: boolean, sound: string | null, error: string | null}} Take
@@ -16,7 +19,7 @@ import { gridPlaces } from "../views/map.js";
  *   state: State, peaks: import("../api/peaks.js").Peaks,
  *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, forget: () => void,
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
- *   hear: (time: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
+ *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
  *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, scrolled: () => void
  * }} Host
@@ -48,6 +51,7 @@ export function makeHost(desk) {
     show: (index) => desk.pictures.view()?.show(index),
     showTime: (time) => desk.station().show(desk, time, 0),
     hear: (time) => desk.play(Math.max(-1000, time - 0.04), time + 0.32),
+    hearOne: (time, next) => desk.play(Math.max(-1000, time - 0.012), Math.min(next - 0.002, time + LONGEST_S), { faded: true }),
     pointAt: (place) => { desk.pointer = place; },
     placeNow: () => desk.steps.placeNow(),
     pull: (time, quarters, free = false) => desk.act("pull", { time_s: time, quarters, free }),

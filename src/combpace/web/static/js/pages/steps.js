@@ -86,9 +86,11 @@ export function makeSteps(desk) {
     return state.selection.t + (host.take(state.selection.take)?.offset_s ?? 0);
   }
 
+  /** A chosen attack alone, up to the next one of its take; else what is at the pointer. */
   function hearChosen() {
-    const time = chosenTime() ?? desk.pointer?.time ?? player.position();
-    host.hear(time);
+    const time = chosenTime();
+    if (time === null || state.selection?.kind !== "onset") return host.hear(desk.pointer?.time ?? player.position());
+    host.hearOne(time, host.marks(state.selection.take).times.find((/** @type {number} */ other) => other > time + 0.02) ?? Infinity);
   }
 
   /** Arrows: what the station does with them; mostly the tooth for the chosen attack. @param {number} step @param {boolean} fine */

@@ -100,11 +100,11 @@ function playing(desk) {
 
   /**
    * Play; with a map on trial the click follows that one, until something else is played.
-   * @param {number} time @param {number | null} [until] @param {{map?: any, after?: () => void}} [more]
+   * @param {number} time @param {number | null} [until] @param {{map?: any, after?: () => void, faded?: boolean}} [more]
    */
   function play(time, until = null, more = {}) {
     desk.trial = more.map ?? null;
-    player.play(time, until, more.after ?? null).catch((/** @type {any} */ error) => desk.words.note(`The sound could not be started: ${error.message ?? error}`, true));
+    player.play(time, until, more.after ?? null, more.faded ?? false).catch((/** @type {any} */ error) => desk.words.note(`The sound could not be started: ${error.message ?? error}`, true));
   }
 
   /** Once a frame while it plays: playhead, read-outs, and the picture follows. */

@@ -8,6 +8,8 @@ const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
 const FULL = 0.985, LOWER_S = 0.004;
 // A switch between original and fitted fades over so long, and waits so long for what is not there yet.
 const FADE_S = 0.008, SWITCH_MS = 4000;
+// One sound by itself begins and ends in this, so that no neighbour is heard as a click.
+const ALONE_S = 0.01;
 
 /**
  * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null
@@ -41,6 +43,8 @@ export class Player {
     this.switching = 0;
     /** From which frame of the context on what begins fades in; 0 for nothing. */
     this.fadeFrom = 0;
+    /** @type {[number, number] | null} frames between which one sound is heard by itself, faded in and out at both ends */
+    this.alone = null;
     /** @type {(() => void) | null} what comes when that was reached; not when it was stopped before */
     this.after = null;
     this.rest = 0;
@@ -133,14 +137,15 @@ export class Player {
     for (const voice of this.audible()) this.fetch(voice, Math.floor(position / this.speed / SEGMENT_S)).catch(() => {});
   }
 
-  /** Play from a session time. @param {number} position @param {number | null} [until] stop there @param {(() => void) | null} [after] then */
-  async play(position, until = null, after = null) {
+  /** Play from a session time. @param {number} position @param {number | null} [until] stop there @param {(() => void) | null} [after] then @param {boolean} [faded] both ends, up to `until` */
+  async play(position, until = null, after = null, faded = false) {
     const pressed = performance.now(), context = this.ready();
     this.halt();
     this.starting = true;
     const turn = ++this.turn;
     this.until = until;
     this.after = after;
+    this.alone = faded && until !== null ? [this.frames(position), this.frames(until)] : null;
     this.rest = position;
     if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1])) position = this.loop[0];
     const first = Math.floor(position / this.speed / SEGMENT_S);
@@ -325,6 +330,11 @@ export class Player {
       if (this.fadeFrom && Math.abs(run.ctx + late - this.fadeFrom) < 0.2 * this.rate && run.ctx <= this.fadeFrom) {
         envelope.gain.setValueAtTime(0, (run.ctx + late) / this.rate);
         envelope.gain.linearRampToValueAtTime(1, (run.ctx + late) / this.rate + FADE_S);
+      }
+      if (this.alone) {
+        const [first, end] = this.alone, gain = envelope.gain, from = (run.ctx + late) / this.rate, to = (run.ctx + run.length) / this.rate;
+        if (run.pos === first) { gain.setValueAtTime(0, from); gain.linearRampToValueAtTime(1, from + ALONE_S); }
+        if (run.pos + run.length === end) { gain.setValueAtTime(1, Math.max(from + ALONE_S, to - ALONE_S)); gain.linearRampToValueAtTime(0, to); }
       }
       node.connect(envelope).connect(this.strip(voice.id).gain);
       this.follow(node, run.ctx + late, envelope);
