@@ -195,3 +195,16 @@ test("one sound alone fades in and out over 10 ms; a range that is merely played
   assert.ok([...player.sounding].every((entry) => !entry.envelope?.gain.steps.length));
   player.stop();
 });
+
+test("a loop has no step at its seam: its end dies away in 3 ms, its start comes up in 1.5", async () => {
+  player.setLoop([0.5, 1.0]);
+  await player.play(0.5);
+  await settle();
+  const steps = [...player.sounding].filter((entry) => entry.envelope).map((entry) => entry.envelope.gain.steps);
+  assert.ok(steps.length > 0);
+  for (const [up0, up1, down0, down1] of steps) {
+    assert.deepEqual([up0[0], up1[0], down0[0], down1[0]], [0, 1, 1, 0]);
+    assert.ok(Math.abs(up1[1] - up0[1] - 0.0015) < 1e-6 && Math.abs(down1[1] - down0[1] - 0.003) < 1e-6);
+  }
+  player.stop();
+});

@@ -8,6 +8,8 @@ const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
 const FULL = 0.985, LOWER_S = 0.004;
 // A switch between original and fitted fades over so long, and waits so long for what is not there yet.
 const FADE_S = 0.008, SWITCH_MS = 4000;
+// Where a loop comes round its end dies away and its start comes up in this: no step, and the attack on its first line stays sharp.
+const SEAM_OUT_S = 0.003, SEAM_IN_S = 0.0015;
 // One sound by itself begins and ends in this, so that no neighbour is heard as a click.
 const ALONE_S = 0.01;
 
@@ -331,11 +333,8 @@ export class Player {
         envelope.gain.setValueAtTime(0, (run.ctx + late) / this.rate);
         envelope.gain.linearRampToValueAtTime(1, (run.ctx + late) / this.rate + FADE_S);
       }
-      if (this.alone) {
-        const [first, end] = this.alone, gain = envelope.gain, from = (run.ctx + late) / this.rate, to = (run.ctx + run.length) / this.rate;
-        if (run.pos === first) { gain.setValueAtTime(0, from); gain.linearRampToValueAtTime(1, from + ALONE_S); }
-        if (run.pos + run.length === end) { gain.setValueAtTime(1, Math.max(from + ALONE_S, to - ALONE_S)); gain.linearRampToValueAtTime(0, to); }
-      }
+      if (this.alone) fadeEnds(envelope.gain, run, late, this.rate, this.alone, ALONE_S, ALONE_S);
+      else if (this.until === null && this.loop) fadeEnds(envelope.gain, run, late, this.rate, [this.frames(this.loop[0]), this.frames(this.loop[1])], SEAM_IN_S, SEAM_OUT_S);
       node.connect(envelope).connect(this.strip(voice.id).gain);
       this.follow(node, run.ctx + late, envelope);
       node.start((run.ctx + late) / this.rate, (run.pos + late - number * SEGMENT_S * this.rate) / this.rate, (run.length - late) / this.rate);
@@ -432,4 +431,15 @@ export class Player {
       pan.pan.value = strip?.pan ?? 0;
     }
   }
+}
+
+/**
+ * Let a run come up where it begins a range, and die away where it ends it.
+ * @param {AudioParam} gain @param {Run} run @param {number} late frames that it misses @param {number} rate
+ * @param {number[]} range frames [first, end) @param {number} upS @param {number} downS
+ */
+function fadeEnds(gain, run, late, rate, [first, end], upS, downS) {
+  const from = (run.ctx + late) / rate, to = (run.ctx + run.length) / rate;
+  if (run.pos === first) { gain.setValueAtTime(0, from); gain.linearRampToValueAtTime(1, from + upS); }
+  if (run.pos + run.length === end) { gain.setValueAtTime(1, Math.max(from + upS, to - downS)); gain.linearRampToValueAtTime(0, to); }
 }
