@@ -1,3 +1,5 @@
+import json
+
 import numpy as np
 import soundfile as sf
 
@@ -6,10 +8,11 @@ from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.session import fits
 from combpace.session.state import edited
-from combpace.stations.fit.rendering import render_take
+from combpace.stations.fit.rendering import order_render, render_take
 from combpace.stations.fit.station import fit_sentence, proof_of
 from combpace.stations.takes import importing
 from combpace.store import rows
+from combpace.store.models import JobRow
 from tests.core.analysis.test_opening import eighths
 from tests.support.places import PlaceTest, bring_in, look
 from tests.support.sounds import attack_starts, struck
@@ -247,6 +250,44 @@ class FitTest(PlaceTest):
         self.act("take", take=mate, field="bundle", value="")
         self.assertEqual(fits.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate), ((), 0))
         self.assertNotEqual(fits.take_fit(self.seen(), mate).key, alone)
+
+    def test_a_bundles_attacks_are_measured_in_the_mic_whose_mark_counts(self) -> None:
+        rng = np.random.default_rng(8)
+        end = float(self.beats[-1]) + 1
+        played = self.beats + rng.uniform(-0.02, 0.02, len(self.beats))
+        low = bring_in(self.place, self.session, struck(played[::2], end, low_every=1), "tub low.wav")
+        high = bring_in(self.place, self.session, struck(played[1::2], end), "tub high.wav")
+        self.act("bundle", takes=[low, high], name="Tub")
+        self.act("rule", take=low, field="grid", value="1/4")
+        seen = self.seen()
+        made = fits.take_fit(seen, high)
+        job = order_render(self.place, self.session, self.version, high)
+        with self.place.database.reading() as db:
+            args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
+        self.assertEqual(set(args["mics"]), {low, high})
+        render_take(self.place, args, lambda phase, share: None)
+        kept = rows.render_of(self.place.database, self.session, made.key)
+        assert kept is not None
+        off = [one[2] for one in json.loads(kept.details)["proof"]]
+        self.assertGreater(len(off), 20)
+        self.assertGreater(np.mean([one is not None and abs(one) < 3.0 for one in off]), 0.9)
+
+    def test_whose_marks_count_first_is_said_and_changed(self) -> None:
+        mate = bring_in(self.place, self.session, struck(self.beats + 0.012, float(self.beats[-1]) + 1), "reed organ far.wav")
+        self.act("bundle", takes=[self.loose, mate], name="Organ")
+        timing = self.seen().document.timing_take(mate)
+        order = fits.mics_in_order(self.seen(), timing)
+        self.assertEqual(set(order), {self.loose, mate})
+        self.act("rule", take=mate, field="first", value=order[1])
+        self.assertEqual(fits.mics_in_order(self.seen(), timing), order[::-1])
+        marks, mics = fits.marks_and_mics(self.seen(), timing)
+        self.assertEqual(len(mics), len(marks))
+        self.assertEqual([name for _, name in fit_sentence(self.seen(), mate)["order"]], [self.seen().document.take(one).name for one in order[::-1]])
+        # The order goes with the sentence through every other change of it.
+        self.act("rule", take=mate, field="strength", value="80")
+        self.assertEqual(fits.mics_in_order(self.seen(), timing), order[::-1])
+        with self.assertRaisesRegex(ParameterError, "not one of the bundle"):
+            self.act("rule", take=mate, field="first", value=self.lead)
 
     def test_what_rings_in_one_mic_is_cut_in_none(self) -> None:
         end = float(self.beats[-1]) + 1

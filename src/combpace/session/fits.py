@@ -14,7 +14,7 @@ from combpace.core.clocks import Placement, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.fit.together import union
+from combpace.core.fit.together import clearest_first, union
 from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 from combpace.media.decode import FileSource
@@ -78,10 +78,31 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
 
 def marks_of(seen: SessionState, timing: str) -> Onsets:
     """The marks that a fit goes by, on the timing take's clock: its own, or of a bundle those of all its mics as one."""
+    return marks_and_mics(seen, timing)[0]
+
+
+def marks_and_mics(seen: SessionState, timing: str) -> tuple[Onsets, list[str]]:
+    """(the marks that a fit goes by, of each the id of the take whose mark it is)."""
     together, entry = seen.document.bundle_of(timing), seen.document.take(timing)
     if len(together) < 2:
-        return seen.onsets(timing)
-    return union([_later(seen.onsets(mate.id), mate.offset_s - entry.offset_s) for mate in together])[0]
+        alone = seen.onsets(timing)
+        return alone, [timing] * len(alone)
+    each = [_later(seen.onsets(mate.id), mate.offset_s - entry.offset_s) for mate in together]
+    marks, mics = union(each, [_at(together, take_id) for take_id in mics_in_order(seen, timing)])
+    return marks, [together[mic].id for mic in mics]
+
+
+def mics_in_order(seen: SessionState, timing: str) -> list[str]:
+    """The takes of a bundle as their marks count: those that the sentence names first, then the clearest."""
+    together = seen.document.bundle_of(timing)
+    choice = seen.document.rules.get(timing, default_rule())
+    ids = [mate.id for mate in together]
+    named = [take_id for take_id in choice.first if take_id in ids]
+    return [*named, *(ids[k] for k in clearest_first([seen.onsets(take_id) for take_id in ids]) if ids[k] not in named)]
+
+
+def _at(together: Sequence[TakeEntry], take_id: str) -> int:
+    return next(k for k, mate in enumerate(together) if mate.id == take_id)
 
 
 def _later(onsets: Onsets, by_s: float) -> Onsets:

@@ -169,10 +169,14 @@ class TakePegs:
 
 @dataclass(frozen=True, slots=True)
 class RuleChoice:
-    """The sentence of one take: a rule and a method."""
+    """The sentence of one take: a rule and a method.
+
+    first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the clearest first
+    """
 
     rule: Rule
     method: str = "auto"
+    first: tuple[str, ...] = ()
 
 
 def default_rule() -> RuleChoice:

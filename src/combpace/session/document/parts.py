@@ -91,6 +91,7 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         **({"keep_lag": True} if rule.keep_lag else {}),
         **({"coarse": True} if rule.coarse else {}),
         "method": choice.method,
+        **({"first": list(choice.first)} if choice.first else {}),
     }
 
 
@@ -106,7 +107,7 @@ def rule_from(value: Mapping[str, Any]) -> RuleChoice:
         value.get("keep_lag", False),
         value.get("coarse", False),
     )
-    return RuleChoice(rule, value.get("method", "auto"))
+    return RuleChoice(rule, value.get("method", "auto"), tuple(value.get("first", ())))
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:

@@ -23,7 +23,8 @@ from combpace.store.models import new_id
 
 
 class RuleArgs(Args):
-    """field: grid, swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no") or method."""
+    """field: grid, swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no"), method, or of a bundle
+    first: the id of the take whose marks are to count first, then as before."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -48,7 +49,8 @@ class RideArgs(Args):
 def rule(state: SessionState, args: RuleArgs) -> Change:
     """Change one field of the sentence."""
     timing = state.document.timing_take(args.take)
-    choice = _changed(state.document.rules.get(timing, default_rule()), args.field, args.value)
+    now = state.document.rules.get(timing, default_rule())
+    choice = _first(state, timing, now, args.value) if args.field == "first" else _changed(now, args.field, args.value)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
     return Change(parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}")
 
@@ -80,6 +82,13 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
         case "method":
             return replace(choice, method=check_method(value))
     raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")
+
+
+def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -> RuleChoice:
+    order = fits.mics_in_order(state, timing)
+    if take_id not in order or len(order) < 2:
+        raise ParameterError("That take is not one of the bundle, so its marks cannot count first. Nothing was changed.")
+    return replace(choice, first=(take_id, *(other for other in order if other != take_id)))
 
 
 def _yes(text: str) -> bool:
@@ -121,7 +130,11 @@ def rule_to_others(state: SessionState, args: TakeArgs) -> Change:
     others = other_takes(state, timing)
     if not others:
         raise ParameterError("There is no other take with a pulse to give this rule to. Nothing was changed.")
-    parts = {f"rule:{one.id}": forms.rule_part(choice) for one in (state.document.take(timing), *others)}
+    parts = {f"rule:{timing}": forms.rule_part(choice)}
+    for one in others:
+        # Whose marks count first is each bundle's own.
+        own = state.document.rules.get(one.id, default_rule()).first
+        parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own))
     names = ", ".join(one.name for one in others)
     return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +20,7 @@ from combpace.session import fits
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, record
 from combpace.session.document import parts as forms
-from combpace.session.state import session_state
+from combpace.session.state import EDIT_REACH_S, SessionState, session_state
 from combpace.store import rows
 
 
@@ -33,6 +34,7 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
     args = {
         "session": session_id,
         "takes": [take.id for take in state.document.bundle_of(take_id)],
+        "mics": _mics(state, made),
         "source_s": [float(value) for value in made.fit.time_map.source_s],
         "target_s": [float(value) for value in made.fit.time_map.target_s],
         "method": made.method,
@@ -42,6 +44,19 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
     return enqueue(folder, session_id, "render", made.take.id, args)
 
 
+def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
+    """Of each peg that is measured the take whose mark it is; of one by hand beside no mark the timing take."""
+    marks, mics = fits.marks_and_mics(state, made.take.id)
+    times = np.asarray(marks.times)
+    found = []
+    for peg in made.fit.pegs:
+        if peg.kind == "held":
+            continue
+        nearest = int(np.argmin(np.abs(times - peg.take_s))) if len(times) else -1
+        found.append(mics[nearest] if nearest >= 0 and abs(times[nearest] - peg.take_s) <= EDIT_REACH_S else made.take.id)
+    return found
+
+
 @job("render")
 def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
     """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
@@ -49,7 +64,9 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     seen = session_state(folder, args["session"])
     together = [seen.document.take(take_id) for take_id in args["takes"]]
     made: list[str] = []
-    for number, take_id in enumerate(args["takes"]):
+    # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in the mic whose mark it is.
+    renders: dict[str, tuple[Path, int]] = {}
+    for number, take_id in enumerate(sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))):
         row = folder.take_row(take_id)
         assert row.decoded_sha is not None
         files, own = fits.bundle_files(folder, together, seen.rows, take_id)
@@ -57,6 +74,7 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         known = rows.render_of(folder.database, args["session"], key)
         if known is not None:
             made.append(known.id)
+            renders[take_id] = folder.blob(known.sha), int(json.loads(known.details)["first_frame"])
             continue
 
         def share(done: float, number: int = number, name: str = row.name) -> None:
@@ -69,8 +87,10 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
                 share(0.0)
                 written = write_sound(fitted, target, "wav32f", start=fitted.first_frame, on_progress=share)
                 size = target.stat().st_size
-                proved = _proof(target, args, fitted.first_frame) if take_id == args.get("timing") else None
+                renders[take_id] = target, fitted.first_frame
+                proved = _proof(renders, args) if take_id == args.get("timing") else None
                 sha = folder.blobs.adopt(target)
+                renders[take_id] = folder.blob(sha), fitted.first_frame
             finally:
                 target.unlink(missing_ok=True)
         details = {"take": take_id, "first_frame": fitted.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
@@ -91,12 +111,18 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     return {"files": made}
 
 
-def _proof(path: Path, args: dict[str, Any], first_frame: int) -> list[list[float | None]]:
-    """[onset of the take, where it was to be, ms off (null where none was found)] of every peg, measured again in the render."""
+def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> list[list[float | None]]:
+    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg, measured again in the render of its mic."""
     pegs = args.get("pegs") or []
-    with FileSource(path) as rendered:
-        found = proof(rendered, [target for _, target in pegs], first_frame / rendered.sample_rate_hz)
+    mics = args.get("mics") or [args["timing"]] * len(pegs)
+    measured: list[float | None] = [None] * len(pegs)
+    for take_id, (path, first_frame) in renders.items():
+        mine = [k for k, mic in enumerate(mics) if mic == take_id]
+        if mine:
+            with FileSource(path) as rendered:
+                found = proof(rendered, [pegs[k][1] for k in mine], first_frame / rendered.sample_rate_hz)
+            for k, one in zip(mine, found, strict=True):
+                measured[k] = one.off_ms
     return [
-        [round(take_s, 6), round(target, 6), None if one.off_ms is None else round(one.off_ms, 2)]
-        for (take_s, target), one in zip(pegs, found, strict=True)
+        [round(take_s, 6), round(target, 6), None if off is None else round(off, 2)] for (take_s, target), off in zip(pegs, measured, strict=True)
     ]

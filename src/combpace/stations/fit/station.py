@@ -151,6 +151,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,
+        "order": _order(state, made.take.id),
     }
 
 
@@ -184,6 +185,12 @@ def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
         {"place": words.place(line, line.place(float(end))), "why": why.get(reason, reason)}
         for end, reason in zip(ends, made.fit.reasons, strict=True)
     ]
+
+
+def _order(state: SessionState, timing: str) -> list[tuple[str, str]]:
+    """(id, name) of a bundle's mics as their marks count; none where a take is alone."""
+    order = fits.mics_in_order(state, timing)
+    return [(take_id, state.document.take(take_id).name) for take_id in order] if len(order) > 1 else []
 
 
 def _others(state: SessionState, made: fits.TakeFit) -> list[str]:
