@@ -60,7 +60,9 @@ def shoot(page: Page, session: str) -> None:
     page.screenshot(path=OUT / "shelf.png")
     station("takes", "takes")
     station("pace", "pace")
+    # A data folder remembers the close comb from the run before.
     choose = """(() => {
+      [...document.querySelectorAll('.seg button')].find((button) => button.textContent === 'Comb').click();
       const s = combpace.state, at = s.map.toSeconds(16.5), own = s.picture.onsets[s.picture.lead].t;
       const t = own.reduce((a, b) => (Math.abs(b - at) < Math.abs(a - at) ? b : a));
       document.querySelector('#canvas-box canvas').blur();
