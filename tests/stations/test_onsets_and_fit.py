@@ -216,6 +216,27 @@ class FitTest(PlaceTest):
         self.assertEqual([round(time, 6) for time in sorted(kept)], [round(time, 6) for time in (marks[5], marks[6])])
         self.assertEqual(sum(peg.kind == "hand" for peg in fits.take_fit(self.seen(), self.loose).fit.pegs), 2)
 
+    def test_a_phrase_moves_as_one_and_nothing_else_does(self) -> None:
+        marks = np.asarray(self.seen().onsets(self.loose).times)
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        before = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
+        said = self.act("phrase", take=self.loose, times_s=[float(time) for time in marks[8:11]], ms=40.0)
+        self.assertIn("3 onsets moved as one, 40 ms later", said.note)
+        after = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
+        np.testing.assert_allclose(after[8:11] - before[8:11], 0.040, atol=1e-6)
+        np.testing.assert_allclose(np.delete(after, [8, 9, 10]), np.delete(before, [8, 9, 10]), atol=1e-6)
+        # By bars, and back to how it was played.
+        line, own = self.seen().need_map(), self.seen().own_pace(self.loose)
+        self.act("as-played", take=self.loose, from_bar=2, to_bar=3)
+        fitted = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
+        places = own.to_quarters(self.seen().onsets(self.loose).times)
+        inside = [k for k, place in enumerate(places) if 1 <= line.bar_of(float(place) + 0.125) <= 2]
+        self.assertGreater(len(inside), 4)
+        np.testing.assert_allclose(fitted[inside], line.to_seconds(places)[inside], atol=1e-6)
+        for bad in ({"times_s": [0.0001], "ms": 5.0}, {"from_bar": 900, "to_bar": 901, "ms": 5.0}, {"times_s": [float(marks[3])], "ms": 0.0}):
+            with self.subTest(bad), self.assertRaisesRegex(ParameterError, "Nothing was changed"):
+                self.act("phrase", take=self.loose, **bad)
+
     def test_the_rule_goes_to_all_other_takes(self) -> None:
         other = bring_in(self.place, self.session, struck(self.beats + 0.015, 25), "bass box.wav")
         self.act("rule", take=self.loose, field="grid", value="1/4")

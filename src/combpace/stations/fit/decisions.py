@@ -6,12 +6,15 @@ import json
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 from pydantic import Field
 
+from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.rule import HandPeg
 from combpace.core.stretch import check_method
 from combpace.core.tempo.grid import Grid, parse_grid
+from combpace.core.tempo.meters import bar_index
 from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
@@ -43,6 +46,25 @@ class PegArgs(Args):
 class RideArgs(Args):
     take: TakeId
     times_s: list[Seconds] = Field(max_length=5000, min_length=1)
+
+
+class PhraseArgs(Args):
+    """Several onsets: by their moments, or all of bars from_bar to to_bar by number."""
+
+    take: TakeId
+    times_s: list[Seconds] = Field(default_factory=list, max_length=5000)
+    from_bar: int | None = None
+    to_bar: int | None = None
+
+
+class PhraseByArgs(PhraseArgs):
+    """ms: by how much they go later, all alike."""
+
+    ms: float = Field(ge=-5000, le=5000, allow_inf_nan=False)
+
+
+# What lies so little before a bar line, in quarters, is that bar's: an early downbeat.
+EARLY_Q = 0.125
 
 
 @decision("rule", RuleArgs)
@@ -146,17 +168,9 @@ def peg(state: SessionState, args: PegArgs) -> Change:
     pegs = state.document.pegs.get(timing, TakePegs())
     made = HandPeg(args.take_s, args.quarters, args.session_s)
     session_map = state.need_map()
-
-    def goal(one: HandPeg) -> float:
-        return session_map.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
-
-    others = [other for other in pegs.pegs if abs(other.take_s - args.take_s) > EDIT_REACH_S]
     # Two that would change places cannot both hold: the newer one is meant.
-    crossed = [other for other in others if (other.take_s - made.take_s) * (goal(other) - goal(made)) <= 0.0]
-    new = TakePegs(
-        (*(other for other in others if other not in crossed), made),
-        tuple(time for time in pegs.rides if abs(time - args.take_s) > EDIT_REACH_S),
-    )
+    new = _joined(state, timing, [made])
+    crossed = [other for other in pegs.pegs if other not in new.pegs and abs(other.take_s - args.take_s) > EDIT_REACH_S]
     if args.quarters is not None:
         near_place(state, args.quarters)
     target = session_map.second(args.quarters) if args.quarters is not None else near_audio(state, float(args.session_s or 0.0))
@@ -167,6 +181,61 @@ def peg(state: SessionState, args: PegArgs) -> Change:
         else ""
     )
     return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}")
+
+
+@decision("phrase", PhraseByArgs)
+def phrase(state: SessionState, args: PhraseByArgs) -> Change:
+    """Move several onsets as one, from where they sound now: what is between them keeps its proportions."""
+    timing, times = _phrase(state, args)
+    if args.ms == 0:
+        raise ParameterError("By 0 ms nothing moves. Nothing was changed.")
+    made = fits.take_fit(state, timing)
+    targets = made.fit.time_map.to_target(np.asarray(times)) + args.ms / 1000.0
+    new = _joined(state, timing, [HandPeg(time, None, float(target)) for time, target in zip(times, targets, strict=True)])
+    way = "later" if args.ms > 0 else "earlier"
+    return Change(_pegs(state, timing, new), f"{words.count(len(times), 'onset')} moved as one, {abs(args.ms):g} ms {way}.")
+
+
+@decision("as-played", PhraseArgs)
+def as_played(state: SessionState, args: PhraseArgs) -> Change:
+    """Give onsets back as they were played: each is held at its own musical place, whatever the rule says."""
+    timing, times = _phrase(state, args)
+    pace = state.own_pace(timing)
+    assert pace is not None
+    new = _joined(state, timing, [HandPeg(time, pace.place(time)) for time in times])
+    return Change(_pegs(state, timing, new), f"{words.count(len(times), 'onset')} as played again.")
+
+
+def _phrase(state: SessionState, args: PhraseArgs) -> tuple[str, list[float]]:
+    """(the timing take, moments of its onsets that are meant)."""
+    timing = state.document.timing_take(args.take)
+    pace = state.own_pace(timing)
+    if pace is None:
+        raise ParameterError("This take has no pulse, so nothing of it is fitted. Nothing was changed.")
+    marks = np.asarray(fits.marks_of(state, timing).times)
+    if args.from_bar is None or args.to_bar is None:
+        meant = [float(time) for time in marks if any(abs(time - other) <= EDIT_REACH_S for other in args.times_s)]
+    else:
+        line, own = state.need_map(), pace.to_quarters(take_times(marks))
+        first, last = bar_index(args.from_bar), bar_index(args.to_bar)
+        meant = [float(time) for time, place in zip(marks, own, strict=True) if first <= line.bar_of(float(place) + EARLY_Q) <= last]
+    if not meant:
+        raise ParameterError("There is no onset there. Nothing was changed.")
+    return timing, meant
+
+
+def _joined(state: SessionState, timing: str, made: list[HandPeg]) -> TakePegs:
+    """The pegs of a take with new ones in the place of those of the same onsets, and of those that they would cross."""
+    line, pegs = state.need_map(), state.document.pegs.get(timing, TakePegs())
+
+    def goal(one: HandPeg) -> float:
+        return line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
+
+    def holds(other: HandPeg) -> bool:
+        return all(abs(other.take_s - one.take_s) > EDIT_REACH_S and (other.take_s - one.take_s) * (goal(other) - goal(one)) > 0.0 for one in made)
+
+    kept = [other for other in pegs.pegs if holds(other)]
+    return TakePegs((*kept, *made), tuple(time for time in pegs.rides if all(abs(time - one.take_s) > EDIT_REACH_S for one in made)))
 
 
 @decision("ride", RideArgs)

@@ -2,6 +2,7 @@
 // Fit: the comb with pegs and what they stretch; what is drawn is what will sound.
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
+import { shiftField } from "./onsets.js";
 import { leadInTool, legend, plain, swatch } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
@@ -18,7 +19,22 @@ export const fit = {
   grid: () => "rule",
   pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },
   remove: ride,
-  chosenOnset(desk, selection, mark, button) { button("Let it ride", "Del", () => ride(desk, selection)); },
+  chosenOnset(desk, selection, mark, button) {
+    button("As it was played", "", () => desk.act("as-played", { take: selection.take, times_s: [selection.t] }));
+    button("Let it ride", "Del", () => ride(desk, selection));
+  },
+  chosenMany(desk, selection, { head, text, button, row }) {
+    if (selection.kind !== "bars") return false;
+    const name = (/** @type {number} */ index) => desk.state.picture.bars.find((/** @type {any} */ one) => one.i === index)?.n, from = name(selection.bar), to = name(selection.to);
+    if (from === undefined || to === undefined) return false;
+    const bars = { take: desk.state.focus, from_bar: from, to_bar: to };
+    head.textContent = `Bars ${from}–${to}`;
+    text.textContent = "All onsets in them, as one:";
+    row.append(shiftField((ms) => desk.act("phrase", { ...bars, ms })));
+    button("As they were played", "", () => desk.act("as-played", bars));
+    button("Loop them", "L", () => desk.loopThese());
+    return true;
+  },
   drawSmall({ state }) {
     const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")), made = state.picture.fit;
     if (!histogram || !made || made.missing) return;

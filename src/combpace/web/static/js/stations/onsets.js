@@ -110,7 +110,7 @@ function wire(desk) {
 }
 
 /** By how much marks move together. @param {(ms: number) => void} use */
-function shiftField(use) {
+export function shiftField(use) {
   const label = document.createElement("label"), box = document.createElement("input");
   label.className = "from-here";
   box.className = "field w4";
