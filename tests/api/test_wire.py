@@ -49,6 +49,15 @@ class WireTest(unittest.TestCase):
         importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         return take
 
+    def test_the_fit_page_with_advice_that_has_no_button(self) -> None:
+        take = self.with_take()
+        self.act("steady", {})
+        mark = float(self.picture()["onsets"][take]["t"][8])
+        self.assertEqual(self.act("peg", {"take": take, "take_s": mark, "quarters": 8.62}).status_code, 200)
+        page = self.client.get(f"/sessions/{self.session}/fit", params={"take": take})
+        self.assertEqual(page.status_code, 200)
+        self.assertIn("will be heard; they are listed below", page.text)
+
     def picture(self) -> dict[str, Any]:
         found: dict[str, Any] = self.client.get(f"/api/sessions/{self.session}/picture").json()
         return found

@@ -169,10 +169,12 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
         text = f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few will hear: it may be left as it was played."
         said.append({"text": text, "do": f"Leave alone up to {SLIGHT_MS:g} ms", "field": "leave_alone", "value": f"{SLIGHT_MS:g}"})
     for first, last in found.loose:
-        said.append({"text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost less."})
+        said.append({"text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost less.", "do": ""})
     if found.far:
         low, high = FACTOR_LIMITS
-        said.append({"text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be heard; they are listed below."})
+        said.append(
+            {"text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be heard; they are listed below.", "do": ""}
+        )
     return said
 
 
