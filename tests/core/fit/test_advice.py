@@ -35,6 +35,17 @@ class AdviceTest(unittest.TestCase):
         self.assertIsNone(asked(np.sort(np.append(eighths, [6.25, 9.75, 12.25, 15.75])), Grid(16)).smallest)
         self.assertIsNone(asked(eighths, Grid(16, "triplet")).smallest)
 
+    def test_notes_between_the_places_of_a_grid(self) -> None:
+        rng = np.random.default_rng(3)
+        loose = rng.uniform(-0.02, 0.02, 96)
+        sixteenths, triplets = 4.0 + np.arange(96) * 0.25 + loose, 4.0 + np.arange(96) / 3 + loose
+        self.assertEqual((asked(sixteenths, Grid(8)).between, asked(sixteenths, Grid(8)).finer), (48, Grid(16)))
+        self.assertEqual((asked(triplets, Grid(8)).between, asked(triplets, Grid(8)).finer), (64, Grid(8, "triplet")))
+        # On the grid, a few ornaments, or on no grid at all: nothing is said.
+        self.assertIsNone(asked(sixteenths[::2], Grid(8)).finer)
+        self.assertIsNone(asked(np.sort(np.append(sixteenths[::2], [6.27, 9.73])), Grid(8)).finer)
+        self.assertIsNone(asked(np.sort(rng.uniform(4, 40, 96)), Grid(8)).finer)
+
     def test_slight_moves(self) -> None:
         rng = np.random.default_rng(2)
         # 5 ms are .01 quarters at 120.

@@ -17,10 +17,15 @@ from combpace.core.tempo.meters import bar_number
 VALUES = (4, 8, 16)
 # A value is the smallest where so few onsets lie nearer to a place between.
 BETWEEN = 0.03
+# A grid is too coarse where more onsets than this lie nearer to a place between; these lie on the finer grid that is named,
+# half of them within this part of its step.
+PLAYED_BETWEEN, ON_IT = 0.10, 0.12
 # Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
 SLIGHT_MS = 8.0
 # Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so many onsets each.
 SIXTEENTH, LEAST_ONSETS, LEAST_BARS = 0.25, 2, 2
+# The finest note value that a grid has.
+FINEST = 64
 # Of a value nothing is said from fewer onsets.
 LEAST_PLAYED = 8
 
@@ -30,12 +35,16 @@ class Advice:
     """What may be said of a fit.
 
     smallest     denominator of the smallest note value played where it is coarser than the grid, else None
+    between      onsets that lie between the places of the grid, where they are many and `finer` has them; else 0
+    finer        the grid that has them, or None
     slight       share of pulled pegs that move less than SLIGHT_MS, 0 where nothing is pulled
     far          how many stretches lie beyond the good range of factors
     loose        runs of bars (first, last), by number, that are off by more than a sixteenth
     """
 
     smallest: int | None
+    between: int
+    finer: Grid | None
     slight: float
     far: int
     loose: tuple[tuple[int, int], ...]
@@ -51,6 +60,7 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
     factors = np.asarray(made.time_map.factors)
     return Advice(
         _smallest(own, rule.grid, session_map),
+        *_between(own, rule.grid, session_map),
         float(np.mean(moves < SLIGHT_MS)) if len(moves) else 0.0,
         int(np.sum((factors < low) | (factors > high))),
         _loose(np.asarray(own, dtype=np.float64), rule.grid, session_map),
@@ -69,6 +79,23 @@ def _smallest(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) ->
         if np.mean(np.abs(at - finer) < np.abs(at - nearest) - 1e-9) <= BETWEEN:
             return value
     return None
+
+
+def _between(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) -> tuple[int, Grid | None]:
+    """(onsets between the places of a straight grid, the finer grid on which they lie); (0, None) where they are few or lie on none."""
+    if grid.shape != "straight" or grid.swing != 0.5 or len(own) < LEAST_PLAYED or 2 * grid.value > FINEST:
+        return 0, None
+    at = np.asarray(own)
+    rest = at[np.abs(np.asarray(grid.nearest(own, session_map)) - at) > 0.25 * grid.step_quarters]
+    if len(rest) <= PLAYED_BETWEEN * len(at):
+        return 0, None
+
+    def off(finer: Grid) -> float:
+        return float(np.median(np.abs(np.asarray(finer.nearest(Quarters(rest), session_map)) - rest))) / finer.step_quarters
+
+    # Of a triplet of this value two places in three lie between; a straight one halves the step.
+    best = min((Grid(2 * grid.value), Grid(grid.value, "triplet")), key=off)
+    return (len(rest), best) if off(best) <= ON_IT else (0, None)
 
 
 def _loose(own: FloatArray, grid: Grid, session_map: TempoMap[SessionTimes]) -> tuple[tuple[int, int], ...]:

@@ -87,13 +87,13 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
         if off is not None and abs(off) <= PROVED_MS:
             continue
         where = words.place(line, line.place(target))
-        title = "Not found again in the render" if off is None else f"Lies {words.signed_ms(off)} ms from its place in the render"
+        title = "Not heard again in the render" if off is None else f"Lies {words.signed_ms(off)} ms from its place in the render"
         args = {"take": made.take.id, "times_s": [take_s]}
         found.append(
             Place(
                 where,
                 title,
-                "its mark is late or early: see it in Onsets",
+                "too soft beside what rings on, or its mark lies beside it" if off is None else "its mark is late or early: see it in Onsets",
                 target,
                 1.5 + abs(off or 20.0) / 20.0,
                 Action("Let it ride", "ride", args),
@@ -109,7 +109,7 @@ def _proved(state: SessionState, made: fits.TakeFit) -> str:
         return ""
     good = sum(off is not None and abs(off) <= PROVED_MS for _, _, off in found)
     rest = "" if good == len(found) else f"; {len(found) - good} off, listed below"
-    return f"Measured again in the render: {good} of {len(found)} within {PROVED_MS:g} ms of their place{rest}."
+    return f"Measured again: {good} of {len(found)} within {PROVED_MS:g} ms of their place{rest}."
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
@@ -165,6 +165,9 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     if found.smallest is not None:
         text = f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than the playing."
         said.append({"text": text, "do": f"Take 1/{found.smallest}", "field": "grid", "value": f"1/{found.smallest}"})
+    if found.finer is not None:
+        text = f"{words.count(found.between, 'onset')} lie between the places of 1/{rule.grid.value}, on {found.finer}: with this grid they ride."
+        said.append({"text": text, "do": f"Take {found.finer}", "field": "grid", "value": str(found.finer)})
     if found.slight > 0.5:
         text = f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few will hear: it may be left as it was played."
         said.append({"text": text, "do": f"Leave alone up to {SLIGHT_MS:g} ms", "field": "leave_alone", "value": f"{SLIGHT_MS:g}"})
