@@ -1,8 +1,9 @@
 """Where strokes lie before and after a fit to 1/16 at 100 %: `.venv/bin/python -m bench.fit.pulled [--only NAME ...]`.
 
-Excerpts of ../shared/bench/beats/open with their true strokes. The map that is fitted to is made of the true beats; the musical
-place of an attack is the ear's. Of each place of the true grid on which something is struck, the stroke that goes nearest to it counts
-(of a chord its first note): shares within 3, 5 and 10 ms of the line, and of strokes with a mark how many went to another place.
+Excerpts of ../shared/bench/beats/open with their true strokes. Fitted to the ear's own lines: what is left are marks that lie beside their
+stroke, strokes without a mark, and wrong places. Computed along the time map; no sound is rendered (bench.feel and `fit --proof` listen).
+Of each place of the true grid on which something is struck, the stroke that goes nearest to its line counts (of a chord its first note):
+shares within 3, 5 and 10 ms of the line, and of strokes with a mark how many were pulled to another place.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from pathlib import Path
 import numpy as np
 
 from combpace.batch.files import analyse_named, opened
-from combpace.core.clocks import Placement
+from combpace.core.clocks import Placement, Quarters
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
@@ -40,21 +41,18 @@ def measured(name: str) -> tuple[str, list[float], list[float], int, int]:
         heard = analyse_named(source, OPEN / f"{name}.flac")
         if heard.pace is None:
             return truth["category"], [], [], len(struck), len(struck)
-        # The ear's own lines stand where the true beats are: what is left is where its marks lie, and to which place they go.
-        session_map = heard.pace
-        own = fit(heard.onsets, heard.pace, session_map, Placement(name), decoded.duration_s, Rule(Grid(16)))
-    marks, goals = (
-        np.array([peg.take_s for peg in own.pegs if peg.kind != "held"]),
-        np.array([peg.target_s for peg in own.pegs if peg.kind != "held"]),
-    )
-    # A peg goes to a line of the ear's map; the true line is the true grid's place nearest to it.
-    true_goal = lines[np.argmin(np.abs(lines[None, :] - goals[:, None]), axis=1)]
+        own = fit(heard.onsets, heard.pace, heard.pace, Placement(name), decoded.duration_s, Rule(Grid(16)))
+    # The line of a true place is the ear's nearest to it: its own beats, or the steps between them.
+    first, last = (heard.pace.place(float(time)) for time in (lines[0], lines[-1]))
+    steps = Quarters(np.arange(np.floor(first * 4) - 1, np.ceil(last * 4) + 2) / 4)
+    heard_lines = np.asarray(heard.pace.to_seconds(steps))
+    goal = heard_lines[np.argmin(np.abs(heard_lines[None, :] - lines[place][:, None]), axis=1)]
+    before, after = np.abs(struck - lines[place]), np.abs(np.asarray(own.time_map.to_target(struck)) - goal)
+    pegs = [peg for peg in own.pegs if peg.kind != "held"]
+    marks, targets = np.array([peg.take_s for peg in pegs]), np.array([peg.target_s for peg in pegs])
     nearest = np.argmin(np.abs(marks[None, :] - struck[:, None]), axis=1)
     pegged = np.abs(marks[nearest] - struck) < NEAR_S
-    # What is pulled comes to its line with the distance that its mark has from the stroke; what has no mark keeps its own.
-    after = np.where(pegged, np.abs(true_goal[nearest] + struck - marks[nearest] - lines[place]), np.abs(struck - lines[place]))
-    before = np.abs(struck - lines[place])
-    wrong = int(np.sum(pegged & (np.abs(true_goal[nearest] - lines[place]) > 1e-6)))
+    wrong = int(np.sum(pegged & (np.abs(targets[nearest] - goal) > NEAR_S)))
     groups = [place == one for one in np.unique(place)]
     return truth["category"], [float(before[one].min()) for one in groups], [float(after[one].min()) for one in groups], wrong, int(pegged.sum())
 

@@ -112,7 +112,7 @@ class MainPathTest(BrowserTest):
         self.page.mouse.down()
         self.page.mouse.move(frame["x"] + 16, rows[1], steps=3)
         self.page.mouse.up()
-        field = self.page.get_by_label("move marks by, ms")
+        field = self.page.get_by_label("move onsets by, ms")
         field.fill("15")
         field.press("Enter")
         self.idle()

@@ -29,17 +29,21 @@ class PaceTest(BrowserTest):
     def until(self, time_s: float) -> None:
         self.page.wait_for_function(f"combpace.player.position() >= {time_s}", polling=10)
 
-    def bpm(self) -> float:
-        return float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))"))
-
-    def test_hold_over_two_bars_hear_the_loop_use_it_start_at_bar_5(self) -> None:
-        """Hold H over two bars while it plays, use the rounded tempo, let the music start at bar 5."""
+    def hold_over_two_bars(self) -> None:
+        """Hold H from 5 to 9 s while it plays, until the range is measured."""
         self.play_from(4.6)
         self.until(5.03)
         self.page.keyboard.down("h")
         self.until(9.03)
         self.page.keyboard.up("h")
         self.page.wait_for_selector("#range-box .seam")
+
+    def bpm(self) -> float:
+        return float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))"))
+
+    def test_hold_over_two_bars_hear_the_loop_use_it_start_at_bar_5(self) -> None:
+        """Hold H over two bars while it plays, use the rounded tempo, let the music start at bar 5."""
+        self.hold_over_two_bars()
         text = self.page.inner_text("#range-box .range-words")
         self.assertRegex(text, r"are 2 bars: (119\.9|120\.0)\d+ BPM ± \d.*the seam is clean")
         # It loops between the attacks themselves, at once.
@@ -72,12 +76,7 @@ class PaceTest(BrowserTest):
 
     def test_eight_actions_from_a_dropped_beat_to_a_file_with_its_downbeat_on_the_line_of_bar_5(self) -> None:
         # 1: dropped (setUp). 2: play. 3: hold H over two bars; they loop.
-        self.play_from(4.6)
-        self.until(5.03)
-        self.page.keyboard.down("h")
-        self.until(9.03)
-        self.page.keyboard.up("h")
-        self.page.wait_for_selector("#range-box .seam")
+        self.hold_over_two_bars()
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() < 9.1")
         # 4: use what was measured.
         self.page.keyboard.press("Enter")

@@ -31,7 +31,7 @@ from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.proof import proof
 from combpace.core.fit.rule import Rule
-from combpace.core.fit.together import clearest_first, union
+from combpace.core.fit.together import clearest_first, nearest_marks, union
 from combpace.core.stretch import StretchedSource, check_method
 from combpace.core.tempo.loops import as_loop
 from combpace.media.decode import FileSource
@@ -89,8 +89,8 @@ def fit_files(
             heard = made.time_map.to_target(np.asarray(each[number].times))
             written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
             files.append({"file": paths[number].name, "out": path.name, **written_document(written, sound.sample_rate_hz, pauses)})
-    times = np.asarray(marks.times)
-    owners = tuple(paths[int(owner[int(np.argmin(np.abs(times - peg.take_s)))])].name if len(times) else paths[0].name for peg in made.pegs)
+    nearest = nearest_marks([peg.take_s for peg in made.pegs], marks)
+    owners = tuple(paths[0 if k is None else int(owner[k])].name for k in nearest)
     document: dict[str, Any] = {
         "version": 1,
         "file": paths[0].name,

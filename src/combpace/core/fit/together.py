@@ -44,6 +44,15 @@ def union(each: Sequence[Onsets], order: Sequence[int] | None = None) -> tuple[O
     return Onsets(take_times(times), strength, sure), np.asarray(mics, dtype=int)
 
 
+def nearest_marks(times_s: Sequence[float], marks: Onsets, within_s: float = np.inf) -> list[int | None]:
+    """Of each moment the index of the mark nearest to it; None where none lies within `within_s`."""
+    at = np.asarray(marks.times)
+    if not len(at):
+        return [None] * len(times_s)
+    found = [int(np.argmin(np.abs(at - time))) for time in times_s]
+    return [k if abs(at[k] - time) <= within_s else None for k, time in zip(found, times_s, strict=True)]
+
+
 def clearest_first(each: Sequence[Onsets]) -> list[int]:
     """The mics in the order in which their strokes stand out: by the typical strength of what each marks."""
     clear = [float(np.median(onsets.strength)) if len(onsets) else 0.0 for onsets in each]

@@ -11,6 +11,7 @@ import numpy as np
 
 from combpace.core.fit.proof import proof
 from combpace.core.fit.time_map import TimeMap
+from combpace.core.fit.together import nearest_marks
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource
@@ -47,14 +48,8 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
 def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
     """Of each peg that is measured the take whose mark it is; of one by hand beside no mark the timing take."""
     marks, mics = fits.marks_and_mics(state, made.take.id)
-    times = np.asarray(marks.times)
-    found = []
-    for peg in made.fit.pegs:
-        if peg.kind == "held":
-            continue
-        nearest = int(np.argmin(np.abs(times - peg.take_s))) if len(times) else -1
-        found.append(mics[nearest] if nearest >= 0 and abs(times[nearest] - peg.take_s) <= EDIT_REACH_S else made.take.id)
-    return found
+    pegs = [peg.take_s for peg in made.fit.pegs if peg.kind != "held"]
+    return [made.take.id if k is None else mics[k] for k in nearest_marks(pegs, marks, EDIT_REACH_S)]
 
 
 @job("render")

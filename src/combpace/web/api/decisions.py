@@ -18,7 +18,7 @@ from combpace.session.state import led_by, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
 from combpace.stations.bars.map_in import read_file
-from combpace.web.deps import Folder
+from combpace.web.deps import Folder, receive
 
 router = APIRouter(prefix="/api/sessions/{session_id}")
 # No tempo map that is read is larger.
@@ -44,14 +44,9 @@ async def map_file(session_id: str, request: Request, folder: Folder, name: str 
     await run_in_threadpool(folder.open, session_id)
     called = clean_name(name)
     path = folder.blobs.new_path(Path(called).suffix)
+    too_large = MediaError(f"“{called}” is larger than {MOST_MAP_BYTES // 2**20} MiB; a tempo map is not. Nothing was changed.")
     try:
-        size = 0
-        with path.open("wb") as out:
-            async for chunk in request.stream():
-                size += len(chunk)
-                if size > MOST_MAP_BYTES:
-                    raise MediaError(f"“{called}” is larger than {MOST_MAP_BYTES // 2**20} MiB; a tempo map is not. Nothing was changed.")
-                await run_in_threadpool(out.write, chunk)
+        await receive(request, path, MOST_MAP_BYTES, too_large)
         return await run_in_threadpool(read_file, path, called)
     finally:
         path.unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from combpace.media.peaks import read_peaks
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
 from combpace.stations.takes import importing
-from combpace.web.deps import Folder
+from combpace.web.deps import Folder, receive
 
 router = APIRouter(prefix="/api")
 
@@ -27,14 +27,7 @@ async def upload(session_id: str, request: Request, folder: Folder, name: str = 
         raise too_large
     path = folder.blobs.new_path()
     try:
-        size = 0
-        with path.open("wb") as out:
-            async for chunk in request.stream():
-                size += len(chunk)
-                if size > cap:
-                    raise too_large
-                await run_in_threadpool(out.write, chunk)
-        if not size:
+        if not await receive(request, path, cap, too_large):
             raise MediaError(f"“{clean_name(name)}” is empty. Nothing was imported.")
         return {"take": await run_in_threadpool(importing.add_upload, folder, session_id, path, name)}
     finally:

@@ -5,7 +5,7 @@ import { mountCloseComb } from "../views/close_comb.js";
 import { mountComb } from "../views/comb.js";
 import { mountCurve } from "../views/curve.js";
 import { howDrawn } from "../views/paint.js";
-import { gridTools, leadInTool, legend, plain, removeMark, startFields, swatch } from "./station.js";
+import { field, gridTools, leadInTool, legend, msField, plain, removeMark, startFields, swatch } from "./station.js";
 
 /** Forms beside the comb: tidying, and a map from a file. Wired once, they outlive every swap. @param {any} desk */
 function wire(desk) {
@@ -160,23 +160,5 @@ function nudged(desk, span, label) {
 /** What several anchors do as one. @param {any} desk @param {any} which @param {import("./station.js").Button} button @param {HTMLElement} row */
 function anchorButtons(desk, which, button, row) {
   for (const [label, what] of [["Lock", "lock"], ["Unlock", "unlock"], ["Release", "release"]]) button(`${label} anchors`, "", () => desk.act("anchors", { what, ...which }), what === "release" ? ["anchors", { what, ...which }] : undefined);
-  row.append(field("shift anchors by, ms", "", "w4", (ms) => desk.act("anchors", { what: "shift", ms: Number(ms.replace(",", ".").replace("−", "-")), ...which })));
-}
-
-/**
- * A field of its own, taken with Enter.
- * @param {string} words @param {string} value @param {string} width @param {(value: string) => void} use
- */
-function field(words, value, width, use) {
-  const label = document.createElement("label"), box = document.createElement("input");
-  label.className = "from-here";
-  box.className = `field ${width}`;
-  box.value = value;
-  box.autocomplete = "off";
-  box.spellcheck = false;
-  box.setAttribute("aria-label", words);
-  box.addEventListener("keydown", (event) => { if (event.key === "Enter") box.blur(); });
-  box.addEventListener("change", () => { if (box.value.trim() && box.value.trim() !== value) use(box.value.trim()); });
-  label.append(`${words} `, box);
-  return label;
+  row.append(msField("shift anchors by, ms", (ms) => desk.act("anchors", { what: "shift", ms, ...which })));
 }

@@ -2,8 +2,7 @@
 // Fit: the comb with pegs and what they stretch; what is drawn is what will sound.
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
-import { shiftField } from "./onsets.js";
-import { leadInTool, legend, plain, swatch } from "./station.js";
+import { leadInTool, legend, msField, plain, swatch } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
@@ -30,7 +29,7 @@ export const fit = {
     const bars = { take: desk.state.focus, from_bar: from, to_bar: to };
     head.textContent = `Bars ${from}–${to}`;
     text.textContent = "All onsets in them, as one:";
-    row.append(shiftField((ms) => desk.act("phrase", { ...bars, ms })));
+    row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...bars, ms })));
     button("As they were played", "", () => desk.act("as-played", bars));
     button("Loop them", "L", () => desk.loopThese());
     return true;

@@ -4,7 +4,7 @@ import { drawStrengths } from "../views/charts.js";
 import { againstGrid, clockWords, placeWords, signed } from "../views/map.js";
 import { DOUBTFUL } from "../views/paint.js";
 import { mountStrip } from "../views/strip.js";
-import { gridTools, legend, plain, removeMark } from "./station.js";
+import { gridTools, legend, msField, plain, removeMark } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const onsets = {
@@ -36,7 +36,7 @@ export const onsets = {
     if (times.length) {
       button("Remove them", "Del", () => act("onset-remove", { take, times_s: times }, () => desk.store.select(null)));
       button("They are right, lock them", "", () => act("onset-lock", { take, times_s: times }));
-      row.append(shiftField((ms) => act("onset-shift", { take, times_s: times, ms }, () => desk.store.select(null))));
+      row.append(msField("move marks by, ms", (ms) => act("onset-shift", { take, times_s: times, ms }, () => desk.store.select(null))));
     }
     if (whole) {
       button("Measure its tempo", "", () => desk.measureRange(selection.from, selection.to));
@@ -107,17 +107,4 @@ function wire(desk) {
     const text = ["time_s,place,off_ms,strength,confidence", ...listed(desk).map((/** @type {any} */ row) => `${row.time.toFixed(6)},${row.place},${row.off.toFixed(2)},${row.strength.toFixed(3)},${row.sure.toFixed(3)}`)].join("\n");
     navigator.clipboard?.writeText(`${text}\n`).then(() => desk.words.say("All marks are copied as CSV.")).catch(() => desk.words.say("The browser did not let it be copied."));
   });
-}
-
-/** By how much marks move together. @param {(ms: number) => void} use */
-export function shiftField(use) {
-  const label = document.createElement("label"), box = document.createElement("input");
-  label.className = "from-here";
-  box.className = "field w4";
-  box.autocomplete = "off";
-  box.setAttribute("aria-label", "move marks by, ms");
-  box.addEventListener("keydown", (event) => { if (event.key === "Enter") box.blur(); });
-  box.addEventListener("change", () => { const ms = Number(box.value.replace(",", ".").replace("−", "-")); if (ms) use(ms); });
-  label.append("move by, ms ", box);
-  return label;
 }

@@ -121,3 +121,26 @@ export function startFields(desk, selection, mark, row) {
 export function removeMark(desk, selection) {
   if (selection?.kind === "onset") desk.act("onset-remove", { take: selection.take, times_s: [selection.t] }, () => desk.store.select(null));
 }
+
+/**
+ * A field of its own, taken with Enter.
+ * @param {string} words @param {string} value @param {string} width @param {(value: string) => void} use
+ */
+export function field(words, value, width, use) {
+  const label = document.createElement("label"), box = document.createElement("input");
+  label.className = "from-here";
+  box.className = `field ${width}`;
+  box.value = value;
+  box.autocomplete = "off";
+  box.spellcheck = false;
+  box.setAttribute("aria-label", words);
+  box.addEventListener("keydown", (event) => { if (event.key === "Enter") box.blur(); });
+  box.addEventListener("change", () => { if (box.value.trim() && box.value.trim() !== value) use(box.value.trim()); });
+  label.append(`${words} `, box);
+  return label;
+}
+
+/** By how much what is chosen moves, later or earlier. @param {string} words @param {(ms: number) => void} use */
+export function msField(words, use) {
+  return field(words, "", "w4", (text) => { const ms = Number(text.replace(",", ".").replace("−", "-")); if (ms) use(ms); });
+}
