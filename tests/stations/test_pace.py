@@ -1,12 +1,14 @@
 """Pace: readings, taps, ranges, the start, padding; each as the page takes it."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from combpace.core.analysis.readings import alike
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.meters import bar_index
 from combpace.session import fits, shelf
-from combpace.stations.lead_readings import in_force, ways
+from combpace.stations.lead_readings import in_force, sentence, ways
 from combpace.stations.pace.station import pace_facts
 from tests.support.places import PlaceTest, bring_in, look
 from tests.support.sounds import struck
@@ -38,6 +40,15 @@ class ReadingTest(PlaceTest):
         self.assertEqual([one.rank for one in self.seen().readings(self.lead)], [one.rank for one in self.offered])
         self.act("undo")
         self.assertEqual(self.seen().need_map(), before)
+
+    def test_what_is_counted_alike_is_told_apart_by_where_its_bars_begin(self) -> None:
+        one = self.offered[0]
+        meter = one.pace.meters[0]
+        later = replace(one, rank=9, probability=0.2, pace=one.pace.shifted(one.pace.second(meter.beat_quarters) - one.pace.second(0.0)))
+        self.assertEqual(sentence(later, one), f"{one.meter} at {one.bpm:.1f} from beat 2, 20 %")
+        self.assertNotIn("from beat", sentence(one, one))
+        said = [way.sentence.rpartition(",")[0] for way in ways(self.seen())]
+        self.assertEqual(len(set(said)), len(said))
 
     def test_the_one_in_force_is_accepted_and_nothing_moves(self) -> None:
         before = self.seen().need_map().times_s

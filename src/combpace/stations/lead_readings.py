@@ -30,7 +30,11 @@ def ways(state: SessionState) -> list[Way]:
         return []
     now = in_force(state, lead, offered)
     ordered = sorted(offered, key=lambda one: (one.rank != now, one.rank))
-    return [Way(one.rank, sentence(one), None if one.rank == now else Action("Use", "reading", {"rank": one.rank})) for one in ordered]
+    likes = [next(other for other in ordered if _counted(other) == _counted(one)) for one in ordered]
+    return [
+        Way(one.rank, sentence(one, like), None if one.rank == now else Action("Use", "reading", {"rank": one.rank}))
+        for one, like in zip(ordered, likes, strict=True)
+    ]
 
 
 def in_force(state: SessionState, lead: TakeEntry, offered: tuple[Reading, ...]) -> int | None:
@@ -42,8 +46,18 @@ def in_force(state: SessionState, lead: TakeEntry, offered: tuple[Reading, ...])
     return found
 
 
-def sentence(one: Reading) -> str:
-    return f"{one.meter} at {one.bpm:.1f}, {100 * one.probability:.0f} %"
+def sentence(one: Reading, like: Reading | None = None) -> str:
+    """ "5/4 at 108.0, 21 %"; beside one that is counted alike, on which of its beats the bars begin: "5/4 at 108.0 from beat 3, 21 %"."""
+    from_beat = ""
+    if like is not None and like is not one:
+        meter = like.pace.meters[0]
+        beat = round(like.pace.place(one.pace.second(0.0)) / meter.beat_quarters) % round(meter.bar_quarters / meter.beat_quarters)
+        from_beat = f" from beat {beat + 1}" if beat else ""
+    return f"{_counted(one)}{from_beat}, {100 * one.probability:.0f} %"
+
+
+def _counted(one: Reading) -> str:
+    return f"{one.meter} at {one.bpm:.1f}"
 
 
 def doubt_places(state: SessionState) -> list[Place]:
@@ -56,5 +70,5 @@ def doubt_places(state: SessionState) -> list[Place]:
     if first is None or first.probability >= SURE_COUNT:
         return []
     choices = tuple(Action(way.sentence, way.do.name, way.do.args) for way in offered if way.do)
-    title = f"How it is counted is {100 * first.probability:.0f} % sure: {first.meter} at {first.bpm:.1f}"
+    title = f"How it is counted is {100 * first.probability:.0f} % sure: {_counted(first)}"
     return [Place("whole take", title, "choose another way to count it, or hear them in Pace", None, 2000.0, None, None, choices)]

@@ -18,7 +18,7 @@ from combpace.media.decode import FileSource
 from combpace.session.decisions import Seconds
 from combpace.session.measured import measured_document
 from combpace.session.state import session_state
-from combpace.stations.lead_readings import sentence
+from combpace.stations.lead_readings import sentence, ways
 from combpace.stations.pace.tapping import MOST_TAPS, taps_say
 from combpace.web.deps import Folder
 
@@ -38,8 +38,9 @@ def readings(session_id: str, folder: Folder) -> list[dict[str, Any]]:
     lead = state.document.lead
     if lead is None:
         return []
+    said = {way.rank: way.sentence for way in ways(state)}
     return [
-        {"rank": one.rank, "sentence": sentence(one), "map": map_table(one.pace.shifted(lead.offset_s))}  # type: ignore[arg-type]
+        {"rank": one.rank, "sentence": said.get(one.rank, sentence(one)), "map": map_table(one.pace.shifted(lead.offset_s))}  # type: ignore[arg-type]
         for one in state.readings(lead.id)
     ]
 

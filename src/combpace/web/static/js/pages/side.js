@@ -271,6 +271,8 @@ export function makeSide(desk) {
       if (button && state.map) resting = window.setTimeout(() => foresee(button), FORESEE_MS);
     };
     document.addEventListener("pointerover", rest);
+    // What is done is no longer asked about.
+    document.addEventListener("pointerdown", () => clearTimeout(resting));
     document.addEventListener("focusin", rest);
     document.addEventListener("submit", (event) => {
       if (!(event.target instanceof HTMLFormElement) || event.target.id !== "handoff") return;
