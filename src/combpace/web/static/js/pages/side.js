@@ -205,7 +205,11 @@ export function makeSide(desk) {
       const args = JSON.parse(button.dataset.args || "{}"), of = desk.barsOf(), body = of && name !== "in-take" ? { take: of, name, args } : args;
       const { sentence } = await send(`/api/sessions/${session}/foresee/${of && name !== "in-take" ? "in-take" : name}`, { version: state.picture.version, args: body });
       if (button.matches(":hover, :focus")) words.say(sentence);
-    } catch (error) { if (button.matches(":hover, :focus")) words.say(String(/** @type {any} */ (error).message ?? "")); }
+    } catch (error) {
+      // 409: the session has moved on meanwhile, and its new picture is on its way.
+      const { status, message } = /** @type {any} */ (error);
+      if (status !== 409 && button.matches(":hover, :focus")) words.say(String(message ?? ""));
+    }
   }
 
   function showJobs() {
