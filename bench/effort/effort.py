@@ -1,5 +1,5 @@
 """How many actions a person needs from the first map to the right one:
-`.venv/bin/python -m bench.effort.effort [--songs N] [--first SEED] [--only NAME ...] [--verbose]`.
+`.venv/bin/python -m bench.effort.effort [--songs N] [--first SEED] [--seeds SEED ...] [--only NAME ...] [--verbose]`.
 
 A scripted user who sees only what the program shows. The first way to count is wrong and a right one is offered: that reading
 is taken. Else the first place of "Look here" that is wrong is mended with the one action that puts most lines right (what is
@@ -311,7 +311,8 @@ def report(title: str, found: list[Found], *, verbose: bool) -> None:
     for one in found:
         if verbose and (one.actions or one.left or one.harmed):
             print(
-                f"  {one.name}: {one.first_wrong} wrong at first, {one.left} left, silent {one.silent}, harmed {one.harmed}; {'; '.join(one.actions)}"
+                f"  {one.name}: {one.first_wrong} wrong at first, {one.left} left, silent {one.silent}, harmed {one.harmed}, "
+                f"undone {one.undone}, listed {one.listed}; {'; '.join(one.actions)}"
             )
 
 
@@ -319,6 +320,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--songs", type=int, default=0)
     parser.add_argument("--first", type=int, default=FIRST_SEED)
+    parser.add_argument("--seeds", nargs="*", type=int)
     parser.add_argument("--only", nargs="*")
     parser.add_argument("--verbose", action="store_true")
     options = parser.parse_args()
@@ -326,7 +328,7 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         runs: list[tuple[str, Callable[[Any], Found], list[Any]]] = [
             ("open", excerpt, names),
-            ("songs", song, list(range(options.first, options.first + options.songs))),
+            ("songs", song, options.seeds or list(range(options.first, options.first + options.songs))),
         ]
         for title, run, items in runs:
             if items:

@@ -4,6 +4,7 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mos
 import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
+import { makeRowImages } from "./row_images.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
 
@@ -36,7 +37,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   let rowDrag = null;
   /** @type {{x: number, y: number} | null} */
   let pointer = null;
-  const ask = once(draw);
+  const ask = once(draw), images = makeRowImages(() => ask());
 
   const rowPx = () => state.view.rowPx * (fitting() ? 1.4 : 1);
   const fitting = () => fits;
@@ -94,6 +95,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const shown = take();
     if (!state.map || !shown || !bars().length) return;
     const comb = geometry();
+    images.begin(rowPx());
     let map = state.map;
     if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady", state.picture.anchors.map((one) => one.q));
     if (clipDrag?.moving) map = pulled(state.picture.map, clipDrag.time, clipDrag.q, false, otherAnchors(clipDrag.q));
@@ -155,34 +157,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     g.fillStyle = c.line;
     g.fillRect(0, y + tall - 1, comb.width, 1);
     // The sound, music under teeth: each pixel is a place, the map says when that is, and in Fit the fit says what sounds then.
-    const way = fitted(), gain = gainOf(shown);
-    const asPlayed = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
-    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
-    const draw = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
-      g.globalAlpha = alpha;
-      const strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null;
-      if (strength) strokes(strength, Math.round(a), Math.round(b), timeAt);
-      else wave(g, host.peaks, drawn(), { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt });
-      g.globalAlpha = 1;
-    };
-    /** How strong attacks are, from the ground up: of a dense mix, where the sound of all bars looks alike. @type {(of: {strength: Uint8Array, offset: number}, x0: number, x1: number, timeAt: (x: number) => number) => void} */
-    const strokes = ({ strength, offset }, x0, x1, timeAt) => {
-      for (let x = x0; x < x1; x++) {
-        const from = Math.floor((timeAt(x) - offset) * 100), to = Math.max(from + 1, Math.floor((timeAt(x + 1) - offset) * 100));
-        let most = 0;
-        for (let k = Math.max(0, from); k < to && k < strength.length; k++) most = Math.max(most, strength[k]);
-        if (most > 8) g.fillRect(x, base - (most / 255) * half * 2, 1, (most / 255) * half * 2);
-      }
-    };
-    if (way) {
-      // As it was played: a faint second line.
-      g.fillStyle = c.quiet;
-      draw(lineX, endX, 0.22, asPlayed);
-    }
-    g.fillStyle = c.wave;
-    draw(comb.x0, lineX, 0.45, asHeard);
-    draw(lineX, endX, fitting() ? 0.75 : 1, asHeard);
-    draw(endX, comb.x0 + comb.w, 0.45, asHeard);
+    const way = fitted(), strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null, all = drawn();
+    const paint = (/** @type {CanvasRenderingContext2D} */ on, /** @type {number} */ height, /** @type {number} */ up) => drawSound(on, c, comb, bar, map, { shown, all, way, strength, up, tall: height });
+    // A dragged map is another one in each frame.
+    if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
+    else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
     drawTeeth(g, c, comb, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
     else drawMarks(g, c, comb, bar, y, base, map, shown);
@@ -205,6 +184,45 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       if (Math.abs(number) > limit) type(g, 14, 700, "right");
       g.fillText(signed(number), comb.width - 10, mid + 5);
     } else { g.fillStyle = c.quiet; g.fillText("–", comb.width - 10, mid + 5); }
+  }
+
+  /**
+   * A row's sound on a ground whose upper edge is `up`; whether all of it was there.
+   * @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {import("./map.js").TempoMap} map
+   * @param {{shown: any, all: any[], way: ReturnType<typeof makeTimeMap> | null, strength: {strength: Uint8Array, offset: number} | null, up: number, tall: number}} of
+   */
+  function drawSound(g, c, comb, bar, map, { shown, all, way, strength, up, tall }) {
+    const ribbon = fitting() ? 12 : 0, base = up + tall - 4 - ribbon, mid = up + (tall - ribbon) * 0.47, half = (tall - ribbon) * 0.40, gain = gainOf(shown);
+    const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
+    let whole = true;
+    const asPlayed = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
+    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
+    const part = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
+      g.globalAlpha = alpha;
+      if (strength) strokes(Math.round(a), Math.round(b), timeAt);
+      else whole = wave(g, host.peaks, all, { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt }) && whole;
+      g.globalAlpha = 1;
+    };
+    /** How strong attacks are, from the ground up: of a dense mix, where the sound of all bars looks alike. @type {(x0: number, x1: number, timeAt: (x: number) => number) => void} */
+    const strokes = (x0, x1, timeAt) => {
+      const { strength: values, offset } = /** @type {{strength: Uint8Array, offset: number}} */ (strength);
+      for (let x = x0; x < x1; x++) {
+        const from = Math.floor((timeAt(x) - offset) * 100), to = Math.max(from + 1, Math.floor((timeAt(x + 1) - offset) * 100));
+        let most = 0;
+        for (let k = Math.max(0, from); k < to && k < values.length; k++) most = Math.max(most, values[k]);
+        if (most > 8) g.fillRect(x, base - (most / 255) * half * 2, 1, (most / 255) * half * 2);
+      }
+    };
+    if (way) {
+      // As it was played: a faint second line.
+      g.fillStyle = c.quiet;
+      part(lineX, endX, 0.22, asPlayed);
+    }
+    g.fillStyle = c.wave;
+    part(comb.x0, lineX, 0.45, asHeard);
+    part(lineX, endX, fitting() ? 0.75 : 1, asHeard);
+    part(endX, comb.x0 + comb.w, 0.45, asHeard);
+    return whole;
   }
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {number} tall */

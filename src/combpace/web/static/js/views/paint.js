@@ -54,6 +54,7 @@ export function type(g, size, weight = 500, align = "left") {
  * @param {import("../api/peaks.js").Peaks} peaks
  * @param {{id: string, rate: number, offset_s: number, peak?: number | null} | {id: string, rate: number, offset_s: number, peak?: number | null}[]} takes
  * @param {{x0: number, x1: number, mid: number, half: number, gain: number, timeAt: (x: number) => number}} where timeAt: session time of a pixel's left edge; gain: of one take
+ * @returns {boolean} whether all of it was there
  */
 export function wave(g, peaks, takes, where) {
   const out = [0, 0], all = Array.isArray(takes) ? takes : [takes];
@@ -83,6 +84,7 @@ export function wave(g, peaks, takes, where) {
     g.fillRect(x0, mid - 0.5, x1 - x0, 1);
     g.globalAlpha /= 0.3;
   }
+  return whole;
 }
 
 /** An onset's foot; doubtful ones are broken and carry a ring. @param {CanvasRenderingContext2D} g @param {number} x @param {number} base @param {boolean} doubtful @param {string} colour @param {number} [tall] */
