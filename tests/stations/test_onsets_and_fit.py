@@ -15,7 +15,7 @@ from combpace.store import rows
 from combpace.store.models import JobRow
 from tests.core.analysis.test_opening import eighths
 from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import attack_starts, struck
+from tests.support.sounds import attack_starts, struck, two_close_mics
 
 
 class OnsetsTest(PlaceTest):
@@ -97,6 +97,25 @@ class SentenceTest(PlaceTest):
         np.testing.assert_allclose(np.asarray(self.seen().onsets(self.lead).times)[2:6], times[2:6] + 0.008, atol=1e-9)
         with self.assertRaises(ParameterError):
             self.act("onset-shift", take=self.lead, times_s=[float(times[0])], ms=0.0)
+
+    def test_all_bleed_of_a_mic_goes_at_once_but_what_was_locked(self) -> None:
+        mics, deep_at, bright_at = two_close_mics()
+        tub, board = (bring_in(self.place, self.session, mic, f"{name}.wav") for mic, name in zip(mics, ("tub mic", "board mic"), strict=True))
+        with self.assertRaisesRegex(ParameterError, "in no bundle"):
+            self.act("onset-bleed", take=tub)
+        self.act("bundle", takes=[tub, board], name="yard")
+        before = np.asarray(self.seen().onsets(tub).times)
+        locked = float(next(time for time in before if np.min(np.abs(bright_at - time)) < 0.01))
+        self.act("onset-lock", take=tub, times_s=[locked])
+        note = self.act("onset-bleed", take=tub).note
+        after = np.asarray(self.seen().onsets(tub).times)
+        self.assertIn(f"{len(before) - len(after)} of {len(before)} marks", note)
+        own = [float(np.min(np.abs(deep_at - time))) < 0.01 for time in after if time != locked]
+        self.assertTrue(all(own))
+        self.assertIn(locked, after)
+        self.assertEqual(len(own), 24)
+        with self.assertRaisesRegex(ParameterError, "No mark of tub mic is bleed"):
+            self.act("onset-bleed", take=tub)
 
 
 class FitTest(PlaceTest):

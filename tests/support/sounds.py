@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import signal
 
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import take_times
@@ -67,3 +68,21 @@ def attack_starts(samples: NDArray[np.float32], rate: int, threshold: float = 0.
         else:
             k += 1
     return np.array(starts)
+
+
+def two_close_mics(rate: int = RATE) -> tuple[list[Audio], NDArray[np.float64], NDArray[np.float64]]:
+    """A deep tub on the beat, a bright board between, each with its own mic and some of the other in it, every fourth stroke a ghost:
+    (the two mics, strokes of the tub, strokes of the board)."""
+    rng = np.random.default_rng(5)
+    t = np.arange(round(0.25 * rate)) / rate
+    deep = np.sin(2 * np.pi * 62 * t) * np.exp(-t / 0.08)
+    bright = signal.sosfilt(signal.butter(4, 4000, "high", fs=rate, output="sos"), rng.standard_normal(len(t))) * np.exp(-t / 0.03)
+    deep_at, bright_at = 0.5 + 0.5 * np.arange(24), 0.75 + 0.5 * np.arange(24)
+    mics = [1e-4 * rng.standard_normal(13 * rate) for _ in range(2)]
+    for times, sound, levels in ((deep_at, deep, (0.7, 0.08)), (bright_at, bright, (0.1, 0.6))):
+        for k, time in enumerate(times):
+            soft = 0.25 if k % 4 == 3 else 1.0
+            for mic, level in zip(mics, levels, strict=True):
+                at = round(time * rate)
+                mic[at : at + len(sound)] += soft * level * sound
+    return [Audio(mic[None].astype(np.float32), rate) for mic in mics], deep_at, bright_at

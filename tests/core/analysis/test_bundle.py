@@ -4,7 +4,6 @@ from dataclasses import replace
 
 import numpy as np
 import soundfile as sf
-from scipy import signal
 
 from combpace.core.analysis.bleed import bleed_in
 from combpace.core.analysis.bundle import Together, analyse_bundle, on_own_strokes, on_strokes_of, without_bleed
@@ -16,7 +15,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 from tests.support.open_excerpts import OPEN, THERE, WHY_NOT
-from tests.support.sounds import marks, source, struck
+from tests.support.sounds import marks, source, struck, two_close_mics
 
 
 class BleedTest(unittest.TestCase):
@@ -119,21 +118,8 @@ class BundleTest(unittest.TestCase):
 
 class OtherInstrumentTest(unittest.TestCase):
     def test_what_does_not_sound_like_the_mics_instrument_is_bleed(self) -> None:
-        # A deep tub on the beat, a bright board between: each with its own mic, and some of the other in it.
-        rate, rng = 44100, np.random.default_rng(5)
-        t = np.arange(round(0.25 * rate)) / rate
-        deep = np.sin(2 * np.pi * 62 * t) * np.exp(-t / 0.08)
-        bright = signal.sosfilt(signal.butter(4, 4000, "high", fs=rate, output="sos"), rng.standard_normal(len(t))) * np.exp(-t / 0.03)
-        deep_at, bright_at = 0.5 + 0.5 * np.arange(24), 0.75 + 0.5 * np.arange(24)
-        mics = [1e-4 * rng.standard_normal(13 * rate) for _ in range(2)]
-        for times, sound, levels in ((deep_at, deep, (0.7, 0.08)), (bright_at, bright, (0.1, 0.6))):
-            for k, time in enumerate(times):
-                # Every fourth is a ghost stroke, a quarter as loud.
-                soft = 0.25 if k % 4 == 3 else 1.0
-                for mic, level in zip(mics, levels, strict=True):
-                    at = round(time * rate)
-                    mic[at : at + len(sound)] += soft * level * sound
-        sources = [ArraySource(Audio(mic[None].astype(np.float32), rate)) for mic in mics]
+        mics, deep_at, bright_at = two_close_mics()
+        sources = [ArraySource(mic) for mic in mics]
         each = [marks(np.sort(np.concatenate([deep_at, bright_at]))) for _ in range(2)]
         for found, onsets, own in zip(bleed_in(sources, each), each, (deep_at, bright_at), strict=True):
             is_own = np.array([np.min(np.abs(own - time)) < 0.01 for time in onsets.times])

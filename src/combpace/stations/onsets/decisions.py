@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from dataclasses import replace
 
 import numpy as np
 from pydantic import Field
 
+from combpace.core.analysis.bleed import bleed_in
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.refine import StartFinder
 from combpace.session import words
-from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
+from combpace.session.decisions import Args, Change, Seconds, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import OnsetEdits
+from combpace.session.document.model import OnsetEdits, TakeEntry
 from combpace.session.foresight import as_if
 from combpace.session.state import EDIT_REACH_S, SessionState
 
@@ -111,6 +113,39 @@ def remove(state: SessionState, args: MarksArgs) -> Change:
         removed.append(origin)
     new = replace(edits, added=tuple(added), removed=tuple(removed), moved=tuple(moved))
     return _change(args.take, new, f"{words.count(len(args.times_s), 'mark')} removed; the audio there rides between its neighbours.")
+
+
+@decision("onset-bleed", TakeArgs)
+def bleed(state: SessionState, args: TakeArgs) -> Change:
+    """Remove all marks of a mic that are other instruments, heard by the other mics of its bundle; locked and hand-made ones stay."""
+    entry = state.document.take(args.take)
+    mates = [mate for mate in state.document.bundle_of(args.take) if state.analysis(mate.id) is not None]
+    if len(mates) < 2:
+        raise ParameterError(f"{entry.name} is in no bundle with another mic, so nothing says what is bleed. Nothing was changed.")
+    if len({(state.rows[mate.id].sample_rate_hz, mate.offset_s) for mate in mates}) > 1:
+        raise ParameterError("The takes of this bundle differ in start or sample rate, so their strokes cannot be compared. Nothing was changed.")
+    found = state.folder.once(("bleed", *(state.rows[mate.id].analysis_sha for mate in mates)), lambda: _bleed(state, mates))[args.take]
+    edits = _edits(state, args.take)
+    certain = [*edits.added, *edits.locked, *(new for _, new in edits.moved)]
+    marks = [float(time) for time in state.onsets(args.take).times]
+    gone = [
+        time
+        for time in marks
+        if any(abs(time - other) <= EDIT_REACH_S for other in found) and not any(abs(time - other) <= EDIT_REACH_S for other in certain)
+    ]
+    if not gone:
+        raise ParameterError(f"No mark of {entry.name} is bleed, or too few strokes are loud enough to tell. Nothing was changed.")
+    made = remove(state, MarksArgs(take=args.take, times_s=gone))
+    return Change(made.parts, f"{len(gone)} of {len(marks)} marks of {entry.name} are bleed of the other mics, and removed.")
+
+
+def _bleed(state: SessionState, mates: list[TakeEntry]) -> dict[str, list[float]]:
+    """Moments of each mic that are bleed, on its own clock."""
+    with ExitStack() as stack:
+        sources = [stack.enter_context(state.folder.source(state.rows[mate.id])) for mate in mates]
+        each = [heard.onsets for mate in mates if (heard := state.analysis(mate.id)) is not None]
+        flags = bleed_in(sources, each)
+    return {mate.id: [float(time) for time in onsets.times[flag]] for mate, onsets, flag in zip(mates, each, flags, strict=True)}
 
 
 @decision("onset-shift", ShiftArgs)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from combpace.core.onsets.doubt import Doubt, doubt
 from combpace.session import words
 from combpace.session.document.model import OnsetEdits, TakeEntry
 from combpace.session.state import SessionState
@@ -13,6 +14,21 @@ from combpace.stations.station import Action, Place, Station
 __all__ = ["ONSETS", "decisions", "mic_name"]
 
 DOUBTFUL_MARK = 0.65
+# What a doubtful mark is called, and why, by the kind of its doubt.
+TITLES = {
+    "decay": "A decay, hardly an attack",
+    "legato": "A slide or a bound note",
+    "level": "Hardly an attack",
+    "slow": "A slow rise",
+    "soft": "A soft attack",
+}
+REASONS = {
+    "decay": "the sound gets softer here",
+    "legato": "the pitch changes and the level hardly rises",
+    "level": "it hardly gets louder here",
+    "slow": "it gets louder over more than 25 ms",
+    "soft": "it begins at once, but softly beside the others",
+}
 # Grids that marks are mostly kept on; any other may be named on the wire.
 GRIDS = ("1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32")
 KNOWN_PLACES = ("anywhere", "bars", "beats", *GRIDS)
@@ -39,6 +55,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         return []
     take, onsets, session_map = state.document.take(take_id), state.onsets(take_id), state.session_map()
     found = []
+    why = _reasons(state, take_id, [float(time) for time, sure in zip(onsets.times, onsets.confidence, strict=True) if sure < DOUBTFUL_MARK])
     for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True):
         if sure >= DOUBTFUL_MARK:
             continue
@@ -48,8 +65,8 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         found.append(
             Place(
                 where,
-                "Hardly an attack" if strength < 0.15 else "Doubtful attack",
-                f"strength {strength:.2f}, {sure * 100:.0f} % sure",
+                TITLES[why[float(time)].kind],
+                f"{REASONS[why[float(time)].kind]}; strength {strength:.2f}, {sure * 100:.0f} % sure",
                 at,
                 1 - float(sure),
                 Action("Remove this mark", "onset-remove", args),
@@ -57,6 +74,20 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             )
         )
     return found
+
+
+def _reasons(state: SessionState, take_id: str, times_s: list[float]) -> dict[float, Doubt]:
+    """Why marks are doubtful, by their moments; looked at once for each moment of a sound."""
+    row = state.rows.get(take_id)
+    if row is None or row.decoded_sha is None or not times_s:
+        return {time: Doubt("soft", 0.0) for time in times_s}
+    known: dict[float, Doubt] = state.folder.once(("doubts", row.decoded_sha), dict)
+    if any(time not in known for time in times_s):
+        with state.folder.source(row) as source:
+            for time in times_s:
+                if time not in known:
+                    known[time] = doubt(source, time)
+    return known
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
@@ -76,6 +107,7 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
             *([] if edits.on in KNOWN_PLACES else [(edits.on, f"on {edits.on}")]),
         ),
         "hand_edits": edits.count,
+        "mics": len(state.document.bundle_of(focus)) if focus else 0,
     }
 
 
