@@ -196,6 +196,7 @@ class DataTest(WireTest):
         again = self.client.get(f"/api/takes/{take}/peaks", params={"size": 256}, headers={"if-none-match": answer.headers["etag"]})
         self.assertEqual(again.status_code, 304)
         self.assertEqual(self.client.get(f"/api/takes/{take}/peaks", params={"size": 33}).status_code, 422)
+        self.assertEqual(len(self.client.get(f"/api/takes/{take}/peaks", params={"size": 1, "first": 10, "count": 7}).content), 7 * 4)
         for speed, fitted in ((1.0, False), (0.7, False), (1.0, True)):
             sound = self.client.get(
                 f"/api/sessions/{self.session}/takes/{take}/sound", params={"segment": 0, "rate": 48000, "speed": speed, "fitted": fitted}

@@ -208,3 +208,19 @@ test("a loop has no step at its seam: its end dies away in 3 ms, its start comes
   }
   player.stop();
 });
+
+test("marks tick where they are wished, on their frames, slowed as the sound is", async () => {
+  let wished = [0.5, 0.8, 1.0003];
+  player = new Player("session", { voices: () => voices, map: () => null, ticks: () => wished, onChange() {}, onTrouble(text) { throw new Error(text); } });
+  player.heed({ loop: null, speed: 0.5, fitted: false, click: false, clickDb: -9, mix: {} });
+  await player.play(0.5);
+  await settle();
+  const ticks = ofClicks(), first = player.runs[0];
+  // .9 s ahead are scheduled: at half speed .45 s of the session.
+  assert.deepEqual(ticks.map((one) => one.frame - first.ctx), [0, Math.round(0.6 * RATE)]);
+  assert.equal(ticks.every((one) => one.buffer.length === Math.round(0.012 * RATE)), true);
+  wished = [];
+  player.again();
+  assert.equal(ofClicks().length, 2);
+  player.stop();
+});

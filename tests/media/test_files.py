@@ -13,7 +13,7 @@ from combpace.core.errors import MediaError, ParameterError
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import FORMATS, ResampledSource, write_sound
 from combpace.media.names import file_name
-from combpace.media.peaks import SIZES, bins_of, read_peaks, write_peaks
+from combpace.media.peaks import SIZES, bins_of, read_peaks, samples_as_peaks, write_peaks
 from tests.support.sounds import struck
 
 
@@ -193,6 +193,10 @@ class PeaksTest(FolderTest):
                 np.testing.assert_allclose(pairs[k] / 32767, [part.min(), part.max()], atol=1e-4)
         with self.assertRaises(ParameterError):
             read_peaks(path, audio.frames, 100, 0, 1)
+        pairs = np.frombuffer(samples_as_peaks(ArraySource(audio), audio.frames - 5, 100), "<i2").reshape(-1, 2)
+        np.testing.assert_array_equal(pairs[:, 0], np.round(audio.samples.mean(axis=0)[-5:] * 32767).astype(np.int16))
+        np.testing.assert_array_equal(pairs[:, 0], pairs[:, 1])
+        self.assertEqual(samples_as_peaks(ArraySource(audio), audio.frames + 1, 10), b"")
 
 
 class NamesTest(unittest.TestCase):

@@ -16,6 +16,8 @@ from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
 
 SIZES = (32, 256, 2048)
+# Bins of one frame are in no file: so many of them are read from the sound at once.
+MOST_SAMPLES = 1 << 16
 BLOCK_FRAMES = 2048 * 128
 Pairs = NDArray[np.int16]
 
@@ -56,7 +58,7 @@ def _scaled(values: NDArray[np.float32]) -> Pairs:
 def read_peaks(path: Path, frames: int, size: int, first: int, count: int) -> bytes:
     """Bins [first, first + count) of one level as they lie in the file; fewer at its end."""
     if size not in SIZES:
-        raise ParameterError(f"Peaks exist for {', '.join(map(str, SIZES))} frames a bin, not {size}.")
+        raise ParameterError(f"Peaks exist for 1, {', '.join(map(str, SIZES))} frames a bin, not {size}.")
     offset = 0
     for level in SIZES:
         bins = bins_of(frames, level)
@@ -67,3 +69,11 @@ def read_peaks(path: Path, frames: int, size: int, first: int, count: int) -> by
                 return data.read(4 * max(0, hi - lo))
         offset += bins
     raise AssertionError("unreachable")
+
+
+def samples_as_peaks(source: Source, first: int, count: int) -> bytes:
+    """Bins of one frame each: twice the sample of the mono mix. At most MOST_SAMPLES; fewer at the end, none beyond it."""
+    lo = max(0, min(first, source.frames))
+    hi = max(lo, min(first + min(count, MOST_SAMPLES), source.frames))
+    values = _scaled(source.read(lo, hi).mean(axis=0))
+    return np.stack([values, values], axis=1).astype("<i2").tobytes()

@@ -7,7 +7,7 @@ from fastapi.responses import FileResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from combpace.core.errors import MediaError, ParameterError
-from combpace.media.peaks import read_peaks
+from combpace.media.peaks import read_peaks, samples_as_peaks
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
 from combpace.stations.takes import importing
@@ -44,13 +44,16 @@ def listen_again(session_id: str, take_id: str, folder: Folder) -> dict[str, boo
 def get_peaks(
     take_id: str, folder: Folder, request: Request, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
 ) -> Response:
-    """Pairs of little-endian int16: lowest and highest sample of each bin."""
+    """Pairs of little-endian int16: lowest and highest sample of each bin; of size 1 each sample twice, at most 65536 of them."""
     row = folder.take_row(take_id)
     path = folder.blob(row.peaks_sha)
     tag = f'"{row.peaks_sha}"'
     headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304, headers=headers)
+    if size == 1:
+        with folder.source(row) as source:
+            return Response(samples_as_peaks(source, first, count), media_type="application/octet-stream", headers=headers)
     return Response(read_peaks(path, row.frames or 0, size, first, count), media_type="application/octet-stream", headers=headers)
 
 

@@ -1,6 +1,6 @@
 // @ts-check
 // What the pictures are given: one plain state, and what they may ask for.
-import { gridPlaces } from "../views/map.js";
+import { gridPlaces, makeTimeMap } from "../views/map.js";
 
 // What no other attack follows is heard for so long, seconds.
 const LONGEST_S = 4;
@@ -17,7 +17,7 @@ const LONGEST_S = 4;
  *
  * @typedef {{
  *   state: State, peaks: import("../api/peaks.js").Peaks,
- *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, forget: () => void,
+ *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, sounding: (id: string) => number[], forget: () => void,
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
@@ -30,6 +30,8 @@ export function makeHost(desk) {
   const { state, store, peaks } = desk;
   /** @type {Map<string, {times: number[], take: number[], sure: number[], strength: number[]}>} */
   let marks = new Map();
+  /** @type {{fit: any, own: any, times: number[]} | null} */
+  let ticked = null;
 
   /** @type {Host} */
   const host = {
@@ -42,6 +44,13 @@ export function makeHost(desk) {
       const made = { times: raw.t.map((/** @type {number} */ time) => time + offset), take: raw.t, sure: raw.c, strength: raw.s };
       marks.set(id, made);
       return made;
+    },
+    /** Where the marks of a take sound now, session seconds: as played, or where its fit takes them. */
+    sounding: (id) => {
+      const own = host.marks(id), fit = state.picture.fit, take = host.take(id);
+      if (!state.sound.fitted || !take?.fitted || !fit || fit.missing || fit.take !== id) return own.times;
+      if (!ticked || ticked.fit !== fit || ticked.own !== own) ticked = { fit, own, times: own.take.map(makeTimeMap(fit.source, fit.target).toTarget) };
+      return ticked.times;
     },
     /** A new picture has other marks. */
     forget: () => { marks = new Map(); },

@@ -26,3 +26,11 @@ export function beatsBetween(map, from, to) {
     }
   }
 }
+
+/** What sounds at a mark where that is wished: higher and shorter than a beat's click, its first sample the attack. @param {number} rate */
+export function tickSamples(rate) {
+  const length = Math.round(0.012 * rate), samples = new Float32Array(length);
+  for (let k = 0; k < length; k++) samples[k] = 0.5 * Math.cos((2 * Math.PI * 3520 * k) / rate) * Math.exp(-k / rate / 0.0025);
+  for (let k = 0; k < 32; k++) samples[length - 32 + k] *= 1 - k / 31;
+  return samples;
+}

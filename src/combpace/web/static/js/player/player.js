@@ -1,6 +1,7 @@
 // @ts-check
 // The player: one AudioContext for the life of the page. Sound and click are scheduled on its clock, in whole frames.
-import { beatsBetween, clickSamples } from "./click.js";
+import { beatsBetween, clickSamples, tickSamples } from "./click.js";
+import { lowerBound } from "../views/comb_geometry.js";
 import { SEGMENT_S, Segments } from "./segments.js";
 
 const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
@@ -22,7 +23,7 @@ const ALONE_S = 0.01;
 export class Player {
   /**
    * @param {string} session
-   * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), onChange: () => void, onTrouble: (text: string) => void}} host
+   * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), ticks?: () => number[], onChange: () => void, onTrouble: (text: string) => void}} host  ticks: session seconds at which a tick sounds, in order
    */
   constructor(session, host) {
     this.session = session;
@@ -90,6 +91,9 @@ export class Player {
         this.loudestClick = Math.max(this.loudestClick, ...samples.map(Math.abs));
         return buffer;
       });
+      const tick = tickSamples(context.sampleRate);
+      this.tickBuffer = context.createBuffer(1, tick.length, context.sampleRate);
+      this.tickBuffer.copyToChannel(tick, 0);
       this.applyMix();
     }
     return this.context;
@@ -308,6 +312,7 @@ export class Player {
       this.guard(voices, number);
       for (const voice of voices) this.sound(voice, number, run);
       this.scheduleClicks(run);
+      this.scheduleTicks(run);
       this.scheduled += run.length;
       this.cursor = stop;
     }
@@ -357,7 +362,7 @@ export class Player {
     if (buffers.some((buffer) => !buffer)) return;
     this.measured.add(key);
     const length = Math.max(...buffers.map((buffer) => /** @type {AudioBuffer} */ (buffer).length));
-    const total = new Float32Array(length), extra = this.clickOn ? 10 ** (this.clickDb / 20) * this.loudestClick : 0;
+    const total = new Float32Array(length), extra = this.clickOn || this.host.ticks?.().length ? 10 ** (this.clickDb / 20) * this.loudestClick : 0;
     let peak = 0;
     for (const channel of [0, 1]) {
       total.fill(0);
@@ -393,6 +398,21 @@ export class Player {
       if (frame < 0 || frame >= run.length) continue;
       const node = context.createBufferSource();
       node.buffer = this.clicks[beat.downbeat ? 1 : 0];
+      node.connect(this.clickGain);
+      this.follow(node, run.ctx + frame);
+      node.start((run.ctx + frame) / this.rate);
+    }
+  }
+
+  /** @param {Run} run */
+  scheduleTicks(run) {
+    const times = this.host.ticks?.() ?? [], context = this.context, buffer = this.tickBuffer;
+    if (!times.length || !context || !buffer || !this.clickGain) return;
+    for (let k = lowerBound(times, this.seconds(run.pos - 1)); k < times.length && times[k] < this.seconds(run.pos + run.length + 1); k++) {
+      const frame = this.frames(times[k]) - run.pos;
+      if (frame < 0 || frame >= run.length) continue;
+      const node = context.createBufferSource();
+      node.buffer = buffer;
       node.connect(this.clickGain);
       this.follow(node, run.ctx + frame);
       node.start((run.ctx + frame) / this.rate);

@@ -10,7 +10,7 @@ import { gridTools, legend, msField, plain, removeMark } from "./station.js";
 export const onsets = {
   ...plain, id: "onsets", key: 4, needsMap: false,
   mount: (desk, box) => mountStrip(box, desk.host),
-  tools: (desk) => [...gridTools(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
+  tools: (desk) => [...gridTools(desk), ticksTool(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
   marksOf: ({ state }) => state.focus,
   show(desk, time) {
     const { stripStart, stripSpan } = desk.state.view;
@@ -69,6 +69,18 @@ export const onsets = {
     if (canvas && threshold) drawStrengths(canvas, state.picture.onsets[state.focus]?.s ?? [], Number(threshold.value) || 0);
   },
 };
+
+/** Whether each mark of the take ticks while it plays; it lights up in any case. @param {any} desk */
+function ticksTool(desk) {
+  const label = document.createElement("label"), box = document.createElement("input");
+  label.className = "lead-in";
+  label.title = "A short tick at each mark while it plays, as loud as the click";
+  box.type = "checkbox";
+  box.checked = desk.state.view.ticks;
+  box.addEventListener("change", () => { desk.store.view({ ticks: box.checked }); desk.player.again(); });
+  label.append(box, " marks tick");
+  return label;
+}
 
 /** Every mark with where it lies against the grid in sight. @param {any} desk */
 function listed(desk) {

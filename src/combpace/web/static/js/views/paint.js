@@ -1,12 +1,12 @@
 // @ts-check
 // Colours, canvases and waveforms: what all pictures share.
 
-// Frames a bin of peaks holds, in the resolutions that exist.
-const SIZES = [32, 256, 2048];
+// Frames a bin of peaks holds, in the resolutions that exist; single samples are fetched only where fewer than FINE share a pixel.
+const SIZES = [32, 256, 2048], FINE = 8;
 
 /** The size of bins to draw with, for so many frames a pixel. @param {number} framesPerPx */
 export function sizeFor(framesPerPx) {
-  let best = SIZES[0];
+  let best = framesPerPx < FINE ? 1 : SIZES[0];
   for (const size of SIZES) if (size <= framesPerPx) best = size;
   return best;
 }

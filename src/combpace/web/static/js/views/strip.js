@@ -3,9 +3,12 @@
 // under it: every attack around its mark, doubtful ones first.
 import { lowerBound } from "./comb_geometry.js";
 import { gridPlaces, placeWords, signed } from "./map.js";
+import { drawRuler, drawSamples } from "./samples.js";
 import { DOUBTFUL, colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
-const NAME_PX = 96, HEAD_PX = 20, CELL_W = 126, CELL_H = 92, SHEET_S = 0.06;
+const NAME_PX = 96, HEAD_PX = 20, RULER_PX = 18, CELL_W = 126, CELL_H = 92, SHEET_S = 0.06;
+// So little time at least is in sight: some dozens of samples. A mark lights up for so long when it is played.
+const LEAST_S = 0.001, FLASH_S = 0.09;
 
 /** Pure: seconds to pixels of a strip. @param {{startS: number, endS: number, x0: number, width: number}} view */
 export function makeStrip({ startS, endS, x0, width }) {
@@ -39,7 +42,7 @@ export function mountStrip(box, host) {
     // The take whose marks are edited stands first.
     return [shown, ...mates.filter((take) => take.id !== shown.id)].slice(0, 4);
   };
-  const stripTall = () => Math.min(canvas.clientHeight * 0.52, 24 + Math.max(118, lanes().length * 64));
+  const stripTall = () => Math.min(canvas.clientHeight * 0.52, 24 + RULER_PX + Math.max(118, lanes().length * 64));
   const strip = () => makeStrip({ startS: state.view.stripStart, endS: state.view.stripStart + state.view.stripSpan, x0: NAME_PX, width: canvas.clientWidth });
 
   function draw() {
@@ -54,14 +57,14 @@ export function mountStrip(box, host) {
 
   /** @param {any} shown */
   function clamp(shown) {
-    const span = Math.min(Math.max(0.01, state.view.stripSpan), Math.max(1, shown.duration_s + 0.5));
+    const span = Math.min(Math.max(LEAST_S, state.view.stripSpan), Math.max(1, shown.duration_s + 0.5));
     state.view.stripSpan = span;
     state.view.stripStart = Math.min(Math.max(shown.offset_s - 0.25, state.view.stripStart), Math.max(shown.offset_s - 0.25, shown.offset_s + shown.duration_s + 0.25 - span));
   }
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} tall @param {number} width */
   function drawStrip(g, c, tall, width) {
-    const view = strip(), all = lanes(), head = HEAD_PX, laneTall = (tall - head) / all.length, map = state.map;
+    const view = strip(), all = lanes(), head = HEAD_PX, laneTall = (tall - head - RULER_PX) / all.length, map = state.map;
     g.save();
     g.beginPath();
     g.rect(NAME_PX, 0, width - NAME_PX, tall);
@@ -78,7 +81,7 @@ export function mountStrip(box, host) {
             const x = view.toPx(map.toSeconds(line + place)), beat = Math.abs(place / meter[3] - Math.round(place / meter[3])) < 1e-6;
             g.fillStyle = c.ink;
             g.globalAlpha = place === 0 ? 1 : beat ? 0.42 : 0.14;
-            g.fillRect(x - (place === 0 ? 1 : 0.5), head, place === 0 ? 2 : 1, tall - head);
+            g.fillRect(x - (place === 0 ? 1 : 0.5), head, place === 0 ? 2 : 1, tall - head - RULER_PX);
             g.globalAlpha = 1;
             if ((place === 0 && (wide > 40 || index % 8 === 0)) || (beat && wide > 260)) {
               g.fillStyle = c.quiet;
@@ -99,13 +102,16 @@ export function mountStrip(box, host) {
       g.clip();
       g.fillStyle = c.wave;
       g.globalAlpha = lane === 0 ? 1 : 0.7;
-      wave(g, host.peaks, take, { x0: NAME_PX, x1: width - 8, mid: top + laneTall / 2, half: laneTall * 0.40, gain: gainOf(take), timeAt: view.toTime });
+      const within = { x0: NAME_PX, x1: width - 8, mid: top + laneTall / 2, half: laneTall * 0.40 };
+      if (!drawSamples(g, host.peaks, take, { ...within, ...view, x0: NAME_PX })) wave(g, host.peaks, take, { ...within, gain: gainOf(take), timeAt: view.toTime });
       g.globalAlpha = 1;
       for (let k = lowerBound(own.times, view.toTime(NAME_PX) - 0.01); k < own.times.length && own.times[k] < view.toTime(width); k++) {
         let time = own.times[k];
         if (drag && "from" in drag && drag.moving && lane === 0 && Math.abs(own.take[k] - drag.from) < 1e-6) time = drag.time;
         const x = view.toPx(time), chosen = lane === 0 && ((state.selection?.kind === "onset" && Math.abs(state.selection.t - own.take[k]) < 1e-5) || (state.selection?.kind === "marks" && state.selection.ts.some((/** @type {number} */ t) => Math.abs(t - own.take[k]) < 1e-5)));
         if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 4, top, 8, laneTall); g.globalAlpha = 1; }
+        const since = state.playhead === null ? -1 : state.playhead - time;
+        if (lane === 0 && since >= 0 && since < FLASH_S) { g.fillStyle = c.field; g.globalAlpha = 0.75 * (1 - since / FLASH_S); g.fillRect(x - 7, top, 14, laneTall); g.globalAlpha = 1; }
         g.fillStyle = c.onset;
         g.globalAlpha = lane === 0 ? 1 : 0.5;
         const doubtful = own.sure[k] < DOUBTFUL;
@@ -125,6 +131,7 @@ export function mountStrip(box, host) {
       g.fillStyle = c.line;
       g.fillRect(0, top + laneTall - 1, width, 1);
     });
+    drawRuler(g, c, { ...view, x0: NAME_PX, width, top: tall - RULER_PX, tall: RULER_PX, rate: all[0]?.rate ?? 48000, offset: all[0]?.offset_s ?? 0 });
     if (drag && "line" in drag && drag.moving && map) {
       const x = view.toPx(drag.time);
       g.fillStyle = c.field;
@@ -302,7 +309,7 @@ export function mountStrip(box, host) {
     const done = drag;
     drag = null;
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
-    if (done && "from" in done && done.moving) host.moveMark(done.take, done.from, done.time - (focus()?.offset_s ?? 0));
+    if (done && "from" in done && done.moving) host.moveMark(done.take, done.from, done.time - (focus()?.offset_s ?? 0), event.shiftKey);
     if (done && "line" in done && done.moving) host.pull(done.time, done.line, true);
     if (done && "range" in done && Math.abs(done.to - done.range) * strip().perS > 6) host.select({ kind: "range", from: Math.min(done.range, done.to), to: Math.max(done.range, done.to) });
     ask();
