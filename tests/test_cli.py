@@ -366,6 +366,24 @@ class OnsetsTest(CliTest):
         for bad in (("--on", "1/7"), ("--threshold", "3"), ("--map", "none.csv", "--on", "bars")):
             self.assertEqual(self.run_main("onsets", take, *bad)[0], 2)
 
+    def test_takes_above_each_other_widest_apart_first(self) -> None:
+        beats = 0.5 + 0.5 * np.arange(20)
+        late = beats.copy()
+        late[7] += 0.04
+        paths = [
+            self.write(name, (audio := struck(times, 11.0)).samples.T, audio.sample_rate_hz) for name, times in (("a.wav", beats), ("b.wav", late))
+        ]
+        (self.folder / "beats.csv").write_text("".join(f"{time}\n" for time in beats))
+        status, out, said = self.run_main("stack", *paths, "--on", "1/8", "--map", str(self.folder / "beats.csv"), "--json", "-")
+        self.assertEqual(status, 0, said)
+        found = json.loads(out)
+        self.assertEqual((found["files"], len(found["notes"])), (["a.wav", "b.wav"], 20))
+        self.assertAlmostEqual(found["notes"][0]["spread_ms"], 40.0, delta=1.0)
+        self.assertAlmostEqual(found["notes"][0]["time_s"], float(beats[7]), delta=1e-6)
+        self.assertLess(found["notes"][1]["spread_ms"], 2.0)
+        self.assertEqual(self.run_main("stack", paths[0])[0], 2)
+        self.assertEqual(self.run_main("stack", *paths, "--on", "1/7")[0], 2)
+
 
 class FitMoreTest(CliTest):
     def test_bars_swing_lag_coarse_and_proof(self) -> None:

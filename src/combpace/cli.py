@@ -118,6 +118,15 @@ def _parser() -> argparse.ArgumentParser:
     marks.add_argument("--json", metavar="PATH", help="“-” prints")
     marks.set_defaults(run=_onsets)
 
+    above = commands.add_parser("stack", help="who plays the same places of a grid, and how far apart")
+    above.add_argument("file", type=Path, nargs="+", help="takes with a common start")
+    above.add_argument("--on", default="1/16", metavar="1/N", help="the grid whose places are compared")
+    above.add_argument(
+        "--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its zero is the files' first frame; else the first file's own pace"
+    )
+    above.add_argument("--json", metavar="PATH", help="“-” prints")
+    above.set_defaults(run=_stack)
+
     tidy = commands.add_parser("tidy", help="the fewest tempo changes that keep every bar line where it is, within some milliseconds")
     tidy.add_argument("map", type=Path, metavar="MAP.mid|.json|.csv|.txt")
     tidy.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.mid|.json|.csv|.txt")
@@ -297,6 +306,23 @@ def _onsets(options: argparse.Namespace) -> int:
         write_json(document, Path(options.json))
     for one in document["files"]:
         print(f"{one['file']}: {len(one['onsets'])} of {one['heard']} attacks")
+    return 0
+
+
+def _stack(options: argparse.Namespace) -> int:
+    from combpace.batch.marks import stack_of
+    from combpace.media.mapfiles import write_json
+
+    document = stack_of(options.file, options.on, options.map, _progress())
+    if options.json == "-":
+        print(json.dumps(document, indent=1))
+        return 0
+    if options.json:
+        write_json(document, Path(options.json))
+    notes = document["notes"]
+    print(f"{len(notes)} places of {options.on} that two takes or more play" + (", widest apart first:" if notes else "."))
+    for note in notes[:10]:
+        print(f"  {note['place']}: {note['spread_ms']:.0f} ms")
     return 0
 
 

@@ -234,3 +234,43 @@ class ViewsTest(BrowserTest):
         self.assertRegex(rows.nth(1).inner_text(), r"\d+\s+0:0\d\.\d{3}")
         for name in ("#play", "#canvas-box canvas", "#loop"):
             self.assertTrue(self.page.locator(name).first.get_attribute("aria-label") or self.page.locator(name).first.inner_text())
+
+    def test_down_to_samples_and_marks_that_tick(self) -> None:
+        self.drop(self.lead)
+        self.go("4", "onsets")
+        mark = self.look("combpace.state.picture.onsets[combpace.state.focus].t[6]")
+        self.page.evaluate(
+            "(t) => { Object.assign(combpace.state.view, { stripSpan: 0.002, stripStart: t - 0.001 }); combpace.view().draw(); }", mark
+        )
+        self.page.wait_for_function("[...combpace.host.peaks.tiles.keys()].some((key) => key.split(':')[1] === '1')")
+        self.page.get_by_label("marks tick").check()
+        self.page.evaluate("combpace.state.sound.click && document.getElementById('click').click()")
+        # The sound itself is muted: what is left are the ticks.
+        self.page.evaluate("document.querySelector('#chips .chip').click()")
+        self.page.locator("#canvas-box canvas").focus()
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && (window.played.at(-1)?.samples.length ?? 0) > 2000", timeout=15_000)
+        self.page.keyboard.press("Space")
+        rate, frames, _ = self.recorded()
+        begins = frames[np.concatenate([[True], np.diff(frames) > 0.05 * rate])] / rate
+        times = np.array(self.look("combpace.state.picture.onsets[combpace.state.focus].t"))
+        gaps = np.diff(begins)
+        self.assertGreater(len(gaps), 2)
+        first = int(np.argmin(np.abs(np.diff(times)[: len(times) - len(gaps)] - gaps[0])))
+        np.testing.assert_allclose(gaps, np.diff(times)[first : first + len(gaps)], atol=0.001)
+
+    def test_takes_above_each_other_and_one_brought_to_the_other(self) -> None:
+        late = self.beats.copy()
+        late[12] += 0.05
+        double = self.write("second voice.wav", struck(late, self.audio.duration_s))
+        self.drop(self.lead, double)
+        self.go("4", "onsets")
+        self.page.select_option('select[data-view="below"]', "stack")
+        self.page.wait_for_function("combpace.host.stack()?.notes.length > 10")
+        spot = self.look("combpace.view().pixelOfNote(0)")
+        self.page.mouse.click(spot["x"], spot["y"])
+        self.assertRegex(self.page.inner_text("#chosen"), r"(4[89]|5[012]) ms apart")
+        self.page.get_by_role("button", name="Bring second voice to tub kit - near here").click()
+        self.idle()
+        self.assertIn("goes to where tub kit - near plays", self.said())
+        self.page.wait_for_function("combpace.host.stack() && Math.max(...combpace.host.stack().notes.map((note) => note.spread_ms)) < 10")

@@ -7,6 +7,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.session import fits
+from combpace.session.stack import stacked
 from combpace.session.state import edited
 from combpace.stations.fit.rendering import order_render, render_take
 from combpace.stations.fit.station import fit_sentence, proof_of
@@ -116,6 +117,46 @@ class SentenceTest(PlaceTest):
         self.assertEqual(len(own), 24)
         with self.assertRaisesRegex(ParameterError, "No mark of tub mic is bleed"):
             self.act("onset-bleed", take=tub)
+
+
+class StackTest(PlaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(3)
+        self.late = np.round(rng.uniform(-0.01, 0.01, len(self.beats)), 4)
+        self.late[5] = 0.048
+        played = self.beats + self.late
+        self.double = bring_in(self.place, self.session, struck(played, float(played[-1]) + 1), "second voice.wav")
+
+    def apart(self) -> np.ndarray:
+        above = stacked(self.seen(), "1/4")
+        a, b = above.at(self.lead), above.at(self.double)
+        assert a is not None and b is not None
+        self.assertGreater(above.share(a, b), 0.9)
+        return np.array([note.off_s[b] - note.off_s[a] for note in above.notes])
+
+    def test_spread_as_it_was_played_and_the_widest_is_listed_first(self) -> None:
+        apart = self.apart()
+        self.assertAlmostEqual(float(np.median(np.abs(apart - self.late[: len(apart)]))), 0.0, delta=0.002)
+        first = look(self.seen(), "onsets", self.lead)[0]
+        self.assertRegex(first.title, r"^second voice 4[678] ms later$")
+        assert first.do is not None
+        self.assertEqual((first.do.name, first.do.args["take"], first.do.args["to"]), ("bring", self.double, self.lead))
+        # Brought to it, it is no longer listed; nothing else of the take moved.
+        before = self.apart()
+        self.act(first.do.name, **first.do.args)
+        after = self.apart()
+        self.assertLess(abs(float(after[5])), 0.0005)
+        np.testing.assert_allclose(np.delete(after, 5), np.delete(before, 5), atol=0.0005)
+        self.assertFalse([place for place in look(self.seen(), "onsets", self.lead) if "second voice" in place.title])
+
+    def test_all_of_a_double_goes_to_the_other(self) -> None:
+        note = self.act("bring", take=self.double, to=self.lead, on="1/4").note
+        self.assertRegex(note, r"^\d+ attacks of second voice go to where tub kit plays, by up to 4[678] ms\.$")
+        self.assertLess(float(np.max(np.abs(self.apart()))), 0.0005)
+        for args in ({"take": self.lead, "to": self.lead}, {"take": self.double, "to": self.lead, "times_s": [0.2]}):
+            with self.assertRaises(ParameterError):
+                self.act("bring", **args)
 
 
 class FitTest(PlaceTest):

@@ -20,6 +20,7 @@ from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Sec
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
 from combpace.session.map_changes import near_audio, near_place
+from combpace.session.stack import stacked
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import new_id
@@ -46,6 +47,15 @@ class PegArgs(Args):
 class RideArgs(Args):
     take: TakeId
     times_s: list[Seconds] = Field(max_length=5000, min_length=1)
+
+
+class BringArgs(Args):
+    """take goes to where `to` sounds, at the places of the grid `on` that both play: only attacks at times_s of take, or all."""
+
+    take: TakeId
+    to: TakeId
+    on: str = Field(default="1/16", max_length=10)
+    times_s: list[Seconds] = Field(default_factory=list, max_length=5000)
 
 
 class PhraseArgs(Args):
@@ -204,6 +214,33 @@ def as_played(state: SessionState, args: PhraseArgs) -> Change:
     assert pace is not None
     new = _joined(state, timing, [HandPeg(time, pace.place(time)) for time in times])
     return Change(_pegs(state, timing, new), f"{words.count(len(times), 'onset')} as played again.")
+
+
+@decision("bring", BringArgs)
+def bring(state: SessionState, args: BringArgs) -> Change:
+    """Bring what one take plays to where another one sounds."""
+    mover, to = state.document.timing_take(args.take), state.document.timing_take(args.to)
+    above = stacked(state, args.on)
+    a, b = above.at(mover), above.at(to)
+    names = state.document.take(mover).name, state.document.take(to).name
+    if mover == to:
+        raise ParameterError(f"{names[0]} moves as one with that take, so neither can be brought to the other. Nothing was changed.")
+    if state.own_pace(mover) is None:
+        raise ParameterError(f"{names[0]} has no pulse, so nothing of it is fitted. Nothing was changed.")
+    pairs = []
+    for note in above.notes:
+        own, other = (note.which[k] if k is not None else None for k in (a, b))
+        if own is None or other is None or a is None or b is None:
+            continue
+        time, target = float(above.times[a][own]), float(above.sounds[b][other])
+        if not args.times_s or any(abs(time - one) <= EDIT_REACH_S for one in args.times_s):
+            pairs.append((time, target, abs(target - float(above.sounds[a][own]))))
+    if not pairs:
+        raise ParameterError(f"{names[0]} and {names[1]} play no place of {args.on} together there. Nothing was changed.")
+    new = _joined(state, mover, [HandPeg(time, None, target) for time, target, _ in pairs])
+    most = max(by for *_, by in pairs)
+    note = f"{words.count(len(pairs), 'attack')} of {names[0]} {'goes' if len(pairs) == 1 else 'go'} to where {names[1]} plays, by up to {1000 * most:.0f} ms."
+    return Change(_pegs(state, mover, new), note)
 
 
 def _phrase(state: SessionState, args: PhraseArgs) -> tuple[str, list[float]]:

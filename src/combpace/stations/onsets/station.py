@@ -7,6 +7,7 @@ from typing import Any
 from combpace.core.onsets.doubt import Doubt, doubt
 from combpace.session import words
 from combpace.session.document.model import OnsetEdits, TakeEntry
+from combpace.session.stack import DOUBLES, stacked
 from combpace.session.state import SessionState
 from combpace.stations.onsets import decisions
 from combpace.stations.station import Action, Place, Station
@@ -14,6 +15,8 @@ from combpace.stations.station import Action, Place, Station
 __all__ = ["ONSETS", "decisions", "mic_name"]
 
 DOUBTFUL_MARK = 0.65
+# Who plays the same is compared on this grid; listed is what is farther apart than this, the worst so many.
+STACK_ON, APART_S, MOST_SPREADS = "1/16", 0.025, 20
 # What a doubtful mark is called, and why, by the kind of its doubt.
 TITLES = {
     "decay": "A decay, hardly an attack",
@@ -73,7 +76,41 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 Action("It is right, lock it", "onset-lock", args),
             )
         )
-    return found
+    return [*found, *_spreads(state, take_id)]
+
+
+def _spreads(state: SessionState, take_id: str) -> list[Place]:
+    """Where those who play the same as a take are far from it, the widest first."""
+    line = state.session_map()
+    if line is None:
+        return []
+    timing, above = state.document.timing_take(take_id), stacked(state, STACK_ON)
+    here = above.at(timing)
+    if here is None:
+        return []
+    found = []
+    for other, take in enumerate(above.takes):
+        if other == here or above.share(here, other) < DOUBLES:
+            continue
+        # The lead stays: what goes with it is brought to it.
+        mover, to = (other, here) if above.takes[here].role == "lead" else (here, other)
+        for note in above.notes:
+            own, away = note.which[mover], note.off_s[other] - note.off_s[here]
+            if note.which[here] is None or note.which[other] is None or own is None or abs(away) < APART_S:
+                continue
+            names = [above.takes[k].bundle or above.takes[k].name for k in (mover, to)]
+            args = {"take": above.takes[mover].id, "to": above.takes[to].id, "on": STACK_ON, "times_s": [float(above.times[mover][own])]}
+            found.append(
+                Place(
+                    words.place(line, note.quarters),
+                    f"{take.bundle or take.name} {abs(1000 * away):.0f} ms {'later' if away > 0 else 'earlier'}",
+                    f"than {above.takes[here].bundle or above.takes[here].name}, who plays the same here",
+                    note.line_s,
+                    min(0.3, abs(away)),
+                    Action(f"Bring {names[0]} to {names[1]}", "bring", args),
+                )
+            )
+    return sorted(found, key=lambda place: -place.worth)[:MOST_SPREADS]
 
 
 def _reasons(state: SessionState, take_id: str, times_s: list[float]) -> dict[float, Doubt]:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from combpace.core.errors import MediaError, ParameterError
 from combpace.media.peaks import read_peaks, samples_as_peaks
+from combpace.session.stack import stacked
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
 from combpace.stations.takes import importing
@@ -55,6 +58,26 @@ def get_peaks(
         with folder.source(row) as source:
             return Response(samples_as_peaks(source, first, count), media_type="application/octet-stream", headers=headers)
     return Response(read_peaks(path, row.frames or 0, size, first, count), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/sessions/{session_id}/stack")
+def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_length=10)) -> dict[str, Any]:
+    """Takes above each other: {takes: [{id, name}], notes: [{q, t, spread_ms, of: [[moment of the take, ms after t] or null, ...]}]}, in order of time."""
+    above = stacked(session_state(folder, session_id), on)
+    played = [k for k in range(len(above.takes)) if any(note.which[k] is not None for note in above.notes)]
+    notes = [
+        {
+            "q": round(note.quarters, 6),
+            "t": round(note.line_s, 6),
+            "spread_ms": round(1000 * note.spread_s, 2),
+            "of": [
+                None if (k := note.which[take]) is None else [round(float(above.times[take][k]), 6), round(1000 * note.off_s[take], 2)]
+                for take in played
+            ],
+        }
+        for note in above.notes
+    ]
+    return {"takes": [{"id": take.id, "name": take.bundle or take.name} for take in (above.takes[k] for k in played)], "notes": notes}
 
 
 @router.get("/sessions/{session_id}/sources/{take_id}")

@@ -1,6 +1,6 @@
 // @ts-check
 // The picture of the station that is shown, and the small ones beside the words.
-import { binary } from "../api/client.js";
+import { binary, get } from "../api/client.js";
 import { drawSlimWave } from "../views/charts.js";
 import { gainOf } from "../views/paint.js";
 
@@ -64,6 +64,20 @@ export function makePictures(desk) {
     return null;
   }
 
+  /** Takes above each other on the grid in sight, as they sound at a version; null until it is there. @type {{key: string, made: any} | null} */
+  let stacked = null;
+  let asked = "";
+
+  function takesStacked() {
+    const on = ["bars", "beats"].includes(state.view.grid) ? "1/4" : state.view.grid, key = `${state.picture.version}|${on}`;
+    if (stacked?.key === key) return stacked.made;
+    if (asked !== key) {
+      asked = key;
+      get(`/api/sessions/${session}/stack?on=${encodeURIComponent(on)}`).then((made) => { if (asked === key) { stacked = { key, made }; desk.side.showChosen(); view?.draw(); } }).catch(words.trouble);
+    }
+    return stacked?.made ?? null;
+  }
+
   /** Slim waveforms of the ledger. */
   function drawLedger() {
     for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
@@ -91,7 +105,7 @@ export function makePictures(desk) {
         desk.station().refreshed(desk);
       }
     },
-    strength: attackStrength,
+    strength: attackStrength, stack: takesStacked,
     view: () => view,
     draw() { view?.draw(); },
     /** The charts beside the sentence and the waveforms of the ledger. */

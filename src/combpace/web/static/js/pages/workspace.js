@@ -70,7 +70,7 @@ export function startWorkspace() {
   desk.frame();
   document.fonts.ready.then(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   // A door for tests and benches: reads only.
-  Object.assign(window, { combpace: { state, store, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.moving.settled().then(() => desk.deciding.idle()).then(() => desk.pictures.settled()), placeWords } });
+  Object.assign(window, { combpace: { state, store, host: desk.host, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.moving.settled().then(() => desk.deciding.idle()).then(() => desk.pictures.settled()), placeWords } });
 }
 
 /** @param {any} desk */

@@ -10,7 +10,7 @@ import { gridTools, legend, msField, plain, removeMark } from "./station.js";
 export const onsets = {
   ...plain, id: "onsets", key: 4, needsMap: false,
   mount: (desk, box) => mountStrip(box, desk.host),
-  tools: (desk) => [...gridTools(desk), ticksTool(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
+  tools: (desk) => [...gridTools(desk), ticksTool(desk), ...belowTool(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
   marksOf: ({ state }) => state.focus,
   show(desk, time) {
     const { stripStart, stripSpan } = desk.state.view;
@@ -28,6 +28,7 @@ export const onsets = {
   },
   commands: [{ id: "drop-mark", keys: ["KeyX"], shown: "X", words: "drop the mark at the playhead", run: (desk) => desk.dropMark() }],
   chosenMany(desk, selection, { head, text, button, row }) {
+    if (selection.kind === "stacked") return chosenNote(desk, selection, { head, text, button });
     if (selection.kind !== "marks" && selection.kind !== "range") return false;
     const { state, act, host } = desk, own = host.marks(state.focus), whole = selection.kind === "range", take = selection.take ?? state.focus;
     const times = whole ? own.take.filter((/** @type {number} */ _, /** @type {number} */ k) => own.times[k] >= selection.from && own.times[k] <= selection.to) : selection.ts;
@@ -80,6 +81,37 @@ function ticksTool(desk) {
   box.addEventListener("change", () => { desk.store.view({ ticks: box.checked }); desk.player.again(); });
   label.append(box, " marks tick");
   return label;
+}
+
+/** What stands under the strip; takes above each other where there are several. @param {any} desk @returns {Node[]} */
+function belowTool(desk) {
+  const { state } = desk;
+  if (!state.map || new Set(state.picture.takes.map((/** @type {any} */ take) => take.bundle ?? take.id)).size < 2) return [];
+  const label = document.createElement("label"), select = document.createElement("select");
+  select.className = "field";
+  select.dataset.view = "below";
+  select.setAttribute("aria-label", "What stands under the strip");
+  for (const [value, text] of [["sheet", "the sheet"], ["stack", "the stack"]]) select.add(new Option(text, value, false, state.view.below === value));
+  label.append("below ", select);
+  return [label];
+}
+
+/**
+ * A place that several takes play: who is where, and one brought to the other.
+ * @param {any} desk @param {any} selection @param {{head: HTMLElement, text: HTMLElement, button: import("./station.js").Button}} parts
+ */
+function chosenNote(desk, selection, { head, text, button }) {
+  const stack = desk.host.stack(), note = stack?.notes.find((/** @type {any} */ one) => Math.abs(one.q - selection.q) < 1e-6);
+  if (!stack || !note) return false;
+  const there = stack.takes.map((/** @type {any} */ take, /** @type {number} */ k) => ({ ...take, own: note.of[k] })).filter((/** @type {any} */ one) => one.own), [first] = there;
+  const on = ["bars", "beats"].includes(desk.state.view.grid) ? "1/4" : desk.state.view.grid;
+  head.textContent = `${placeWords(desk.state.map, note.q)}: ${note.spread_ms.toFixed(0)} ms apart`;
+  text.textContent = there.map((/** @type {any} */ one) => `${one.name} ${signed(one.own[1])} ms`).join(", ");
+  for (const one of there.slice(1)) {
+    button(`Bring ${one.name} to ${first.name} here`, "", () => desk.act("bring", { take: one.id, to: first.id, on, times_s: [one.own[0]] }));
+    button(`Bring all of ${one.name} to ${first.name}`, "", () => desk.act("bring", { take: one.id, to: first.id, on }));
+  }
+  return true;
 }
 
 /** Every mark with where it lies against the grid in sight. @param {any} desk */

@@ -3,6 +3,7 @@
 // under it: every attack around its mark, doubtful ones first.
 import { lowerBound } from "./comb_geometry.js";
 import { gridPlaces, placeWords, signed } from "./map.js";
+import { drawStack, noteAt, stackCells } from "./stack.js";
 import { drawRuler, drawSamples } from "./samples.js";
 import { DOUBTFUL, colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
@@ -52,7 +53,31 @@ export function mountStrip(box, host) {
     clamp(shown);
     const tall = stripTall();
     drawStrip(g, c, tall, width);
-    drawSheet(g, c, tall, width, height);
+    if (state.view.below === "stack") drawBelow(g, c, tall, width, height);
+    else drawSheet(g, c, tall, width, height);
+  }
+
+  /** The stack in the sheet's stead. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} tall @param {number} width @param {number} height */
+  function drawBelow(g, c, tall, width, height) {
+    const stack = host.stack(), top = tall + 30;
+    g.save();
+    g.beginPath();
+    g.rect(0, tall, width, height - tall);
+    g.clip();
+    if (stack?.notes.length) {
+      const cells = stackCells(width, stack.takes.length), rows = Math.ceil(stack.notes.length / cells.count);
+      state.view.sheetTop = Math.min(Math.max(0, state.view.sheetTop), Math.max(0, rows - (height - top) / cells.rowTall + 0.1));
+      drawStack(g, c, host, stack, { top, width, height, scrolled: state.view.sheetTop });
+    }
+    g.fillStyle = c.ground;
+    g.fillRect(0, tall, width, 24);
+    g.fillStyle = c.ink;
+    type(g, 13, 700);
+    g.fillText("The stack: the same place of several takes, 1 px a ms, widest apart first", 14, tall + 16);
+    g.fillStyle = c.quiet;
+    type(g, 12.5, 500, "right");
+    g.fillText(!stack ? "…" : stack.notes.length ? `${stack.notes.length} places of ${state.view.grid}` : "no place that two takes play", width - 14, tall + 16);
+    g.restore();
   }
 
   /** @param {any} shown */
@@ -254,6 +279,11 @@ export function mountStrip(box, host) {
     const where = at(event), shown = focus();
     if (!shown) return;
     const own = host.marks(shown.id);
+    if (where.y > stripTall() && state.view.below === "stack") {
+      const stack = host.stack(), note = stack && noteAt(stack, canvas.clientWidth, where.x, where.y - stripTall() - 30, state.view.sheetTop);
+      if (note) { host.select({ kind: "stacked", q: note.q }); host.showTime(note.t); host.hear(note.t); }
+      return;
+    }
     if (where.y > stripTall()) {
       const count = perRow(), column = Math.floor((where.x - 14) / CELL_W), row = Math.floor((where.y - stripTall() - 26) / CELL_H + state.view.sheetTop);
       const order = sheetOrder(own.sure), mark = order[row * count + column];
@@ -351,6 +381,11 @@ export function mountStrip(box, host) {
     },
     destroy() { ask.cancel(); canvas.remove(); },
     pixelOf: null,
+    /** Client pixels of the middle of the k-th place of the stack, for tests. @param {number} k */
+    pixelOfNote(k) {
+      const frame = canvas.getBoundingClientRect(), cells = stackCells(canvas.clientWidth, host.stack()?.takes.length ?? 1);
+      return { x: frame.left + cells.left(k) + cells.w / 2, y: frame.top + stripTall() + 30 + (Math.floor(k / cells.count) - state.view.sheetTop) * cells.rowTall + cells.h / 2 };
+    },
     /** Client pixels of a moment on the strip, for tests. @param {number} time */
     pixelOfTime(time) { const frame = canvas.getBoundingClientRect(); return { x: frame.left + strip().toPx(time), y: frame.top + stripTall() * 0.4 }; },
   };
