@@ -36,9 +36,10 @@ def onsets_of(paths: Sequence[Path], choice: Choice, map_path: Path | None, on_p
 
 
 def stack_of(paths: Sequence[Path], on: str, map_path: Path | None, on_progress: Callable[[str, float], None]) -> dict[str, Any]:
-    """Takes with a common start above each other: {"version", "files": [name], "notes": [{"place", "time_s", "spread_ms", "off_ms": [number or null]}]}.
+    """Takes with a common start above each other, widest apart first.
 
-    Widest apart first; the grid is that of the map, else of the first file's own pace. Raises ParameterError for fewer than two files, or without a grid
+    The grid is that of the map, else of the first file's own pace. Raises ParameterError for fewer than two files, or without a grid
+    Returns  {"version", "files": [name], "notes": [{"place", "time_s", "spread_ms", "off_ms": [number or null]}]}
     """
     if len(paths) < 2:
         raise ParameterError("Give at least two files: a stack compares takes with a common start.")

@@ -238,9 +238,9 @@ def bring(state: SessionState, args: BringArgs) -> Change:
     if not pairs:
         raise ParameterError(f"{names[0]} and {names[1]} play no place of {args.on} together there. Nothing was changed.")
     new = _joined(state, mover, [HandPeg(time, None, target) for time, target, _ in pairs])
-    most = max(by for *_, by in pairs)
-    note = f"{words.count(len(pairs), 'attack')} of {names[0]} {'goes' if len(pairs) == 1 else 'go'} to where {names[1]} plays, by up to {1000 * most:.0f} ms."
-    return Change(_pegs(state, mover, new), note)
+    most, go = max(by for *_, by in pairs), "goes" if len(pairs) == 1 else "go"
+    said = f"{words.count(len(pairs), 'attack')} of {names[0]} {go} to where {names[1]} plays, by up to {1000 * most:.0f} ms."
+    return Change(_pegs(state, mover, new), said)
 
 
 def _phrase(state: SessionState, args: PhraseArgs) -> tuple[str, list[float]]:

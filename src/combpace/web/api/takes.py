@@ -62,7 +62,7 @@ def get_peaks(
 
 @router.get("/sessions/{session_id}/stack")
 def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_length=10)) -> dict[str, Any]:
-    """Takes above each other: {takes: [{id, name}], notes: [{q, t, spread_ms, of: [[moment of the take, ms after t] or null, ...]}]}, in order of time."""
+    """Takes above each other: {takes: [{id, name}], notes: [{q, t, spread_ms, of: [[take moment, ms after t] or null]}]}, in order of time."""
     above = stacked(session_state(folder, session_id), on)
     played = [k for k in range(len(above.takes)) if any(note.which[k] is not None for note in above.notes)]
     notes = [

@@ -88,7 +88,7 @@ function makePlayer(desk) {
   return new Player(desk.session, {
     voices: () => state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
     map: () => desk.trial ?? state.map,
-    ticks: () => (state.view.ticks && state.station === "onsets" ? desk.host.sounding(state.focus) : []),
+    ticks: () => (state.view.ticks && desk.station().ticks ? desk.host.sounding(state.focus) : []),
     onChange: () => desk.frame(),
     onTrouble: (text) => desk.words.note(text, true),
   });

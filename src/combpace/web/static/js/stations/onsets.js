@@ -8,7 +8,7 @@ import { gridTools, legend, msField, plain, removeMark } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const onsets = {
-  ...plain, id: "onsets", key: 4, needsMap: false,
+  ...plain, id: "onsets", key: 4, needsMap: false, ticks: true,
   mount: (desk, box) => mountStrip(box, desk.host),
   tools: (desk) => [...gridTools(desk), ticksTool(desk), ...belowTool(desk), legend("<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag chooses a range, a bar line is pulled by its name</span>")],
   marksOf: ({ state }) => state.focus,
