@@ -226,6 +226,8 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "source": [round(float(value), 6) for value in time_map.source_s],
         "target": [round(float(value), 6) for value in time_map.target_s],
         "limits": list(FACTOR_LIMITS),
+        "alone_ms": made.choice.rule.leave_alone_ms,
+        "ignore_ms": made.choice.rule.ignore_beyond_ms,
         "places": grid_places(seen, made),
         "off_ms": off_grid_ms(seen, made),
         "numbers": fit_numbers(made),

@@ -82,6 +82,23 @@ class RuleTest(unittest.TestCase):
         made = self.fitted(Rule(Grid(4)), hand=(HandPeg(1.03, quarters=2.25),))
         self.assertAlmostEqual(float(made.time_map.to_target(1.03)[0]), 1.125)
 
+    def test_past_the_limit_the_region_grows_to_the_next_onset(self) -> None:
+        # All hold where they were played. 1.2 to 1.38 s: 200 ms to 1.4 would be 20 (.1), so that one gives way; 800 ms to 2.0 are 620 (.775).
+        times, still = [0.5, 1.0, 1.2, 1.4, 2.0], Rule(Grid(4), strength=0.0)
+        made = self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.38),))
+        self.assertEqual((list(made.riding), made.reasons), ([1.4], ("gave way",)))
+        self.assertAlmostEqual(float(made.time_map.to_target(1.4)[0]), 1.38 + 0.2 * 0.62 / 0.8)
+        np.testing.assert_allclose(made.time_map.to_target([0.5, 1.0, 2.0]), [0.5, 1.0, 2.0])
+        # On the other side: 200 ms from 1.0 would be 40 (.2); 700 from .5 are 540 (.77).
+        self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.04),)).riding), [1.0])
+        # Within the limits nothing gives way, and another peg by hand never does: that pull is listed as beyond the limits.
+        self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.29),)).riding), [])
+        both = self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.38), HandPeg(1.4, session_s=1.4)))
+        self.assertEqual(list(both.riding), [])
+        self.assertLess(float(np.min(both.time_map.factors)), 0.5)
+        # More than once: to 1.85 s both 1.4 and 2.0 give way, up to the end of the take.
+        self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.85),)).riding), [1.0, 1.4, 2.0])
+
     def test_nothing_is_ever_folded_over(self) -> None:
         rng = np.random.default_rng(3)
         for _ in range(40):

@@ -24,6 +24,8 @@ FACTOR_LIMITS = (0.5, 2.0)
 # Pegs that would leave less than this between them cannot both hold.
 LEAST_GAP_S = 0.002
 LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
+# So many onsets on either side give way to a pull by hand.
+MOST_GROWN = 8
 # What holds the end of a range keeps this far from what is pulled in it.
 HELD_APART_S = 0.002
 
@@ -51,7 +53,8 @@ class Fit:
     pegs      in order of time
     time_map  take time -> session time
     riding    onsets without a peg: take times
-    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no room"
+    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no room", "gave way" (beside a peg by
+              hand that would else be stretched beyond the limits)
     """
 
     pegs: tuple[Peg, ...]
@@ -86,8 +89,9 @@ def fit(
     if rule is not None and rule.bars is not None:
         pulled += _edges(rule.bars, pulled, onsets, own_pace, session_map, duration_s)
     pegs, crowded = _in_order([*by_hand, *pulled])
-    riding += [peg.take_s for peg in crowded]
-    reasons += ["no room"] * len(crowded)
+    pegs, given_way = _grown(pegs)
+    riding += [peg.take_s for peg in (*crowded, *given_way)]
+    reasons += ["no room"] * len(crowded) + ["gave way"] * len(given_way)
     coarse = rule is not None and rule.coarse
     pegs, points = _points(pegs, own_pace, session_map, placement, duration_s, coarse=coarse)
     order = sorted(range(len(riding)), key=riding.__getitem__)
@@ -130,7 +134,8 @@ def _by_rule(
         if reason[i]:
             continue
         key = round(float(goal[i]), 6)
-        if key in taken:
+        # Where nothing is pulled there is nothing to share: all hold where they were played.
+        if key in taken and (rule.strength > 0.0 or rule.coarse):
             reason[i] = "place taken"
         else:
             taken[key] = i
@@ -222,6 +227,28 @@ def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
         elif peg.kind != "held":
             crowded.append(peg)
     return kept, crowded
+
+
+def _grown(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
+    """Where a pull by hand would stretch what lies beside it beyond the limits, the region grows: (the pegs that stay, those that give way).
+
+    The next onset on that side gives way, and the next again, at most MOST_GROWN of them; never another peg by hand, nor what is held.
+    Where the maps alone are beyond the limits already, nothing gives way.
+    """
+    kept, gone = list(pegs), []
+    for peg in [one for one in pegs if one.kind == "hand"]:
+        for side in (-1, 1):
+            for _ in range(MOST_GROWN):
+                at = kept.index(peg) + side
+                if not 0 <= at < len(kept) or kept[at].kind in ("hand", "held"):
+                    break
+                other = kept[at]
+                source = peg.take_s - other.take_s
+                low, high = FACTOR_LIMITS
+                if low <= (peg.target_s - other.target_s) / source <= high or not low <= (peg.own_s - other.own_s) / source <= high:
+                    break
+                gone.append(kept.pop(at))
+    return kept, gone
 
 
 def _room(a: Peg, b: Peg) -> bool:

@@ -185,7 +185,7 @@ def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
     """Onsets without a peg: where they will end up, and why they ride."""
     line = state.need_map()
     ends = made.fit.time_map.to_target(np.asarray(made.fit.riding))
-    why = {"place taken": "another one is nearer to its place", "ignored": "too far from a place", "no room": "no room between its neighbours"}
+    why = {"place taken": "another one is nearer to its place", "ignored": "too far from a place", "no room": "no room between its neighbours", "gave way": "a pull by hand beside it needs its room"}
     return [
         {"place": words.place(line, line.place(float(end))), "why": why.get(reason, reason)}
         for end, reason in zip(ends, made.fit.reasons, strict=True)

@@ -4,6 +4,7 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mos
 import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
+import { pullRegion, regionWords } from "./pull.js";
 import { makeRowImages } from "./row_images.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
@@ -238,12 +239,26 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       const x = comb.xOf(bar.q + place, bar);
       g.fillRect(x - 0.5, fitting() ? y : base - 12, 1, fitting() ? tall - 14 : 14);
     }
+    if (fitting() && state.picture.fit && !state.picture.fit.missing) drawAlone(g, c, comb, bar, y, tall);
     if (grid !== "bars" || fitting()) {
       g.globalAlpha = 0.42;
       for (let k = 1; k < bar.beats; k++) g.fillRect(comb.xOf(bar.q + k * beat, bar) - 0.5, y, 1, tall - 1);
     }
     g.globalAlpha = 1;
     for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
+  }
+
+  /** About each tooth of the rule: within this an onset keeps its own place; beyond the outer lines it is ignored. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall */
+  function drawAlone(g, c, comb, bar, y, tall) {
+    const { alone_ms: alone, ignore_ms: ignore } = state.picture.fit, pxPerMs = comb.w / (1 + 2 * OVER) / (1000 * (bar.e - bar.s)), up = y + tall - 26;
+    g.fillStyle = c.ink;
+    for (const place of host.rulePlaces(bar)) {
+      const x = comb.xOf(bar.q + place, bar);
+      if (alone) { g.globalAlpha = 0.13; g.fillRect(x - alone * pxPerMs, up, 2 * alone * pxPerMs, 12); }
+      if (ignore && ignore * pxPerMs > 5) { g.globalAlpha = 0.3; for (const way of [-1, 1]) g.fillRect(x + way * ignore * pxPerMs - 0.5, up + 4, 1, 8); }
+    }
+    g.globalAlpha = 1;
+    g.fillStyle = c.ink;
   }
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {import("./map.js").TempoMap} map @param {any} shown */
@@ -370,14 +385,44 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (!drag || !state.map) return;
     const bar = bars()[drag.row];
     const x = comb.xOf(drag.target, bar);
+    const region = fitting() ? pullOf(drag.onset, state.map.toSeconds(drag.target)) : null;
+    if (region) drawRegion(g, c, comb, region);
     g.fillStyle = c.field;
     g.fillRect(x - 1.25, comb.yOf(drag.row), 2.5, rowPx());
     const off = 1000 * (drag.time - state.map.toSeconds(drag.target));
     const words = fitting()
-      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}`
+      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}${region ? `: ${regionWords(region, state.picture.fit.limits)}` : ""}`
       : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ${placeWords(state.map, drag.target)}`;
     // The loupe shows the sound as it came.
     drawLoupe(g, c, host, shown, { time: fitting() ? host.marks(shown.id).times[drag.onset] ?? drag.time : drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
+  }
+
+  /** What a pulled onset does to both sides; null while nothing is fitted. @param {number} onset @param {number} target session seconds */
+  function pullOf(onset, target) {
+    const { fit } = state.picture, shown = take(), mark = shown ? host.marks(shown.id).take[onset] : undefined;
+    if (!fit || fit.missing || mark === undefined) return null;
+    const peg = fit.pegs.find((/** @type {any} */ one) => Math.abs(one[0] - mark) < 1e-5);
+    return pullRegion(fit.pegs, fit.limits, { take: mark, own: peg ? peg[1] : fitted()?.toTarget(mark) ?? mark, target });
+  }
+
+  /** The stretches on both sides while one pulls, over as many rows as they reach. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {ReturnType<typeof pullRegion>} region */
+  function drawRegion(g, c, comb, region) {
+    const map = /** @type {import("./map.js").TempoMap} */ (state.map), [low, high] = state.picture.fit.limits;
+    for (const side of [region.left, region.right]) {
+      if (!side) continue;
+      for (let row = comb.first; row <= comb.last; row++) {
+        const bar = bars()[row];
+        if (bar.e <= side.from || bar.s >= side.to) continue;
+        const a = comb.xOf(map.toQuarters(Math.max(side.from, bar.s)), bar), b = comb.xOf(map.toQuarters(Math.min(side.to, bar.e)), bar), y = comb.yOf(row) + rowPx() - 15;
+        g.fillStyle = c.ground;
+        g.fillRect(a, y - 1, b - a, 12);
+        g.fillStyle = side.factor < 1 ? c.squeezed : c.spread;
+        g.globalAlpha = side.factor < low || side.factor > high ? 1 : 0.55;
+        g.fillRect(a, y, b - a, 10);
+        g.globalAlpha = 1;
+        if (side.gone) { g.strokeStyle = c.field; g.lineWidth = 1.5; g.setLineDash([3, 3]); g.strokeRect(a, comb.yOf(row) + 2, b - a, rowPx() - 6); g.setLineDash([]); }
+      }
+    }
   }
 
   /** @param {number} index */
