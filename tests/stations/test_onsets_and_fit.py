@@ -159,6 +159,27 @@ class StackTest(PlaceTest):
                 self.act("bring", **args)
 
 
+class DoublesTest(PlaceTest):
+    def test_doubles_pulled_alike_are_offered_a_little_less_once(self) -> None:
+        rng = np.random.default_rng(8)
+        one, two = (
+            bring_in(
+                self.place, self.session, struck(self.beats + rng.uniform(-0.02, 0.02, len(self.beats)), float(self.beats[-1]) + 1), f"{name}.wav"
+            )
+            for name in ("first voice", "second voice")
+        )
+        for take in (one, two):
+            self.act("rule", take=take, field="grid", value="1/4")
+
+        def offers() -> list[dict[str, str]]:
+            return [said for said in fit_sentence(self.seen(), two)["advice"] if "doubles" in said["text"]]
+
+        self.assertEqual([said["do"] for said in offers()], ["Pull this one with 98 %"])
+        self.assertEqual(self.seen().document.rules[two].rule.strength, 1.0)
+        self.act("rule", take=two, field=offers()[0]["field"], value=offers()[0]["value"])
+        self.assertEqual((offers(), self.seen().document.rules[two].rule.strength), ([], 0.98))
+
+
 class FitTest(PlaceTest):
     def setUp(self) -> None:
         super().setUp()

@@ -18,6 +18,7 @@ from combpace.batch.files import (
     opened,
     proof_document,
     refuse_folder,
+    rests_of,
     session_map_for,
     write_stretched,
     written_document,
@@ -27,6 +28,7 @@ from combpace.core.analysis.take import Hints
 from combpace.core.audio import SideBySide
 from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
+from combpace.core.fit.holding import notes_held
 from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.proof import proof
@@ -82,6 +84,7 @@ def fit_files(
         session_map = session_map_for(target, first)
         made = fit(marks, first if target.own else as_loop(first, length), session_map, Placement("bundle"), length, rule)
         name, reason = chosen_method(together, made.time_map, name)
+        made = notes_held(made, rests_of([source for source, _ in both]))
         out.mkdir(exist_ok=True)
         files = []
         for number, path in enumerate(targets):

@@ -19,7 +19,8 @@ from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import FloatArray, Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.fit.pauses import Pauses
+from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
+from combpace.core.fit.pauses import Pauses, find_pauses
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.proof import Measured, proof, share_within
 from combpace.core.fit.rule import Rule
@@ -170,6 +171,7 @@ def fit_file(
         pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
         made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
         name, reason = chosen_method(source, made.time_map, name)
+        made = notes_held(made, rests_of([source]))
         heard = made.time_map.to_target(np.asarray(analysis.onsets.times))
         written = write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress, pauses, heard)
         document = {
@@ -183,6 +185,11 @@ def fit_file(
             **fit_document(made),
         }
         return FitReport(made, name, reason, document)
+
+
+def rests_of(sources: Sequence[Source]) -> list[tuple[float, float]]:
+    """Pauses between notes that all mics of one performance have, seconds."""
+    return in_all([[(start / one.sample_rate_hz, stop / one.sample_rate_hz) for start, stop in find_pauses(one, BETWEEN_NOTES)] for one in sources])
 
 
 def written_document(written: Written, sample_rate_hz: int, pauses: Pauses | None) -> dict[str, Any]:

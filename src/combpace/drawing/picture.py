@@ -9,6 +9,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import CombPaceError
+from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
 from combpace.core.tempo.map import TempoMap
@@ -226,6 +227,7 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "source": [round(float(value), 6) for value in time_map.source_s],
         "target": [round(float(value), 6) for value in time_map.target_s],
         "limits": list(FACTOR_LIMITS),
+        "pauses": [round(time, 6) for time in made.fit.pauses],
         "alone_ms": made.choice.rule.leave_alone_ms,
         "ignore_ms": made.choice.rule.ignore_beyond_ms,
         "places": grid_places(seen, made),
@@ -254,7 +256,9 @@ def fit_numbers(made: TakeFit) -> dict[str, Any]:
     """How tight it was, how tight it will be, and how much is stretched."""
     pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
     grid = made.choice.rule.grid
-    factors, lengths = made.fit.time_map.factors, np.diff(made.fit.time_map.source_s)
+    time_map = made.fit.time_map
+    heard = ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.array(made.fit.pauses), 6))
+    factors, lengths = time_map.factors[heard], np.diff(time_map.source_s)[heard]
     own = np.array([1000 * abs(peg.own_s - peg.target_s) for peg in pegs])
     squeezed = float(lengths[factors < 0.995].sum() / lengths.sum())
     spread = float(lengths[factors > 1.005].sum() / lengths.sum())
@@ -269,5 +273,5 @@ def fit_numbers(made: TakeFit) -> dict[str, Any]:
         "spread": round(spread, 3),
         "least_factor": round(float(factors.min()), 3),
         "most_factor": round(float(factors.max()), 3),
-        "beyond": int(((factors < FACTOR_LIMITS[0]) | (factors > FACTOR_LIMITS[1])).sum()),
+        "beyond": len(beyond(made.fit, FACTOR_LIMITS)),
     }

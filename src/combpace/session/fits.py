@@ -12,6 +12,8 @@ import numpy as np
 
 from combpace.core.clocks import Placement, take_times
 from combpace.core.errors import ParameterError
+from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
+from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import clearest_first, union
@@ -72,8 +74,28 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
         method, reason = found.method, found.reason
     reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
+    made = notes_held(made, _rests(seen, timing))
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+
+
+def _rests(seen: SessionState, timing: str) -> list[tuple[float, float]]:
+    """Pauses between notes that all mics of a take's bundle have, seconds of the timing take; looked for once for each sound."""
+    entry = seen.document.take(timing)
+    each = []
+    for mate in seen.document.bundle_of(timing):
+        row = seen.rows.get(mate.id)
+        if row is None or row.decoded_sha is None:
+            continue
+        found = seen.folder.once(("rests", row.decoded_sha), lambda row=row: _rests_in(seen, row))  # type: ignore[misc]
+        late = mate.offset_s - entry.offset_s
+        each.append([(start + late, stop + late) for start, stop in found])
+    return in_all(each)
+
+
+def _rests_in(seen: SessionState, row: TakeRow) -> list[tuple[float, float]]:
+    with seen.folder.source(row) as source:
+        return [(start / source.sample_rate_hz, stop / source.sample_rate_hz) for start, stop in find_pauses(source, BETWEEN_NOTES)]
 
 
 def marks_of(seen: SessionState, timing: str) -> Onsets:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from combpace.core.clocks import FloatArray, Quarters, SessionTimes
+from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS, Fit
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
@@ -55,14 +56,12 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
 
     own  where the onsets were played, quarters of the session's map
     """
-    low, high = FACTOR_LIMITS
     moves = np.array([abs(peg.target_s - peg.own_s) for peg in made.pegs if peg.kind == "pulled"]) * 1000.0
-    factors = np.asarray(made.time_map.factors)
     return Advice(
         _smallest(own, rule.grid, session_map),
         *_between(own, rule.grid, session_map),
         float(np.mean(moves < SLIGHT_MS)) if len(moves) else 0.0,
-        int(np.sum((factors < low) | (factors > high))),
+        len(beyond(made, FACTOR_LIMITS)),
         _loose(np.asarray(own, dtype=np.float64), rule.grid, session_map),
     )
 

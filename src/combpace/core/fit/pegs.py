@@ -55,12 +55,14 @@ class Fit:
     riding    onsets without a peg: take times
     reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no room", "gave way" (beside a peg by
               hand that would else be stretched beyond the limits)
+    pauses    take times at which a pause begins that takes the change, so that the note before it is as long as it was
     """
 
     pegs: tuple[Peg, ...]
     time_map: TimeMap
     riding: TakeTimes
     reasons: tuple[str, ...]
+    pauses: tuple[float, ...] = ()
 
     @property
     def moves_ms(self) -> FloatArray:

@@ -28,6 +28,8 @@ OVERLAP = 4
 # What stays as it is: at least HEAD_S, for a strum is no slower for a slower song, half of it where the rest can give way; at
 # most BEFORE_LET_GO of what comes before a note is let go.
 HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S, BEFORE_LET_GO = 0.12, 0.5, 0.5, 0.012, 0.050, 0.8
+# So far below its note a pause is nothing to be told apart.
+QUIET_DB = 35.0
 # Segments shorter than this have no room for a window that tells notes apart.
 SEAM_S = 0.2
 SMALLEST_WINDOW = 256
@@ -39,9 +41,18 @@ Complex = NDArray[np.complex64]
 
 def fill(source: Source, segment: Segment) -> Samples:
     """One segment, shape (channels, segment.length)."""
-    if segment.starts and segment.ends and min(segment.have, segment.length) < SEAM_S * source.sample_rate_hz:
+    if segment.starts and segment.ends and (min(segment.have, segment.length) < SEAM_S * source.sample_rate_hz or _then_quiet(source, segment)):
         return seamed(source, segment, STRIKE)
     return vocoded(source, segment)
+
+
+def _then_quiet(source: Source, segment: Segment) -> bool:
+    """Whether a note is as long as it was and only a pause after it gives way: a window that reaches back would hear the note's end again."""
+    if not segment.inner_source or abs(segment.inner_source[0] - segment.inner_target[0]) > 1:
+        return False
+    sound = np.abs(source.read(*segment.source))
+    at = segment.inner_source[0]
+    return bool(sound[:, at:].max(initial=0.0) < 10 ** (-QUIET_DB / 20) * sound[:, :at].max(initial=0.0))
 
 
 def running_sustained(source: Sustained, segment: Segment) -> Samples | Running:

@@ -25,6 +25,8 @@ ATTACK_DB, PLAIN_DB, LASTING_DB, FAINT_DB = 4.0, 9.0, 2.5, 1.5
 # Where more than this share of points are attacks beyond doubt, points are where attacks are.
 MOSTLY, NEARLY_ALL = 0.4, 0.7
 BAND_EDGES_HZ = (0.0, 200, 500, 1000, 2000, 4000, 8000)
+# So far below the loudest point nothing is struck: a pause.
+PAUSE_DB = 38.0
 # Frames that are looked at at a time.
 BATCH = 32
 # Starts of the spans of 12 ms that are compared, from the frame.
@@ -101,11 +103,22 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
     if not lasting:
         return np.asarray((short > ATTACK_DB).any(axis=1))
     sure: BoolArray = np.asarray(((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1))
-    if len(sure) and sure.mean() > NEARLY_ALL:
-        return np.ones(len(sure), dtype=bool)
-    if len(sure) and sure.mean() > MOSTLY:
-        return np.asarray((short > FAINT_DB).any(axis=1))
+    # Points in a pause, where a note has ended, say nothing of what the others are.
+    heard = measured(source, _levels, frames)
+    heard = heard > heard.max(initial=-np.inf) - PAUSE_DB
+    share = float(sure[heard].mean()) if heard.any() else 0.0
+    if share > NEARLY_ALL:
+        return np.asarray(sure | heard)
+    if share > MOSTLY:
+        return np.asarray((short > FAINT_DB).any(axis=1) & (sure | heard))
     return sure
+
+
+def _levels(source: Source, frames: IntArray) -> FloatArray:
+    """Level of the 12 ms after each frame, dB; shape (frames,)."""
+    size = max(32, round(0.0116 * source.sample_rate_hz))
+    power = [float(np.mean(np.square(source.read(int(frame), int(frame) + size), dtype=np.float64))) for frame in frames]
+    return np.asarray(10 * np.log10(np.maximum(power, 1e-14)))
 
 
 def _growths(source: Source, frames: IntArray) -> FloatArray:
@@ -273,7 +286,10 @@ def kept_head(segment: Segment, most: int, least: int, fixed: tuple[tuple[int, i
 
     least  what stays in any case, but never more than a third of the segment
     fixed  points (source frame, output frame) that hold: what must give lies before the first
+    What the map itself leaves as it is, up to its first point inside, stays so whatever comes after: a held note before a pause.
     """
+    if segment.inner_source and abs(segment.inner_source[0] - segment.inner_target[0]) <= 1:
+        return segment.inner_source[0]
     have, length = fixed[0] if fixed else (segment.have, segment.length)
     shorter = min(have, length)
     if length < have:

@@ -9,16 +9,20 @@ import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.core.fit.advice import SLIGHT_MS, advice
+from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.rule import Rule
 from combpace.drawing import picture
 from combpace.session import fits, words
+from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
 from combpace.stations.station import Action, Place, Station, the_lead
 from combpace.store import rows
 
+# Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered to differ (common practice). %.
+SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
 # On its place within this, as `core.fit.proof` has it.
 PROVED_MS = 1000 * WITHIN_S
 
@@ -51,9 +55,8 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     time_map = made.fit.time_map
     pegged = {round(peg.take_s, 6): peg for peg in made.fit.pegs if peg.kind in ("pulled", "hand")}
     low, high = FACTOR_LIMITS
-    for k, factor in enumerate(time_map.factors):
-        if low <= factor <= high:
-            continue
+    for k in beyond(made.fit, FACTOR_LIMITS):
+        factor = float(time_map.factors[k])
         source, target = float(time_map.source_s[k]), float(time_map.target_s[k])
         # The peg that moved farther is the one to let go.
         ends = [pegged.get(round(float(time_map.source_s[i]), 6)) for i in (k, k + 1)]
@@ -171,6 +174,7 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     if found.slight > 0.5:
         text = f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few will hear: it may be left as it was played."
         said.append({"text": text, "do": f"Leave alone up to {SLIGHT_MS:g} ms", "field": "leave_alone", "value": f"{SLIGHT_MS:g}"})
+    said += _doubles(state, made)
     for first, last in found.loose:
         said.append({"text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost less.", "do": ""})
     if found.far:
@@ -181,11 +185,35 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     return said
 
 
+def _doubles(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
+    """Whoever plays the same and is pulled as much: a little less is offered, never taken by itself."""
+    rule, said = made.choice.rule, []
+    percent = round(100 * rule.strength)
+    if not made.stated or percent < LEAST_PERCENT:
+        return []
+    above = stacked(state, str(rule.grid))
+    own = above.at(made.take.id)
+    for k, take in enumerate(above.takes):
+        other = state.document.rules.get(take.id)
+        if own is None or k == own or other is None or above.share(own, k) < SAME_PART:
+            continue
+        if other.rule.grid == rule.grid and round(100 * other.rule.strength) == percent:
+            less = percent - APART_PERCENT
+            text = f"{take.bundle or take.name} plays the same and is pulled as much: doubles a little apart sound like two players."
+            said.append({"text": text, "do": f"Pull this one with {less} %", "field": "strength", "value": str(less)})
+    return said
+
+
 def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
     """Onsets without a peg: where they will end up, and why they ride."""
     line = state.need_map()
     ends = made.fit.time_map.to_target(np.asarray(made.fit.riding))
-    why = {"place taken": "another one is nearer to its place", "ignored": "too far from a place", "no room": "no room between its neighbours", "gave way": "a pull by hand beside it needs its room"}
+    why = {
+        "place taken": "another one is nearer to its place",
+        "ignored": "too far from a place",
+        "no room": "no room between its neighbours",
+        "gave way": "a pull by hand beside it needs its room",
+    }
     return [
         {"place": words.place(line, line.place(float(end))), "why": why.get(reason, reason)}
         for end, reason in zip(ends, made.fit.reasons, strict=True)

@@ -9,6 +9,7 @@ from fastapi.responses import FileResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.pauses import find_pauses, parse_pauses
 from combpace.media.peaks import read_peaks, samples_as_peaks
 from combpace.session.stack import stacked
 from combpace.session.state import session_state
@@ -78,6 +79,22 @@ def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_lengt
         for note in above.notes
     ]
     return {"takes": [{"id": take.id, "name": take.bundle or take.name} for take in (above.takes[k] for k in played)], "notes": notes}
+
+
+@router.get("/sessions/{session_id}/takes/{take_id}/pauses")
+def get_pauses(session_id: str, take_id: str, folder: Folder, limits: str = Query("50,80", max_length=30)) -> dict[str, list[list[float]]]:
+    """Pauses of a take as it was played, [from, to] in seconds of the take; limits: dB below its peak and least length in ms."""
+    rule, state = parse_pauses(limits), session_state(folder, session_id)
+    row, marks = state.rows.get(take_id), state.onsets(take_id).times
+    if row is None or row.decoded_sha is None:
+        return {"pauses": []}
+
+    def find() -> list[list[float]]:
+        with folder.source(row) as source:
+            found = find_pauses(source, rule, [float(time) for time in marks])
+            return [[round(start / source.sample_rate_hz, 6), round(stop / source.sample_rate_hz, 6)] for start, stop in found]
+
+    return {"pauses": folder.once(("pauses", row.decoded_sha, limits, marks.tobytes()), find)}
 
 
 @router.get("/sessions/{session_id}/sources/{take_id}")

@@ -21,7 +21,7 @@ const LONGEST_S = 4;
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
- *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, stack: () => import("../views/stack.js").Stack | null, scrolled: () => void
+ *   zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, stack: () => import("../views/stack.js").Stack | null, pauses: () => [number, number][] | null, scrolled: () => void
  * }} Host
  */
 
@@ -75,6 +75,7 @@ export function makeHost(desk) {
     tempo: (from, to, bpm) => desk.act("tempo", { from_bar: from, to_bar: to, bpm }),
     strength: () => desk.pictures.strength(),
     stack: () => desk.pictures.stack(),
+    pauses: () => desk.pictures.pauses(),
     scrolled: () => { state.view.following = false; },
     catchPlaces: (one) => (["nothing", "attacks", "samples"].includes(state.view.catch) ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
     /** Places of the rule's grid in a bar, as the server has them. */

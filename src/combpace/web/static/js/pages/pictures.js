@@ -78,6 +78,20 @@ export function makePictures(desk) {
     return stacked?.made ?? null;
   }
 
+  /** Pauses of the take in sight as it was played, [from, to] in its seconds; null until they are there. @type {{key: string, made: [number, number][]} | null} */
+  let paused = null;
+  let pausesOf = "";
+
+  function pauses() {
+    const key = `${state.focus}|${state.picture.version}`;
+    if (paused?.key === key) return paused.made;
+    if (pausesOf !== key) {
+      pausesOf = key;
+      get(`/api/sessions/${session}/takes/${state.focus}/pauses`).then((made) => { if (pausesOf === key) { paused = { key, made: made.pauses }; view?.draw(); } }).catch(words.trouble);
+    }
+    return paused?.key.startsWith(`${state.focus}|`) ? paused.made : null;
+  }
+
   /** Slim waveforms of the ledger. */
   function drawLedger() {
     for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
@@ -105,7 +119,7 @@ export function makePictures(desk) {
         desk.station().refreshed(desk);
       }
     },
-    strength: attackStrength, stack: takesStacked,
+    strength: attackStrength, stack: takesStacked, pauses,
     view: () => view,
     draw() { view?.draw(); },
     /** The charts beside the sentence and the waveforms of the ledger. */

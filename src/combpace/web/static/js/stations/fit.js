@@ -9,11 +9,23 @@ function ride(desk, selection) {
   if (selection?.kind === "onset") desk.act("ride", { take: selection.take, times_s: [selection.t] });
 }
 
+/** Whether pauses between notes are seen. @param {any} desk */
+function pausesTool(desk) {
+  const label = document.createElement("label"), box = document.createElement("input");
+  label.className = "lead-in";
+  label.title = "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there";
+  box.type = "checkbox";
+  box.checked = desk.state.view.pauses;
+  box.addEventListener("change", () => { desk.store.view({ pauses: box.checked }); desk.pictures.draw(); });
+  label.append(box, " pauses");
+  return label;
+}
+
 /** @type {import("./station.js").StationView} */
 export const fit = {
   ...plain, id: "fit", key: 5, fitted: true, pulls: true,
   mount: (desk, box) => mountComb(box, desk.host, { fitting: true }),
-  tools: (desk) => [...leadInTool(desk), legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
+  tools: (desk) => [...leadInTool(desk), pausesTool(desk), legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
   marksOf: ({ state }) => state.focus,
   grid: () => "rule",
   pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },

@@ -163,6 +163,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     // A dragged map is another one in each frame.
     if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
     else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
+    if (fitting() && state.view.pauses) drawPauses(g, c, comb, bar, y, tall);
     drawTeeth(g, c, comb, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
     else drawMarks(g, c, comb, bar, y, base, map, shown);
@@ -248,6 +249,24 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
   }
 
+  /** Pauses, where they come to lie: what a hand-off can silence. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall */
+  function drawPauses(g, c, comb, bar, y, tall) {
+    const way = fitted(), map = state.map;
+    if (!way || !map) return;
+    for (const [from, to] of host.pauses() ?? []) {
+      const start = Math.max(way.toTarget(from), bar.s), end = Math.min(way.toTarget(to), bar.e);
+      if (end <= start) continue;
+      const a = comb.xOf(map.toQuarters(start), bar), b = comb.xOf(map.toQuarters(end), bar);
+      g.fillStyle = c.ground;
+      g.fillRect(a, y + 1, b - a, tall - 16);
+      g.strokeStyle = c.quiet;
+      g.lineWidth = 1;
+      g.beginPath();
+      for (const x of [a, b]) { const way = x === a ? 5 : -5; g.moveTo(x + way, y + 3); g.lineTo(x, y + 3); g.lineTo(x, y + tall - 18); g.lineTo(x + way, y + tall - 18); }
+      g.stroke();
+    }
+  }
+
   /** About each tooth of the rule: within this an onset keeps its own place; beyond the outer lines it is ignored. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall */
   function drawAlone(g, c, comb, bar, y, tall) {
     const { alone_ms: alone, ignore_ms: ignore } = state.picture.fit, pxPerMs = comb.w / (1 + 2 * OVER) / (1000 * (bar.e - bar.s)), up = y + tall - 26;
@@ -310,6 +329,15 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       if (Math.abs(factor - 1) < 0.005) continue;
       const a = comb.xOf(map.toQuarters(Math.max(target[k], bar.s)), bar) + 1, b = comb.xOf(map.toQuarters(Math.min(target[k + 1], bar.e)), bar) - 1;
       if (b <= a) continue;
+      if (fit.pauses.includes(source[k])) {
+        // A pause takes the change: nothing in it is heard to be stretched.
+        g.strokeStyle = factor < 1 ? c.squeezed : c.spread;
+        g.lineWidth = 1;
+        g.globalAlpha = 0.7;
+        g.strokeRect(a + 0.5, ribbonY + 0.5, Math.max(1, b - a - 1), 7);
+        g.globalAlpha = 1;
+        continue;
+      }
       g.fillStyle = factor < 1 ? c.squeezed : c.spread;
       g.globalAlpha = Math.min(0.95, 0.22 + 2.2 * Math.abs(Math.log2(factor)));
       g.fillRect(a, ribbonY, b - a, 8);
@@ -391,7 +419,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     g.fillRect(x - 1.25, comb.yOf(drag.row), 2.5, rowPx());
     const off = 1000 * (drag.time - state.map.toSeconds(drag.target));
     const words = fitting()
-      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}${region ? `: ${regionWords(region, state.picture.fit.limits)}` : ""}`
+      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}${region ? `\n${regionWords(region, state.picture.fit.limits)}` : ""}`
       : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ${placeWords(state.map, drag.target)}`;
     // The loupe shows the sound as it came.
     drawLoupe(g, c, host, shown, { time: fitting() ? host.marks(shown.id).times[drag.onset] ?? drag.time : drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });

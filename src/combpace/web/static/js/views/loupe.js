@@ -12,7 +12,8 @@ const SPAN_S = 0.11;
 export function drawLoupe(g, c, host, shown, at) {
   const mates = shown.bundle ? host.state.picture.takes.filter((/** @type {any} */ take) => take.bundle === shown.bundle && take.frames).slice(0, 4) : [shown];
   const lane = mates.length > 1 ? 30 : 54;
-  const w = 260, h = 34 + lane * mates.length;
+  type(g, 13, 700);
+  const lines = at.words.split("\n"), w = Math.max(260, 16 + Math.max(...lines.map((line) => g.measureText(line).width))), h = 17 + 17 * lines.length + lane * mates.length;
   const left = at.x + 24 + w < at.width ? at.x + 24 : at.x - 24 - w;
   const below = at.top + at.row + 6;
   const top = below + h < at.height ? below : Math.max(4, at.top - h - 6);
@@ -39,5 +40,5 @@ export function drawLoupe(g, c, host, shown, at) {
   g.fillRect((x0 + x1) / 2 - 1, top + 6, 2, lane * mates.length);
   g.fillStyle = c.ink;
   type(g, 13, 700);
-  g.fillText(at.words, x0, top + h - 10);
+  lines.forEach((line, k) => g.fillText(line, x0, top + h - 10 - 17 * (lines.length - 1 - k)));
 }
