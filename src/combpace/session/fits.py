@@ -73,8 +73,8 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
         found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
         method, reason = found.method, found.reason
-    reason = " ".join(part for part in (reason, far_stretched(made.time_map)) if part)
     made = notes_held(made, _rests(seen, timing))
+    reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
 

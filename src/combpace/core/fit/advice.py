@@ -57,10 +57,12 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
     own  where the onsets were played, quarters of the session's map
     """
     moves = np.array([abs(peg.target_s - peg.own_s) for peg in made.pegs if peg.kind == "pulled"]) * 1000.0
+    # Where nothing is pulled no grid is meant.
+    idle = rule.strength == 0.0 and not rule.coarse
     return Advice(
-        _smallest(own, rule.grid, session_map),
-        *_between(own, rule.grid, session_map),
-        float(np.mean(moves < SLIGHT_MS)) if len(moves) else 0.0,
+        None if idle else _smallest(own, rule.grid, session_map),
+        *((0, None) if idle else _between(own, rule.grid, session_map)),
+        float(np.mean(moves < SLIGHT_MS)) if len(moves) and not idle else 0.0,
         len(beyond(made, FACTOR_LIMITS)),
         _loose(np.asarray(own, dtype=np.float64), rule.grid, session_map),
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -61,9 +62,9 @@ def choose_method(source: Source, time_map: TimeMap, kind: str = "unknown") -> C
     return Choice("chord", f"Notes still ring {max(0.0, -level):.0f} dB below the next one when it starts, so they are stretched together (Chord).")
 
 
-def far_stretched(time_map: TimeMap) -> str:
-    """A sentence that names factors outside of the good range, or nothing. Spans below 30 ms do not count."""
-    long = np.diff(time_map.source_s) > 0.03
+def far_stretched(time_map: TimeMap, quiet_from_s: Sequence[float] = ()) -> str:
+    """A sentence that names factors outside of the good range, or nothing. Spans below 30 ms do not count, nor those that begin where it is quiet."""
+    long = (np.diff(time_map.source_s) > 0.03) & ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.asarray(quiet_from_s), 6))
     factors = time_map.factors[long]
     low, high = GOOD_FACTORS
     far = factors[(factors < low) | (factors > high)]
