@@ -42,6 +42,14 @@ class HeldNotesTest(unittest.TestCase):
             made, held = pull(times, pauses)
             self.assertIs(held, made)
 
+    def test_another_tempo_makes_notes_as_long_as_it_makes_everything(self) -> None:
+        # Played at 120, the session runs at 60: all of it lasts twice as long, notes too; what a peg adds is taken by the pause.
+        own, session = steady_map(120, 0.0), steady_map(60, 0.0)
+        made = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, None)  # type: ignore[arg-type]
+        self.assertIs(notes_held(made, [(0.78, 1.055)]), made)
+        pulled = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, Rule(Grid(4)))  # type: ignore[arg-type]
+        np.testing.assert_allclose(notes_held(pulled, [(0.78, 1.055)]).time_map.to_target([0.5, 0.78, 1.06]), [1.0, 1.56, 2.0], atol=1e-9)
+
     def test_a_pause_is_never_beyond_the_limits(self) -> None:
         _, held = pull([0.5, 1.2, 1.5], [(1.1, 1.19)])
         self.assertEqual(beyond(held, FACTOR_LIMITS), [])

@@ -36,7 +36,7 @@ def in_all(each: Sequence[Sequence[tuple[float, float]]]) -> list[tuple[float, f
 
 
 def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
-    """A fit whose notes before a pause are as long as they were: the pause takes the change.
+    """A fit whose notes before a pause are as long as the maps alone have them, as long as they were at one tempo: the pause takes what pegs change.
 
     pauses   seconds of the take, in order
     Returns  the same fit where no pause lies between two of its points, or where one cannot take it: too short after the change, several
@@ -47,21 +47,25 @@ def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
     more: list[tuple[float, float]] = []
     still: list[float] = []
     starts = np.array([start for start, _ in pauses])
+    # Where each point would lie if nothing but the maps moved it.
+    own = {round(peg.take_s, 9): peg.own_s for peg in made.pegs}
+    alone = np.array([own.get(round(float(a), 9), float(b)) for a, b in zip(source, target, strict=True)])
     for k in range(len(source) - 1):
         have, length = source[k + 1] - source[k], target[k + 1] - target[k]
-        if abs(have - length) < SAME_S or not len(starts):
+        pace = (alone[k + 1] - alone[k]) / have
+        if abs(pace * have - length) < SAME_S or pace <= 0 or not len(starts):
             continue
         inside = np.flatnonzero((starts > source[k] + NOTE_S) & (starts < source[k + 1] - LEAST_S))
         if len(inside) != 1:
             continue
         at = float(starts[inside[0]])
         note, rest = at - source[k], source[k + 1] - at
-        left = length - note
+        left = length - pace * note
         # Only where it is quiet up to the next point, or nearly so, may all of that be stretched.
         quiet = pauses[int(inside[0])][1] >= source[k + 1] - LEAST_S
         if not quiet or np.any((riding > at) & (riding < source[k + 1])) or left < LEAST_S or not LEAST_FACTOR <= left / rest <= MOST_FACTOR:
             continue
-        more.append((at, float(target[k]) + note))
+        more.append((at, float(target[k]) + pace * note))
         still.append(at)
     if not more:
         return made

@@ -57,8 +57,9 @@ def _rise(rendered: Source, time_s: float) -> float:
     sound = rendered.read(first, first + count * block).mean(axis=0).astype(np.float64)
     power = np.square(sound).reshape(count, block).mean(axis=1) + 1e-12
     reach = round(RISE_S / BLOCK_S)
-    before = np.array([power[max(0, k - reach) : k].mean() for k in range(reach, count - reach)])
-    after = np.array([power[k : k + reach].mean() for k in range(reach, count - reach)])
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    middles = np.arange(reach, count - reach)
+    before, after = (total[middles] - total[middles - reach]) / reach, (total[middles + reach] - total[middles]) / reach
     # What rises most in energy, of what rises clearly.
     gain = np.where(10 * np.log10(after / before) > RISE_DB, after - before, 0.0)
     return float("nan") if gain.max() <= 0 else (first + (reach + int(np.argmax(gain))) * block) / rate
