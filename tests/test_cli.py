@@ -385,6 +385,73 @@ class OnsetsTest(CliTest):
         self.assertEqual(self.run_main("stack", *paths, "--on", "1/7")[0], 2)
 
 
+class GrooveTest(CliTest):
+    # Seconds late of the eighths of a bar at 120 BPM; beat 1 is never late, a low stroke opens each bar.
+    LATE = np.array([0.0, 0.028, 0.0, 0.022, -0.012, 0.03, 0.0, 0.026])
+
+    def played(self, name: str, late: np.ndarray, bars: int = 8, start: float = 1.0) -> str:
+        times = start + np.concatenate([2.0 * bar + 0.25 * np.arange(8) + late for bar in range(bars)])
+        audio = struck(times, start + 2.0 * bars + 1.0, low_every=8)
+        return self.write(name, audio.samples.T, audio.sample_rate_hz)
+
+    def test_known_lateness_comes_back_and_is_laid_on_other_audio(self) -> None:
+        path, out = self.played("yard.wav", self.LATE), self.folder / "yard shuffle.json"
+        against = ("--bpm", "120", "--first-downbeat", "1.0")
+        status, said, wrong = self.run_main("groove", path, "--bars", "3-6", "--grid", "1/8", *against, "-o", str(out))
+        self.assertEqual(status, 0, wrong)
+        self.assertIn("1/8, 1 bar of 4 quarters, by up to +30 ms", said)
+        made = json.loads(out.read_text())
+        self.assertEqual((made["name"], made["grid"], made["bar_quarters"]), ("yard shuffle", "1/8", 4.0))
+        np.testing.assert_allclose([one["late_ms"] for one in made["bars"][0]], 1000 * self.LATE, atol=1.0)
+        self.assertEqual([one["struck"] for one in made["bars"][0]], [4] * 8)
+        # Even eighths, pulled onto it: within 1 ms of where they were in the yard.
+        even, fitted = self.played("even.wav", np.zeros(8)), self.folder / "fitted.wav"
+        report = self.folder / "report.json"
+        status, _, wrong = self.run_main("fit", even, *against, "--groove", str(out), "-o", str(fitted), "--report", str(report))
+        self.assertEqual(status, 0, wrong)
+        pegs = json.loads(report.read_text())["pegs"]
+        self.assertEqual(len(pegs), 64)
+        off = [(peg["target_s"] - 0.9) % 2.0 - 0.1 - 0.25 * (k % 8) for k, peg in enumerate(pegs)]
+        np.testing.assert_allclose(off, np.tile(self.LATE, 8), atol=0.001)
+        samples, rate = sf.read(fitted, always_2d=True)
+        wanted = 1.0 + np.concatenate([2.0 * bar + 0.25 * np.arange(8) + self.LATE for bar in range(8)])
+        off = np.abs(attack_starts(samples.T, rate) - wanted)
+        # One mark in the even bars lies 2 ms beside its stroke.
+        self.assertLess(float(np.sort(off)[-2]), 0.001)
+        self.assertLess(float(off.max()), 0.003)
+
+    def test_on_the_bars_it_came_from_nothing_moves(self) -> None:
+        path, out, report = self.played("yard.wav", self.LATE), self.folder / "own.json", self.folder / "report.json"
+        self.assertEqual(self.run_main("groove", path, "--bars", "3", "--grid", "1/8", "-o", str(out))[0], 0)
+        fitted = str(self.folder / "f.wav")
+        status, _, wrong = self.run_main("fit", path, "--own", "--bars", "3", "--groove", str(out), "-o", fitted, "--report", str(report))
+        self.assertEqual(status, 0, wrong)
+        document = json.loads(report.read_text())
+        self.assertEqual(len([peg for peg in document["pegs"] if peg["kind"] == "pulled"]), 8)
+        self.assertLessEqual(document["largest_move_ms"], 0.1)
+
+    def test_what_is_no_groove_and_what_does_not_go_together(self) -> None:
+        path, out = self.played("yard.wav", self.LATE, bars=4), str(self.folder / "g.json")
+        fit_to = ("fit", path, "--own", "-o", str(self.folder / "f.wav"))
+        (self.folder / "no.json").write_text("[1, 2")
+        (self.folder / "other.json").write_text('{"kind": "map"}')
+        for arguments in (
+            ("groove", path, "--bars", "0", "-o", out),
+            ("groove", path, "--bars", "90-91", "-o", out),
+            ("groove", path, "--bars", "1-3", "--pattern", "2", "-o", out),
+            ("groove", path, "--bars", "1", "--bpm", "120", "-o", out),
+            ("groove", path, "--bars", "1", "--grid", "1/7", "-o", out),
+            (*fit_to, "--groove", str(self.folder / "no.json")),
+            (*fit_to, "--groove", str(self.folder / "other.json")),
+            (*fit_to, "--groove", str(self.folder / "none.json")),
+            (*fit_to, "--groove", str(self.folder / "no.json"), "--grid", "1/8"),
+        ):
+            with self.subTest(arguments=arguments):
+                status, _, wrong = self.run_main(*arguments)
+                self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
+        self.assertFalse(Path(out).exists())
+
+
 class FitMoreTest(CliTest):
     def test_bars_swing_lag_coarse_and_proof(self) -> None:
         rng = np.random.default_rng(2)

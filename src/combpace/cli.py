@@ -83,7 +83,8 @@ def _parser() -> argparse.ArgumentParser:
     to.add_argument("--bpm", type=float)
     to.add_argument("--own", action="store_true", help="the take's own pace is the map")
     fit.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output")
-    fit.add_argument("--grid", default="1/16")
+    fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
+    fit.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
     fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
     fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
     fit.add_argument("--ignore-beyond", metavar="MS|1/N")
@@ -117,6 +118,19 @@ def _parser() -> argparse.ArgumentParser:
     marks.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its zero is the files' first frame")
     marks.add_argument("--json", metavar="PATH", help="“-” prints")
     marks.set_defaults(run=_onsets)
+
+    groove = commands.add_parser("groove", help="how late, how loud and how often each place of a bar is played")
+    groove.add_argument("file", type=Path)
+    groove.add_argument("--bars", required=True, metavar="FIRST-LAST", help="bars that are averaged")
+    groove.add_argument("--grid", default="1/16", metavar="1/N", help="the places of a bar")
+    groove.add_argument("--pattern", type=int, default=1, metavar="N", help="how many bars the groove has; 1 without it")
+    groove.add_argument(
+        "--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="in the file's own time; else even division between its bar lines"
+    )
+    groove.add_argument("--bpm", type=float)
+    groove.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the file")
+    groove.add_argument("-o", dest="out", type=Path, required=True, metavar="NAME.json")
+    groove.set_defaults(run=_groove)
 
     above = commands.add_parser("stack", help="who plays the same places of a grid, and how far apart")
     above.add_argument("file", type=Path, nargs="+", help="takes with a common start")
@@ -233,24 +247,34 @@ def _measure(options: argparse.Namespace) -> int:
     return 0
 
 
+def _bar_range(text: str) -> tuple[int, int]:
+    """ "5-8" or "5", by number; there is no bar 0."""
+    found = re.fullmatch(r"\s*(-?[0-9]{1,6})\s*(?:-\s*(-?[0-9]{1,6}))?\s*", text)
+    if found is None or 0 in (bars := (int(found[1]), int(found[2] or found[1]))):
+        raise ParameterError(f"--bars takes bars like 5-8, not “{text}”.")
+    return bars
+
+
 def _fit(options: argparse.Namespace) -> int:
     from combpace.batch.bundle_fit import fit_files, proof_of_files
     from combpace.batch.files import FitReport, Target, fit_file, proof_of
+    from combpace.batch.grooves import read_groove
+    from combpace.core.fit.groove import GrooveGrid
     from combpace.core.fit.pauses import Pauses, parse_pauses
     from combpace.core.fit.rule import Rule
-    from combpace.core.tempo.grid import parse_grid
+    from combpace.core.tempo.grid import Grid, parse_grid
+    from combpace.core.tempo.meters import bar_index
     from combpace.media.mapfiles import write_json
 
     if (options.bpm is None) != (options.first_downbeat is None):
         raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
     beyond_ms, beyond = _ignore(options.ignore_beyond)
-    bars = None
-    if options.bars is not None:
-        found = re.fullmatch(r"\s*(-?[0-9]+)\s*(?:-\s*(-?[0-9]+))?\s*", options.bars)
-        if found is None:
-            raise ParameterError(f"--bars takes bars like 5-8, not “{options.bars}”.")
-        bars = (int(found[1]), int(found[2] or found[1]))
-    grid = parse_grid(options.grid, options.swing / 100.0)
+    bars = _bar_range(options.bars) if options.bars is not None else None
+    grid: Grid | GrooveGrid = parse_grid(options.grid or "1/16", options.swing / 100.0)
+    if options.groove is not None:
+        if options.grid is not None:
+            raise ParameterError("Give a grid or a groove, not both: a groove is a grid. Nothing was written.")
+        grid = GrooveGrid(read_groove(options.groove), bar_index(bars[0]) if bars else 0)
     rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
     order = [name.strip() for name in options.marks_first.split(",") if name.strip()] if options.marks_first else []
@@ -306,6 +330,17 @@ def _onsets(options: argparse.Namespace) -> int:
         write_json(document, Path(options.json))
     for one in document["files"]:
         print(f"{one['file']}: {len(one['onsets'])} of {one['heard']} attacks")
+    return 0
+
+
+def _groove(options: argparse.Namespace) -> int:
+    from combpace.batch.grooves import Against, groove_of
+    from combpace.core.fit.groove import in_words
+    from combpace.core.tempo.grid import parse_grid
+
+    against = Against(options.map, options.bpm, options.first_downbeat)
+    made = groove_of(options.file, options.out, _bar_range(options.bars), parse_grid(options.grid), against, options.pattern, _progress())
+    print(f"{options.out}: {in_words(made)}")
     return 0
 
 

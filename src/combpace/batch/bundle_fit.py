@@ -18,6 +18,7 @@ from combpace.batch.files import (
     opened,
     proof_document,
     refuse_folder,
+    refuse_other_bars,
     rests_of,
     session_map_for,
     write_stretched,
@@ -28,6 +29,7 @@ from combpace.core.analysis.take import Hints
 from combpace.core.audio import SideBySide
 from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
+from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import notes_held
 from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import fit
@@ -36,6 +38,7 @@ from combpace.core.fit.rule import Rule
 from combpace.core.fit.together import clearest_first, nearest_marks, union
 from combpace.core.stretch import StretchedSource, check_method
 from combpace.core.tempo.loops import as_loop
+from combpace.core.tempo.map import TempoMap, lines_only
 from combpace.media.decode import FileSource
 
 
@@ -82,7 +85,12 @@ def fit_files(
         together = SideBySide([source for source, _ in both])
         length = together.frames / together.sample_rate_hz
         session_map = session_map_for(target, first)
-        made = fit(marks, first if target.own else as_loop(first, length), session_map, Placement("bundle"), length, rule)
+        pace = first if target.own else as_loop(first, length)
+        if target.own and isinstance(rule.grid, GrooveGrid):
+            pace = lines_only(pace)
+            session_map = TempoMap(pace.knots, pace.meters)
+        refuse_other_bars(rule, session_map, pace, length)
+        made = fit(marks, pace, session_map, Placement("bundle"), length, rule)
         name, reason = chosen_method(together, made.time_map, name)
         made = notes_held(made, rests_of([source for source, _ in both]))
         out.mkdir(exist_ok=True)

@@ -19,6 +19,7 @@ from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import FloatArray, Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.groove import GrooveGrid, fits_bars
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import Pauses, find_pauses
 from combpace.core.fit.pegs import Fit, fit
@@ -27,7 +28,8 @@ from combpace.core.fit.rule import Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
 from combpace.core.tempo.loops import as_loop
-from combpace.core.tempo.map import TempoMap, steady_map
+from combpace.core.tempo.map import TempoMap, lines_only, steady_map
+from combpace.core.tempo.meters import bar_index
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
@@ -169,6 +171,11 @@ def fit_file(
         session_map = session_map_for(target, analysis.pace)
         # What was cut to whole bars comes out with the frames of whole bars.
         pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
+        if target.own and isinstance(rule.grid, GrooveGrid):
+            # A groove is told from even division between bar lines: beats that were tracked lie on the late strokes.
+            pace = lines_only(pace)
+            session_map = TempoMap(pace.knots, pace.meters)
+        refuse_other_bars(rule, session_map, pace, decoded.duration_s)
         made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
         name, reason = chosen_method(source, made.time_map, name)
         made = notes_held(made, rests_of([source]))
@@ -185,6 +192,18 @@ def fit_file(
             **fit_document(made),
         }
         return FitReport(made, name, reason, document)
+
+
+def refuse_other_bars(rule: Rule, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float) -> None:
+    """Raise ParameterError, naming the bar, where a groove meets bars of another length."""
+    if not isinstance(rule.grid, GrooveGrid):
+        return
+    first, last = (session_map.bar_of(pace.place(moment)) for moment in (0.0, duration_s))
+    if rule.bars is not None:
+        first, last = bar_index(rule.bars[0]), bar_index(rule.bars[1])
+    said = fits_bars(rule.grid.groove, session_map, max(0, first), last)
+    if said:
+        raise ParameterError(f"{said} Nothing was written.")
 
 
 def rests_of(sources: Sequence[Source]) -> list[tuple[float, float]]:

@@ -10,7 +10,7 @@ from combpace.core.clocks import FloatArray, Quarters, SessionTimes
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS, Fit
 from combpace.core.fit.rule import Rule
-from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.grid import Grid, GridLike
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_number
 
@@ -68,7 +68,7 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
     )
 
 
-def _smallest(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) -> int | None:
+def _smallest(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]) -> int | None:
     """The coarsest value on which all lies as well as on values twice as fine; None where that is no news, or triplets are meant."""
     if grid.shape != "straight" or len(own) < LEAST_PLAYED:
         return None
@@ -82,7 +82,7 @@ def _smallest(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) ->
     return None
 
 
-def _between(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) -> tuple[int, Grid | None]:
+def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]) -> tuple[int, Grid | None]:
     """(onsets between the places of a straight grid, the finer grid on which they lie); (0, None) where they are few or lie on none."""
     if grid.shape != "straight" or grid.swing != 0.5 or len(own) < LEAST_PLAYED or 2 * grid.value > FINEST:
         return 0, None
@@ -99,7 +99,7 @@ def _between(own: Quarters, grid: Grid, session_map: TempoMap[SessionTimes]) -> 
     return (len(rest), best) if off(best) <= ON_IT else (0, None)
 
 
-def _loose(own: FloatArray, grid: Grid, session_map: TempoMap[SessionTimes]) -> tuple[tuple[int, int], ...]:
+def _loose(own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes]) -> tuple[tuple[int, int], ...]:
     """Runs of bars half of whose onsets lie farther than a sixteenth from the places of the grid."""
     if not len(own):
         return ()

@@ -194,9 +194,8 @@ def fits_bars(groove: Groove, tempo_map: TempoMap[Any], first: int, last: int) -
     for index in range(first, last + 1):
         length = tempo_map.meter_of(index).bar_quarters
         if abs(length - groove.bar_quarters) > SAME_Q:
-            return (
-                f"Bar {bar_number(index)} has {length:g} quarters and a bar of the groove {groove.name} has {groove.bar_quarters:g}; choose bars of that length."
-            )
+            has = f"Bar {bar_number(index)} has {length:g} quarters and a bar of the groove {groove.name} has {groove.bar_quarters:g}"
+            return f"{has}; choose bars of that length."
     return ""
 
 

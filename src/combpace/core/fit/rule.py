@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from combpace.core.errors import ParameterError
-from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.grid import GridLike
 from combpace.core.tempo.meters import bar_index
 
 
@@ -22,7 +22,7 @@ class Rule:
     coarse            only each bar's first attack goes to its line, all of it; the playing inside stays in proportion
     """
 
-    grid: Grid
+    grid: GridLike
     strength: float = 1.0
     leave_alone_ms: float = 0.0
     ignore_beyond_ms: float | None = None

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray, Quarters
-from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.grid import GridLike
 from combpace.core.tempo.map import TempoMap
 
 
@@ -28,7 +28,7 @@ class BarLine:
     drift_ms: float | None
 
 
-def drift_ms(attacks: ClockT, tempo_map: TempoMap[ClockT], grid: Grid) -> FloatArray:
+def drift_ms(attacks: ClockT, tempo_map: TempoMap[ClockT], grid: GridLike) -> FloatArray:
     """Distance of each attack from its nearest grid place, ms.
 
     attacks  shape (n,), on the map's clock, any order

@@ -4,12 +4,34 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import SAME_PLACE, TempoMap
+
+
+class GridLike(Protocol):
+    """What places of a bar are asked for: even ones, or those of a groove; `value`, `shape` and `swing` as in `Grid`."""
+
+    @property
+    def value(self) -> int: ...
+
+    @property
+    def shape(self) -> str: ...
+
+    @property
+    def swing(self) -> float: ...
+
+    @property
+    def step_quarters(self) -> float: ...
+
+    def in_bar(self, bar_quarters: float) -> FloatArray: ...
+
+    def nearest(self, places: Quarters, tempo_map: TempoMap[ClockT]) -> Quarters: ...
+
 
 VALUES = (1, 2, 4, 8, 16, 32, 64)
 _PATTERN = re.compile(r"\s*1\s*/\s*(\d+)\s*(t|d|triplet|dotted)?\s*", re.IGNORECASE)

@@ -306,3 +306,15 @@ def steady_map(bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4
     # Far apart, so that the tempo read back from the knots is the one that was given.
     far = 4096.0
     return TempoMap((Knot(bar_1_s, 0.0, confidence=confidence), Knot(bar_1_s + far * 60.0 / bpm, far, confidence=confidence)), tuple(meters))
+
+
+def lines_only(pace: TempoMap[ClockT]) -> TempoMap[ClockT]:
+    """The bar lines of a map with even division between them, first whole bar to last; the map itself where it has fewer than two lines."""
+    first, last = pace.bar_of(float(pace.quarters[0]) - SAME_PLACE) + 1, pace.bar_of(float(pace.quarters[-1]))
+    if first == 0 and pace.bar_line(first - 1) >= float(pace.quarters[0]) - SAME_PLACE:
+        first -= 1
+    if last - first < 1:
+        return pace
+    places = np.asarray(pace.bar_lines(first, last - first))
+    moments = np.asarray(pace.to_seconds(Quarters(places)))
+    return TempoMap(tuple(Knot(float(time), float(place)) for time, place in zip(moments, places, strict=True)), pace.meters)
