@@ -274,3 +274,35 @@ class ViewsTest(BrowserTest):
         self.idle()
         self.assertIn("goes to where tub kit - near plays", self.said())
         self.page.wait_for_function("combpace.host.stack() && Math.max(...combpace.host.stack().notes.map((note) => note.spread_ms)) < 10")
+
+    def test_a_groove_is_taken_from_bars_laid_on_a_take_and_comes_back_after_removal(self) -> None:
+        self.drop(self.lead)
+        self.go("5", "fit")
+        rows = [self.look(f"combpace.view().pixelOf({4 * bar}, {bar})") for bar in (2, 4)]
+        box = self.page.locator("#canvas-box canvas").bounding_box()
+        assert box is not None
+        self.page.mouse.move(box["x"] + 20, rows[0]["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(box["x"] + 22, rows[1]["y"])
+        self.page.mouse.up()
+        self.page.get_by_role("button", name="Take their groove").click()
+        self.page.wait_for_selector("[data-groove]")
+        self.idle()
+        self.assertIn("The groove tub kit - near, bars 3–5 is in the library", self.said())
+        self.page.get_by_role("button", name="Pull onto it").click()
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.fit.groove.bars.length"), 1)
+        self.page.locator("#grooves").evaluate("(box) => { box.open = true; }")
+        name = self.page.locator("[data-groove-name]")
+        name.fill("yard")
+        name.blur()
+        self.page.wait_for_function("document.querySelector('#last-words').textContent.includes('is called yard')")
+        self.page.locator("[data-groove-remove]").click()
+        self.page.wait_for_selector("[data-groove-restore]")
+        self.assertEqual(self.page.locator("[data-groove]").count(), 0)
+        # The session keeps what it uses.
+        self.assertIsNotNone(self.look("combpace.state.picture.fit.groove"))
+        self.page.locator("[data-groove-restore]").click()
+        self.page.wait_for_selector("[data-groove]", state="attached")
+        self.assertEqual(self.page.locator("[data-groove-name]").input_value(), "yard")
+

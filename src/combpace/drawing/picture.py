@@ -9,6 +9,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import CombPaceError
+from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
@@ -231,6 +232,7 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "alone_ms": made.choice.rule.leave_alone_ms,
         "ignore_ms": made.choice.rule.ignore_beyond_ms,
         "places": grid_places(seen, made),
+        "groove": groove_places(made),
         "off_ms": off_grid_ms(seen, made),
         "numbers": fit_numbers(made),
     }
@@ -240,6 +242,16 @@ def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:
     """Places of the rule's grid in a bar, quarters from its line to the next, for every length of bar there is; keys as a page writes them."""
     lengths = {meter.bar_quarters for meter in seen.need_map().meters}
     return {f"{length:.10g}": [round(float(place), 9) for place in made.choice.rule.grid.in_bar(length)] for length in sorted(lengths)}
+
+
+def groove_places(made: TakeFit) -> dict[str, Any] | None:
+    """Of a groove the places of each of its bars, quarters from the line, and the index of the bar on which the first of them lies."""
+    grid = made.choice.rule.grid
+    if not isinstance(grid, GrooveGrid):
+        return None
+    length = grid.groove.bar_quarters
+    rows = [[round(float(place), 9) for place in grid.places_of(grid.start + k, length)] for k in range(len(grid.groove.bars))]
+    return {"start": grid.start, "len": length, "bars": rows}
 
 
 def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:

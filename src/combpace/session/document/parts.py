@@ -11,6 +11,7 @@ from dataclasses import asdict
 from typing import Any
 
 from combpace.core.clocks import TakeTimes
+from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
@@ -90,6 +91,8 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         "bars": list(rule.bars) if rule.bars else None,
         **({"keep_lag": True} if rule.keep_lag else {}),
         **({"coarse": True} if rule.coarse else {}),
+        # The session's own copy: what is done to the library changes no session.
+        **({"groove": groove_document(rule.grid.groove), "groove_start": rule.grid.start} if isinstance(rule.grid, GrooveGrid) else {}),
         "method": choice.method,
         **({"first": list(choice.first)} if choice.first else {}),
     }
@@ -97,8 +100,9 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
 
 def rule_from(value: Mapping[str, Any]) -> RuleChoice:
     bars = value.get("bars")
+    groove = value.get("groove")
     rule = Rule(
-        Grid(*value["grid"]),
+        Grid(*value["grid"]) if groove is None else GrooveGrid(groove_from(groove), value.get("groove_start", 0)),
         value["strength"],
         value["leave_alone_ms"],
         value["ignore"]["ms"],

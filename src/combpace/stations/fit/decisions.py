@@ -11,6 +11,7 @@ from pydantic import Field
 
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
+from combpace.core.fit.groove import GrooveGrid, fits_bars
 from combpace.core.fit.rule import HandPeg
 from combpace.core.stretch import check_method
 from combpace.core.tempo.grid import Grid, parse_grid
@@ -19,16 +20,20 @@ from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
+from combpace.session.grooves import GrooveLibrary
 from combpace.session.map_changes import near_audio, near_place
 from combpace.session.stack import stacked
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import new_id
 
+# A grid's name that is a groove of the library: its id follows.
+GROOVE = "groove:"
+
 
 class RuleArgs(Args):
-    """field: grid, swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no"), method, or of a bundle
-    first: the id of the take whose marks are to count first, then as before."""
+    """field: grid (like "1/8", or "groove:" and the id of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"),
+    coarse ("yes", "no"), method, or of a bundle first: the id of the take whose marks are to count first, then as before."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -82,9 +87,30 @@ def rule(state: SessionState, args: RuleArgs) -> Change:
     """Change one field of the sentence."""
     timing = state.document.timing_take(args.take)
     now = state.document.rules.get(timing, default_rule())
-    choice = _first(state, timing, now, args.value) if args.field == "first" else _changed(now, args.field, args.value)
+    if args.field == "first":
+        choice = _first(state, timing, now, args.value)
+    elif args.field == "grid" and args.value.startswith(GROOVE):
+        choice = replace(now, rule=replace(now.rule, grid=GrooveGrid(GrooveLibrary(state.folder).get(args.value.removeprefix(GROOVE)))))
+    else:
+        choice = _changed(now, args.field, args.value)
+    choice = _groove_lies(state, timing, choice)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
     return Change(parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}")
+
+
+def _groove_lies(state: SessionState, timing: str, choice: RuleChoice) -> RuleChoice:
+    """A groove counted from the first of the rule's bars, else from bar 1. Raises ParameterError where bars are of another length."""
+    rule, pace = choice.rule, state.own_pace(timing)
+    if not isinstance(rule.grid, GrooveGrid) or pace is None:
+        return choice
+    line = state.need_map()
+    first, last = (line.bar_of(pace.place(moment)) for moment in (0.0, state.duration_s(timing)))
+    if rule.bars is not None:
+        first, last = bar_index(rule.bars[0]), bar_index(rule.bars[1])
+    said = fits_bars(rule.grid.groove, line, max(0, first), last)
+    if said:
+        raise ParameterError(f"{said} Nothing was changed.")
+    return replace(choice, rule=replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else 0)))
 
 
 def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
@@ -93,6 +119,8 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
         case "grid":
             return replace(choice, rule=replace(now, grid=parse_grid(value, now.grid.swing)))
         case "swing":
+            if isinstance(now.grid, GrooveGrid):
+                raise ParameterError("A groove has its own swing; choose a grid first. Nothing was changed.")
             share = words.read_number(value, "Swing", 50, 80) / 100
             return replace(choice, rule=replace(now, grid=Grid(now.grid.value, now.grid.shape, share)))
         case "strength":

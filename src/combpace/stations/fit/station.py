@@ -9,12 +9,14 @@ import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.core.fit.advice import SLIGHT_MS, advice
+from combpace.core.fit.groove import Groove, GrooveGrid, in_words
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.rule import Rule
 from combpace.drawing import picture
 from combpace.session import fits, words
+from combpace.session.grooves import GrooveLibrary
 from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
@@ -23,6 +25,8 @@ from combpace.store import rows
 
 # Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered to differ (common practice). %.
 SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
+# How the groove in force is named among the grids on offer.
+OWN_GROOVE = "groove"
 # On its place within this, as `core.fit.proof` has it.
 PROVED_MS = 1000 * WITHIN_S
 
@@ -129,11 +133,15 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
     made = fits.take_fit(state, take_id)
     rule = made.choice.rule
     session_map = state.need_map()
+    library = GrooveLibrary(state.folder).all()
     half_step_ms = 1000 * 0.5 * rule.grid.step_quarters * 60 / session_map.bpm_at(0.0)
     return {
         "take": made.take,
         "stated": made.stated,
-        "grid": str(rule.grid),
+        "grid": OWN_GROOVE if isinstance(rule.grid, GrooveGrid) else str(rule.grid),
+        "groove": rule.grid.groove.name if isinstance(rule.grid, GrooveGrid) else None,
+        "groove_options": tuple((f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}") for one in library),
+        "grooves": [{"id": one.id, "name": one.groove.name, "words": in_words(one.groove), "bars": _drawn(one.groove)} for one in library],
         "swing": f"{rule.grid.swing * 100:g}",
         "strength": f"{rule.strength * 100:g}",
         "leave_alone": f"{rule.leave_alone_ms:g}",
@@ -158,12 +166,28 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
     }
 
 
+def _drawn(groove: Groove) -> list[list[dict[str, float]]]:
+    """Each bar as a row of the close comb: a column a place, in it the lateness in half steps (-1 to 1) and how loud it is (0-1)."""
+    loud = [one.accent_db for row in groove.bars for one in row if one.struck]
+    low, high = min(loud, default=0.0), max(loud, default=0.0)
+    return [
+        [
+            {"late": round(2.0 * one.late, 3), "loud": round((one.accent_db - low) / (high - low), 3) if high > low else 1.0, "struck": one.struck}
+            for one in row
+        ]
+        for row in groove.bars
+    ]
+
+
 def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     """Sentences, each with the field of the rule that would answer it, or none."""
     pace, line = state.own_pace(made.take.id), state.need_map()
     if pace is None:
         return []
     rule = made.choice.rule
+    if isinstance(rule.grid, GrooveGrid):
+        # A groove is chosen for what it is: no other grid is offered for it.
+        return _doubles(state, made)
     found, said = advice(pace.to_quarters(fits.marks_of(state, made.take.id).times), made.fit, rule, line), []
     if found.smallest is not None:
         text = f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than the playing."
@@ -191,7 +215,7 @@ def _doubles(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     percent = round(100 * rule.strength)
     if not made.stated or percent < LEAST_PERCENT:
         return []
-    above = stacked(state, str(rule.grid))
+    above = stacked(state, f"1/{rule.grid.value}")
     own = above.at(made.take.id)
     for k, take in enumerate(above.takes):
         other = state.document.rules.get(take.id)
@@ -248,4 +272,4 @@ def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
     return {"before": round(100 * float(np.mean(np.abs(before) < 0.010))), "after": round(100 * float(np.mean(np.abs(after) < 0.010)))}
 
 
-FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, focus=focus)
+FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus)

@@ -79,7 +79,11 @@ export function makeHost(desk) {
     scrolled: () => { state.view.following = false; },
     catchPlaces: (one) => (["nothing", "attacks", "samples"].includes(state.view.catch) ? null : gridPlaces(state.view.catch === "grid" ? state.view.grid : state.view.catch, one.len, one.len / one.beats)),
     /** Places of the rule's grid in a bar, as the server has them. */
-    rulePlaces: (one) => state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats),
+    rulePlaces: (one) => {
+      const groove = state.picture.fit?.groove;
+      if (groove && Math.abs(groove.len - one.len) < 1e-6) return [...groove.bars[(((one.i - groove.start) % groove.bars.length) + groove.bars.length) % groove.bars.length], one.len];
+      return state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats);
+    },
     fitMove: (one) => {
       const fit = state.picture.fit;
       if (!fit || fit.missing) return null;

@@ -2,7 +2,8 @@
 // Fit: the comb with pegs and what they stretch; what is drawn is what will sound.
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
-import { leadInTool, legend, msField, plain, swatch } from "./station.js";
+import { send } from "../api/client.js";
+import { field, leadInTool, legend, msField, plain, swatch } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
@@ -19,6 +20,57 @@ function pausesTool(desk) {
   box.addEventListener("change", () => { desk.store.view({ pauses: box.checked }); desk.pictures.draw(); });
   label.append(box, " pauses");
   return label;
+}
+
+/** What was chosen goes into the library, by the take's name and its bars. @param {any} desk @param {number} from @param {number} to @param {string} grid */
+function takeGroove(desk, from, to, grid) {
+  return library(desk, () => send(`/api/sessions/${desk.session}/grooves`, { take: desk.state.focus, from_bar: from, to_bar: to, grid }), (made) => `The groove ${made.name} is in the library: ${made.words}.`);
+}
+
+/** Something is done to the library, and the page shows it. @param {any} desk @param {() => Promise<any>} run @param {(made: any) => string} said */
+async function library(desk, run, said) {
+  try {
+    const made = await run();
+    await desk.deciding.refresh(said(made));
+    const box = /** @type {HTMLDetailsElement | null} */ (document.getElementById("grooves"));
+    if (box) box.open = true;
+    return made;
+  } catch (error) { desk.words.trouble(error); return null; }
+}
+
+/** Listeners that outlive every swap. @param {any} desk */
+function wireGrooves(desk) {
+  if (desk.groovesWired) return;
+  desk.groovesWired = true;
+  const idOf = (/** @type {EventTarget | null} */ target) => /** @type {HTMLElement | null} */ (target instanceof Element ? target.closest("[data-groove]") : null)?.dataset.groove ?? "";
+  document.addEventListener("click", (event) => {
+    if (!(event.target instanceof Element)) return;
+    const id = idOf(event.target), back = /** @type {HTMLElement | null} */ (event.target.closest("[data-groove-restore]"));
+    if (back) { const gone = back.dataset.grooveRestore ?? ""; back.remove(); library(desk, () => send(`/api/grooves/${gone}/restore`, {}), (made) => `The groove ${made.name} is back.`); }
+    if (!event.target.closest("[data-groove-remove]")) return;
+    library(desk, () => send(`/api/grooves/${id}`, {}, "DELETE"), (made) => `The groove ${made.removed} was removed from the library; sessions that use it keep it.`).then((made) => {
+      if (!made) return;
+      const again = document.createElement("button");
+      again.type = "button";
+      again.className = "link";
+      again.dataset.grooveRestore = id;
+      again.textContent = "Bring it back";
+      document.getElementById("last")?.append(" ", again);
+    });
+  });
+  document.addEventListener("change", (event) => {
+    const box = event.target;
+    if (!(box instanceof HTMLInputElement)) return;
+    if ("grooveName" in box.dataset) library(desk, () => send(`/api/grooves/${idOf(box)}`, { name: box.value }, "PATCH"), (made) => `The groove is called ${made.name}.`);
+    if ("grooveFile" in box.dataset && box.files?.[0]) {
+      const [file] = box.files;
+      library(desk, async () => {
+        let value;
+        try { value = JSON.parse(await file.text()); } catch { throw new Error(`“${file.name}” is no JSON, so it is no groove. Nothing was changed.`); }
+        return send("/api/grooves", value, "PUT");
+      }, (made) => `The groove ${made.name} is in the library.`);
+    }
+  });
 }
 
 /** @type {import("./station.js").StationView} */
@@ -43,10 +95,14 @@ export const fit = {
     text.textContent = "All onsets in them, as one:";
     row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...bars, ms })));
     button("As they were played", "", () => desk.act("as-played", bars));
+    row.append(field("take their groove on", "1/16", "w4", (grid) => takeGroove(desk, from, to, grid)));
+    button("Take their groove", "", () => takeGroove(desk, from, to, "1/16"));
     button("Loop them", "L", () => desk.loopThese());
     return true;
   },
-  drawSmall({ state }) {
+  drawSmall(desk) {
+    const { state } = desk;
+    wireGrooves(desk);
     const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")), made = state.picture.fit;
     if (!histogram || !made || made.missing) return;
     const value = (/** @type {string} */ name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`[data-act="rule"][data-name="${name}"]`))?.value ?? "";

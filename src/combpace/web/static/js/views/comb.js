@@ -4,6 +4,7 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mos
 import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
+import { drawAlone, drawPauses, drawRegion } from "./fit_marks.js";
 import { pullRegion, regionWords } from "./pull.js";
 import { makeRowImages } from "./row_images.js";
 
@@ -163,7 +164,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     // A dragged map is another one in each frame.
     if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
     else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
-    if (fitting() && state.view.pauses) drawPauses(g, c, comb, bar, y, tall);
+    if (fitting() && state.view.pauses) drawPauses(g, c, comb, host, fitted(), bar, y, tall);
     drawTeeth(g, c, comb, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
     else drawMarks(g, c, comb, bar, y, base, map, shown);
@@ -240,44 +241,13 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       const x = comb.xOf(bar.q + place, bar);
       g.fillRect(x - 0.5, fitting() ? y : base - 12, 1, fitting() ? tall - 14 : 14);
     }
-    if (fitting() && state.picture.fit && !state.picture.fit.missing) drawAlone(g, c, comb, bar, y, tall);
+    if (fitting() && state.picture.fit && !state.picture.fit.missing) drawAlone(g, c, comb, host, bar, y, tall);
     if (grid !== "bars" || fitting()) {
       g.globalAlpha = 0.42;
       for (let k = 1; k < bar.beats; k++) g.fillRect(comb.xOf(bar.q + k * beat, bar) - 0.5, y, 1, tall - 1);
     }
     g.globalAlpha = 1;
     for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
-  }
-
-  /** Pauses, where they come to lie: what a hand-off can silence. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall */
-  function drawPauses(g, c, comb, bar, y, tall) {
-    const way = fitted(), map = state.map;
-    if (!way || !map) return;
-    for (const [from, to] of host.pauses() ?? []) {
-      const start = Math.max(way.toTarget(from), bar.s), end = Math.min(way.toTarget(to), bar.e);
-      if (end <= start) continue;
-      const a = comb.xOf(map.toQuarters(start), bar), b = comb.xOf(map.toQuarters(end), bar);
-      g.fillStyle = c.ground;
-      g.fillRect(a, y + 1, b - a, tall - 16);
-      g.strokeStyle = c.quiet;
-      g.lineWidth = 1;
-      g.beginPath();
-      for (const x of [a, b]) { const way = x === a ? 5 : -5; g.moveTo(x + way, y + 3); g.lineTo(x, y + 3); g.lineTo(x, y + tall - 18); g.lineTo(x + way, y + tall - 18); }
-      g.stroke();
-    }
-  }
-
-  /** About each tooth of the rule: within this an onset keeps its own place; beyond the outer lines it is ignored. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall */
-  function drawAlone(g, c, comb, bar, y, tall) {
-    const { alone_ms: alone, ignore_ms: ignore } = state.picture.fit, pxPerMs = comb.w / (1 + 2 * OVER) / (1000 * (bar.e - bar.s)), up = y + tall - 26;
-    g.fillStyle = c.ink;
-    for (const place of host.rulePlaces(bar)) {
-      const x = comb.xOf(bar.q + place, bar);
-      if (alone) { g.globalAlpha = 0.13; g.fillRect(x - alone * pxPerMs, up, 2 * alone * pxPerMs, 12); }
-      if (ignore && ignore * pxPerMs > 5) { g.globalAlpha = 0.3; for (const way of [-1, 1]) g.fillRect(x + way * ignore * pxPerMs - 0.5, up + 4, 1, 8); }
-    }
-    g.globalAlpha = 1;
-    g.fillStyle = c.ink;
   }
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {import("./map.js").TempoMap} map @param {any} shown */
@@ -414,7 +384,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const bar = bars()[drag.row];
     const x = comb.xOf(drag.target, bar);
     const region = fitting() ? pullOf(drag.onset, state.map.toSeconds(drag.target)) : null;
-    if (region) drawRegion(g, c, comb, region);
+    if (region) drawRegion(g, c, comb, host, region);
     g.fillStyle = c.field;
     g.fillRect(x - 1.25, comb.yOf(drag.row), 2.5, rowPx());
     const off = 1000 * (drag.time - state.map.toSeconds(drag.target));
@@ -431,26 +401,6 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (!fit || fit.missing || mark === undefined) return null;
     const peg = fit.pegs.find((/** @type {any} */ one) => Math.abs(one[0] - mark) < 1e-5);
     return pullRegion(fit.pegs, fit.limits, { take: mark, own: peg ? peg[1] : fitted()?.toTarget(mark) ?? mark, target });
-  }
-
-  /** The stretches on both sides while one pulls, over as many rows as they reach. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {ReturnType<typeof pullRegion>} region */
-  function drawRegion(g, c, comb, region) {
-    const map = /** @type {import("./map.js").TempoMap} */ (state.map), [low, high] = state.picture.fit.limits;
-    for (const side of [region.left, region.right]) {
-      if (!side) continue;
-      for (let row = comb.first; row <= comb.last; row++) {
-        const bar = bars()[row];
-        if (bar.e <= side.from || bar.s >= side.to) continue;
-        const a = comb.xOf(map.toQuarters(Math.max(side.from, bar.s)), bar), b = comb.xOf(map.toQuarters(Math.min(side.to, bar.e)), bar), y = comb.yOf(row) + rowPx() - 15;
-        g.fillStyle = c.ground;
-        g.fillRect(a, y - 1, b - a, 12);
-        g.fillStyle = side.factor < 1 ? c.squeezed : c.spread;
-        g.globalAlpha = side.factor < low || side.factor > high ? 1 : 0.55;
-        g.fillRect(a, y, b - a, 10);
-        g.globalAlpha = 1;
-        if (side.gone) { g.strokeStyle = c.field; g.lineWidth = 1.5; g.setLineDash([3, 3]); g.strokeRect(a, comb.yOf(row) + 2, b - a, rowPx() - 6); g.setLineDash([]); }
-      }
-    }
   }
 
   /** @param {number} index */
