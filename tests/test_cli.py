@@ -452,6 +452,61 @@ class GrooveTest(CliTest):
         self.assertFalse(Path(out).exists())
 
 
+class FollowTest(CliTest):
+    def setUp(self) -> None:
+        super().setUp()
+        # A loop of one bar at 120 BPM; a map whose bars last 2, 2.4, 1.9 and 2.2 s, from half a second on.
+        self.loop = self.write("pipe loop.wav", (audio := struck([0.0, 0.5, 1.0, 1.5], 2.0, low_every=4)).samples.T, audio.sample_rate_hz)
+        self.lines = np.array([0.5, 2.5, 4.9, 6.8, 9.0])
+        (self.folder / "map.csv").write_text("".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines)))
+        self.out = self.folder / "followed.wav"
+
+    def follow(self, *more: str) -> tuple[int, str]:
+        status, _, said = self.run_main("follow", self.loop, "-o", str(self.out), "--map", str(self.folder / "map.csv"), *more)
+        return status, said
+
+    def test_four_times_over_a_breathing_map(self) -> None:
+        status, said = self.follow("--bars", "1", "--times", "4")
+        self.assertEqual(status, 0, said)
+        samples, rate = sf.read(self.out)
+        self.assertEqual(len(samples), round(9.0 * rate))
+        self.assertEqual(float(np.abs(samples[: round(0.49 * rate)]).max()), 0.0)
+        starts = attack_starts(samples, rate)
+        self.assertEqual(len(starts), 16)
+        np.testing.assert_allclose(starts[::4], self.lines[:4], atol=1.5 / rate + 0.0015)
+
+    def test_from_a_bar_until_a_bar_by_its_own_tempo(self) -> None:
+        self.assertEqual(self.follow("--from-bpm", "119.7", "--from-bar", "2", "--until-bar", "4")[0], 0)
+        samples, rate = sf.read(self.out)
+        self.assertEqual(len(samples), round(6.8 * rate))
+        starts = attack_starts(samples, rate)
+        np.testing.assert_allclose(starts[::4], self.lines[1:3], atol=0.002)
+
+    def test_from_one_tempo_to_another(self) -> None:
+        arguments = ("fit", self.loop, "-o", str(self.out), "--from-bpm", "70", "--to-bpm", "120")
+        status, _, said = self.run_main(*arguments)
+        self.assertEqual(status, 0, said)
+        self.assertEqual(len(sf.read(self.out)[0]), round(2 * 44100 * 70 / 120))
+        samples, rate = sf.read(self.out)
+        np.testing.assert_allclose(attack_starts(samples, rate), np.array([0.0, 0.5, 1.0, 1.5]) * 70 / 120, atol=0.002)
+
+    def test_what_contradicts_itself_is_refused(self) -> None:
+        for more in (
+            ("--bars", "0"),
+            ("--bars", "1", "--from-bar", "0"),
+            ("--bars", "1", "--from-bar", "3", "--until-bar", "3"),
+            ("--from-bpm", "-3"),
+            ("--bars", "1", "--times", "0"),
+            ("--bars", "1", "--bar", "7=1"),
+        ):
+            with self.subTest(more=more):
+                status, said = self.follow(*more)
+                self.assertEqual((status, said.count("\n")), (2, 1), said)
+        self.assertEqual(self.run_main("fit", self.loop, "-o", str(self.out), "--from-bpm", "70")[0], 2)
+        self.assertEqual(self.run_main("fit", self.loop, "-o", str(self.out))[0], 2)
+        self.assertFalse(self.out.exists())
+
+
 class FitMoreTest(CliTest):
     def test_bars_swing_lag_coarse_and_proof(self) -> None:
         rng = np.random.default_rng(2)

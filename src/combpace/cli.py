@@ -78,10 +78,12 @@ def _parser() -> argparse.ArgumentParser:
         "-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file; for several files a folder, made where it is missing"
     )
     fit.add_argument("--marks-first", metavar="FILE,FILE", help="of several: whose marks count first; else those that are struck most clearly")
-    to = fit.add_mutually_exclusive_group(required=True)
+    to = fit.add_mutually_exclusive_group()
     to.add_argument("--map", type=Path, metavar="MAP.mid|MAP.json")
     to.add_argument("--bpm", type=float)
     to.add_argument("--own", action="store_true", help="the take's own pace is the map")
+    to.add_argument("--from-bpm", type=float, metavar="BPM", help="with --to-bpm: all of it from one tempo to another; nothing is pulled")
+    fit.add_argument("--to-bpm", type=float, metavar="BPM")
     fit.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output")
     fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
     fit.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
@@ -99,6 +101,21 @@ def _parser() -> argparse.ArgumentParser:
     fit.add_argument("--report", type=Path, metavar="PATH")
     _add_hints(fit)
     fit.set_defaults(run=_fit)
+
+    following = commands.add_parser("follow", help="a loop that follows a tempo map, once or again and again")
+    following.add_argument("file", type=Path, metavar="LOOP")
+    following.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file from the map's zero on")
+    following.add_argument("--map", type=Path, required=True, metavar="MAP.mid|.json|.csv|.txt")
+    long = following.add_mutually_exclusive_group(required=True)
+    long.add_argument("--bars", type=int, metavar="N", help="how many bars it is")
+    long.add_argument("--from-bpm", type=float, metavar="BPM", help="its own tempo, quarters a minute")
+    following.add_argument("--from-bar", type=int, default=1, metavar="K", help="the bar on whose line it begins")
+    often = following.add_mutually_exclusive_group()
+    often.add_argument("--times", type=int, metavar="N")
+    often.add_argument("--until-bar", type=int, metavar="M", help="it ends at the line of that bar")
+    following.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
+    _add_hints(following)
+    following.set_defaults(run=_follow)
 
     stretch = commands.add_parser("stretch", help="stretch a file, or the mics of one performance as one, along a table of points")
     stretch.add_argument("file", type=Path, nargs="+")
@@ -255,6 +272,30 @@ def _bar_range(text: str) -> tuple[int, int]:
     return bars
 
 
+def _to_tempo(options: argparse.Namespace) -> int:
+    from combpace.batch.following import tempo_file
+
+    if len(options.file) > 1:
+        raise ParameterError("From one tempo to another goes one file; for several use stretch. Nothing was written.")
+    frames, method, reason = tempo_file(options.file[0], options.out, options.from_bpm, options.to_bpm, options.method, _progress())
+    print(f"{options.out}: {frames} frames, {options.from_bpm:g} to {options.to_bpm:g} BPM, {method}")
+    if reason:
+        print(reason)
+    return 0
+
+
+def _follow(options: argparse.Namespace) -> int:
+    from combpace.batch.following import Following, follow_file
+
+    said = Following(options.bars, options.from_bpm, options.from_bar, options.times, options.until_bar)
+    done = follow_file(options.file, options.out, options.map, said, _hints(options), options.method, _progress())
+    times = "once" if done.times == 1 else f"{done.times} times"
+    print(f"{options.out}: {times}, from {done.start_s:.3f} to {done.end_s:.3f} s, {done.frames} frames, {done.method}")
+    if done.reason:
+        print(done.reason)
+    return 0
+
+
 def _fit(options: argparse.Namespace) -> int:
     from combpace.batch.bundle_fit import fit_files, proof_of_files
     from combpace.batch.files import FitReport, Target, fit_file, proof_of
@@ -266,6 +307,10 @@ def _fit(options: argparse.Namespace) -> int:
     from combpace.core.tempo.meters import bar_index
     from combpace.media.mapfiles import write_json
 
+    if (options.from_bpm is None) != (options.to_bpm is None):
+        raise ParameterError("--from-bpm and --to-bpm go together: the tempo it has, and the one it is to have. Nothing was written.")
+    if options.from_bpm is not None:
+        return _to_tempo(options)
     if (options.bpm is None) != (options.first_downbeat is None):
         raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
     beyond_ms, beyond = _ignore(options.ignore_beyond)

@@ -305,4 +305,3 @@ class ViewsTest(BrowserTest):
         self.page.locator("[data-groove-restore]").click()
         self.page.wait_for_selector("[data-groove]", state="attached")
         self.assertEqual(self.page.locator("[data-groove-name]").input_value(), "yard")
-
