@@ -8,6 +8,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import mido
 import numpy as np
 import soundfile as sf
 
@@ -450,6 +451,73 @@ class GrooveTest(CliTest):
                 status, _, wrong = self.run_main(*arguments)
                 self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
         self.assertFalse(Path(out).exists())
+
+
+class PartTest(CliTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.lines = np.array([0.5, 2.5, 4.9, 6.8, 9.0])
+        (self.folder / "map.csv").write_text("".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines)))
+        file = mido.MidiFile(type=1, ticks_per_beat=480)
+        sticks = mido.MidiTrack([mido.MetaMessage("track_name", name="sticks")])
+        reed = mido.MidiTrack([mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)])
+        for k in range(4):
+            sticks += [mido.Message("note_on", channel=9, note=38, velocity=60 + 10 * k, time=0 if k == 0 else 360 + (30 if k == 2 else 0))]
+            sticks += [mido.Message("note_off", channel=9, note=38, time=120 - (30 if k == 2 else 0))]
+            reed += [mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240), mido.Message("note_off", note=60 + k, time=240)]
+        file.tracks += [sticks, reed]
+        self.tune = self.folder / "yard tune.mid"
+        file.save(self.tune)
+
+    def part(self, out: str, *more: str) -> tuple[int, str, str]:
+        return self.run_main("part", str(self.tune), "-o", str(self.folder / out), *more)
+
+    def test_laid_on_a_breathing_map_repeated_and_pulled(self) -> None:
+        status, said, wrong = self.part("out.mid", "--map", str(self.folder / "map.csv"), "--from-bar", "2", "--until-bar", "4", "--grid", "1/4")
+        self.assertEqual(status, 0, wrong)
+        self.assertIn("2 parts, 16 notes", said)
+        found, now = [], 0.0
+        for message in mido.MidiFile(self.folder / "out.mid"):
+            now += message.time
+            if message.type == "note_on" and message.velocity and message.channel == 9:
+                found.append(now)
+        wanted = np.concatenate([self.lines[k] + np.diff(self.lines)[k] * np.arange(4) / 4 for k in (1, 2)])
+        np.testing.assert_allclose(found, wanted, atol=0.0003)
+
+    def test_as_sound_and_one_part_only(self) -> None:
+        self.assertEqual(self.part("out.wav", "--map", str(self.folder / "map.csv"), "--only", "sticks")[0], 0)
+        samples, rate = sf.read(self.folder / "out.wav")
+        starts = attack_starts(samples / np.abs(samples).max(), rate)
+        np.testing.assert_allclose(starts, 0.5 + np.array([0.0, 0.5, 1.0 + 30 / 480 * 0.5, 1.5]), atol=0.002)
+
+    def test_a_groove_of_notes_is_exact_and_laid_on_notes(self) -> None:
+        groove = str(self.folder / "g.json")
+        status, _, wrong = self.run_main("groove", str(self.tune), "--only", "sticks", "--bars", "1", "--grid", "1/4", "-o", groove)
+        self.assertEqual(status, 0, wrong)
+        (row,) = json.loads(Path(groove).read_text())["bars"]
+        np.testing.assert_allclose([one["late"] for one in row], [0, 0, 30 / 480, 0], atol=1e-9)
+        self.assertEqual(self.part("g.mid", "--only", "reed", "--groove", groove)[0], 0)
+        ticks, now = [], 0
+        for message in mido.MidiFile(self.folder / "g.mid").tracks[1]:
+            now += message.time
+            if message.type == "note_on" and message.velocity:
+                ticks.append(now)
+        self.assertEqual(ticks, [0, 960, 1920 + 60, 2880])
+
+    def test_what_cannot_be_is_refused(self) -> None:
+        (self.folder / "bad.mid").write_bytes(b"MThd....")
+        for arguments in (
+            ("part", str(self.folder / "bad.mid"), "-o", str(self.folder / "o.mid")),
+            ("part", str(self.tune), "-o", str(self.folder / "o.txt")),
+            ("part", str(self.tune), "-o", str(self.folder / "o.mid"), "--only", "pipe"),
+            ("part", str(self.tune), "-o", str(self.folder / "o.mid"), "--times", "0"),
+            ("part", str(self.tune), "-o", str(self.folder / "o.mid"), "--from-bar", "3", "--until-bar", "3"),
+            ("part", str(self.tune), "-o", str(self.folder / "o.mid"), "--grid", "1/8", "--groove", "x.json"),
+            ("part", str(self.tune), "-o", str(self.folder / "o.mid"), "--map", "none.mid"),
+        ):
+            with self.subTest(arguments=arguments[3:]):
+                status, _, wrong = self.run_main(*arguments)
+                self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
 
 
 class FollowTest(CliTest):

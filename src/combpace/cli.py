@@ -140,6 +140,7 @@ def _parser() -> argparse.ArgumentParser:
     groove.add_argument("file", type=Path)
     groove.add_argument("--bars", required=True, metavar="FIRST-LAST", help="bars that are averaged")
     groove.add_argument("--grid", default="1/16", metavar="1/N", help="the places of a bar")
+    groove.add_argument("--only", metavar="NUMBER|NAME", help="of a MIDI file: one of its parts")
     groove.add_argument("--pattern", type=int, default=1, metavar="N", help="how many bars the groove has; 1 without it")
     groove.add_argument(
         "--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="in the file's own time; else even division between its bar lines"
@@ -148,6 +149,23 @@ def _parser() -> argparse.ArgumentParser:
     groove.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the file")
     groove.add_argument("-o", dest="out", type=Path, required=True, metavar="NAME.json")
     groove.set_defaults(run=_groove)
+
+    part = commands.add_parser("part", help="the notes of a MIDI file, laid on a tempo map")
+    part.add_argument("file", type=Path, metavar="FILE.mid")
+    part.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.mid|OUT.wav", help="notes on the map, or how they sound")
+    part.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="else the file's own")
+    part.add_argument("--only", metavar="NUMBER|NAME", help="one of its parts")
+    part.add_argument("--from-bar", type=int, default=1, metavar="K", help="the bar on which its bar 1 lies")
+    turns = part.add_mutually_exclusive_group()
+    turns.add_argument("--times", type=int, metavar="N")
+    turns.add_argument("--until-bar", type=int, metavar="M")
+    part.add_argument("--grid", metavar="1/N", help="pull starts onto it; lengths are kept")
+    part.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
+    part.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
+    part.add_argument("--swing", type=float, default=50.0, metavar="PERCENT")
+    part.add_argument("--accent", type=float, default=0.0, metavar="PERCENT", help="how much of the groove's accents the velocities take")
+    part.add_argument("--until-the-next", action="store_true", help="notes end where the next one begins")
+    part.set_defaults(run=_part)
 
     above = commands.add_parser("stack", help="who plays the same places of a grid, and how far apart")
     above.add_argument("file", type=Path, nargs="+", help="takes with a common start")
@@ -378,13 +396,46 @@ def _onsets(options: argparse.Namespace) -> int:
     return 0
 
 
+def _part(options: argparse.Namespace) -> int:
+    from combpace.batch.grooves import read_groove
+    from combpace.batch.parts import part_file
+    from combpace.core.fit.groove import GrooveGrid
+    from combpace.core.fit.rule import Rule
+    from combpace.core.parts.part import Laying
+    from combpace.core.tempo.grid import parse_grid
+    from combpace.core.tempo.meters import bar_index
+
+    if options.grid is not None and options.groove is not None:
+        raise ParameterError("Give a grid or a groove, not both: a groove is a grid. Nothing was written.")
+    if 0 in (options.from_bar, options.until_bar):
+        raise ParameterError("There is no bar 0. Nothing was written.")
+    first = bar_index(options.from_bar)
+    rule = None
+    if options.groove is not None:
+        rule = Rule(GrooveGrid(read_groove(options.groove), first), options.strength / 100.0)
+    elif options.grid is not None:
+        rule = Rule(parse_grid(options.grid, options.swing / 100.0), options.strength / 100.0)
+    until = None if options.until_bar is None else bar_index(options.until_bar)
+    times = 1 if options.times is None and until is None else options.times
+    lengths = "until the next" if options.until_the_next else "kept"
+    how = Laying(first, times, until, rule, (), options.accent / 100.0, lengths)
+    done = part_file(options.file, options.out, options.map, how, options.only, _progress())
+    parts = "1 part" if done.parts == 1 else f"{done.parts} parts"
+    print(f"{options.out}: {parts}, {done.notes} notes, until {done.end_s:.3f} s")
+    for sentence in done.said:
+        print(sentence)
+    return 0
+
+
 def _groove(options: argparse.Namespace) -> int:
     from combpace.batch.grooves import Against, groove_of
     from combpace.core.fit.groove import in_words
     from combpace.core.tempo.grid import parse_grid
 
     against = Against(options.map, options.bpm, options.first_downbeat)
-    made = groove_of(options.file, options.out, _bar_range(options.bars), parse_grid(options.grid), against, options.pattern, _progress())
+    made = groove_of(
+        options.file, options.out, _bar_range(options.bars), parse_grid(options.grid), against, options.pattern, _progress(), options.only
+    )
     print(f"{options.out}: {in_words(made)}")
     return 0
 

@@ -79,7 +79,8 @@ def follow_file(path: Path, out: Path, map_path: Path, said: Following, hints: H
             quarters = loop_s * tempo_of(said.from_bpm, "--from-bpm") / 60.0
             whole = max(1, round(quarters / bar))
             quarters = whole * bar if abs(quarters / (whole * bar) - 1) < WHOLE else quarters
-        laid = follow(loop_s, quarters, line, first, 1 if said.times is None else said.times, None if said.until_bar is None else bar_index(said.until_bar))
+        until = None if said.until_bar is None else bar_index(said.until_bar)
+        laid = follow(loop_s, quarters, line, first, 1 if said.times is None else said.times, until)
         if float(laid.time_map.target_s[-1]) <= 0:
             raise ParameterError("All of it would lie before the map's zero. Nothing was written.")
         repeated = Repeated(source, start, source.frames, laid.times)

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from combpace.batch.files import analyse_named, opened
+from combpace.batch.parts import strokes_of
 from combpace.core.analysis.bundle import levels_of
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import MediaError, ParameterError
@@ -35,16 +36,31 @@ class Against:
 
 
 def groove_of(
-    path: Path, out: Path, bars: tuple[int, int], grid: Grid, against: Against, pattern_bars: int, on_progress: Callable[[str, float], None]
+    path: Path,
+    out: Path,
+    bars: tuple[int, int],
+    grid: Grid,
+    against: Against,
+    pattern_bars: int,
+    on_progress: Callable[[str, float], None],
+    only: str | None = None,
 ) -> Groove:
-    """Take a groove from bars of a file and write it as JSON. Raises ParameterError where there are no such bars, or no pulse and no map."""
+    """Take a groove from bars of a file and write it as JSON.
+
+    only    the number or name of the one part of a MIDI file that is meant
+    Raises  ParameterError where there are no such bars, or no pulse and no map
+    """
     if (against.bpm is None) != (against.first_downbeat_s is None):
         raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the file. Nothing was written.")
     if against.map_path is not None and against.bpm is not None:
         raise ParameterError("Give a map or a tempo, not both. Nothing was written.")
-    times, levels, own = _strokes(path, on_progress)
+    is_part = path.suffix.lower() in (".mid", ".midi")
+    times, levels, own = strokes_of(path, only) if is_part else _strokes(path, on_progress)
     line: TempoMap[Any]
-    if against.map_path is not None:
+    if is_part and own is not None and against.map_path is None and against.bpm is None:
+        # Notes are written on their own map: it has no late strokes.
+        line = own
+    elif against.map_path is not None:
         line = read_any(against.map_path).line
     elif against.bpm is not None and against.first_downbeat_s is not None:
         line = steady_map(against.bpm, against.first_downbeat_s, own.meters[:1] if own is not None else steady_map(120.0, 0.0).meters)

@@ -8,6 +8,7 @@ per quarter (MIDI 1.0, Standard MIDI Files, FF 51 03), so each event carries the
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +17,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.parts.part import DRUMS, Heard
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_number
 
@@ -49,7 +51,46 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> No
 
     Bound: bar lines lie within 0.1 ms + 0.5 µs per quarter since the last tempo event.
     """
-    plan = _plan(tempo_map, max(end_s, 0.1))
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
+    file.tracks.append(_tempo_track(_plan(tempo_map, max(end_s, 0.1))))
+    file.save(path)
+
+
+def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence[tuple[str, Sequence[Heard]]], path: Path) -> None:
+    """Write parts on a map: type 1, the tempo map's track first, then a track for each part. What lies before session time 0 is left out.
+
+    parts   (name, notes as they sound); ticks are those of the map's track, so that notes and bar lines agree
+    """
+    plan = _plan(tempo_map, max(end_s, 0.1, *(note.end_s for _, notes in parts for note in notes)))
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
+    file.tracks.append(_tempo_track(plan))
+    for name, notes in parts:
+        file.tracks.append(_part_track(name, notes, plan))
+    file.save(path)
+
+
+def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrack:
+    sounding = [note for note in notes if note.start_s >= -1e-9]
+    ends = np.interp([moment for note in sounding for moment in (note.start_s, note.end_s)], plan.seconds, plan.ticks) if sounding else np.zeros(0)
+    events: list[tuple[int, int, mido.Message]] = []
+    programs: dict[int, int] = {}
+    for note, start, stop in zip(sounding, ends[::2], ends[1::2], strict=True):
+        begin = round(float(start))
+        if programs.get(note.channel) != note.program and note.channel != DRUMS:
+            events.append((begin, 1, mido.Message("program_change", channel=note.channel, program=note.program)))
+            programs[note.channel] = note.program
+        events.append((begin, 2, mido.Message("note_on", channel=note.channel, note=note.key, velocity=note.velocity)))
+        # What ends on a tick is let go before what begins there.
+        events.append((max(begin + 1, round(float(stop))), 0, mido.Message("note_off", channel=note.channel, note=note.key, velocity=0)))
+    track, now = mido.MidiTrack([mido.MetaMessage("track_name", name=name.encode("latin-1", "replace").decode("latin-1"))]), 0
+    for tick, _, message in sorted(events, key=lambda event: event[:2]):
+        track.append(message.copy(time=tick - now))
+        now = tick
+    track.append(mido.MetaMessage("end_of_track", time=0))
+    return track
+
+
+def _tempo_track(plan: _Plan) -> mido.MidiTrack:
     track = mido.MidiTrack()
     events: list[tuple[int, int, mido.MetaMessage]] = [(0, 0, mido.MetaMessage("track_name", name="tempo map"))]
     for tick, numerator, denominator in plan.signatures:
@@ -70,9 +111,7 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> No
         track.append(message.copy(time=tick - now))
         now = tick
     track.append(mido.MetaMessage("end_of_track", time=max(0, plan.ticks[-1] - now)))
-    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
-    file.tracks.append(track)
-    file.save(path)
+    return track
 
 
 def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:

@@ -1,0 +1,1 @@
+"""Parts: notes that follow a map."""
