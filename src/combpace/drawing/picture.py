@@ -15,7 +15,7 @@ from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
-from combpace.session import fits, words
+from combpace.session import fits, notes, words
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.state import SessionState
@@ -56,6 +56,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "lead": lead.id if lead else None,
         "focus": focus,
         "takes": [take_facts(seen, take.id) for take in document.takes],
+        "parts": [notes.facts(seen, part) for part in document.notes],
         "map": None,
         "bars": [],
         "anchors": [],

@@ -61,7 +61,7 @@ def session_version(database: Database, session_id: str) -> int:
 
 
 def copy_session(database: Database, session_id: str, name: str) -> tuple[str, dict[str, str]]:
-    """A copy of a session's row, takes and renders. Returns (its id, old take id -> new one)."""
+    """A copy of a session's row, takes, renders and files of parts. Returns (its id, old take id -> new one)."""
     renamed: dict[str, str] = {}
     with database.writing() as db:
         old = db.get(SessionRow, session_id)
@@ -73,7 +73,7 @@ def copy_session(database: Database, session_id: str, name: str) -> tuple[str, d
         for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
             renamed[row.id] = new_id()
             db.add(TakeRow(**(_values(row) | {"id": renamed[row.id], "session_id": copy.id})))
-        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render")):
+        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part")))):
             db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
         # What is kept of the view names takes too: levels and mutes go along.
         text = old.view

@@ -17,7 +17,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
 from combpace.core.tempo.statements import Stated
 
-FORMAT = 4
+FORMAT = 5
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -52,6 +52,31 @@ class TakeEntry:
             raise ParameterError(f"A take is one of {', '.join(KINDS)}, not “{self.kind}”.")
         if self.keeps not in ("", "time", "bar"):
             raise ParameterError(f"A take keeps its time or its bar, not “{self.keeps}”.")
+
+
+@dataclass(frozen=True, slots=True)
+class PartEntry:
+    """A part: notes of one track of a MIDI file, that follow the session's map.
+
+    sha        the file's bytes; number: which of its parts, from 0
+    first_bar  bar number of the session on which its bar 1 lies, or where it keeps its time `offset_s`: seconds of the session at which that lies
+    times      how often it is heard; until_bar: the bar number before whose line it ends instead, or None
+    keeps      "bar" or "time", where the map changes
+    accent     0-1, how much of a groove's accents its velocities take
+    lengths    as in `core.parts.part.Laying`
+    """
+
+    id: str
+    name: str
+    sha: str
+    number: int
+    first_bar: int = 1
+    times: int = 1
+    until_bar: int | None = None
+    keeps: str = "bar"
+    offset_s: float = 0.0
+    accent: float = 0.0
+    lengths: str = "kept"
 
 
 # -- the map
@@ -192,6 +217,7 @@ def as_played_rule() -> RuleChoice:
 class Document:
     """Everything decided, typed.
 
+    notes    parts: what came in as MIDI files
     refused  names of takes, in order and with "+" between, whose proposal as a bundle was refused for good
     """
 
@@ -202,10 +228,17 @@ class Document:
     rules: Mapping[str, RuleChoice] = field(default_factory=dict)
     pegs: Mapping[str, TakePegs] = field(default_factory=dict)
     refused: tuple[str, ...] = ()
+    notes: tuple[PartEntry, ...] = ()
 
     @property
     def lead(self) -> TakeEntry | None:
         return next((take for take in self.takes if take.role == "lead"), None)
+
+    def part(self, part_id: str) -> PartEntry:
+        for part in self.notes:
+            if part.id == part_id:
+                return part
+        raise ParameterError("This part is no longer in the session; nothing was changed.")
 
     def take(self, take_id: str) -> TakeEntry:
         for take in self.takes:

@@ -16,7 +16,7 @@ from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
-from combpace.session.document.model import FORMAT, Document, MapPart, NewerFormatError, OnsetEdits, RuleChoice, TakeEntry, TakePegs
+from combpace.session.document.model import FORMAT, Document, MapPart, NewerFormatError, OnsetEdits, PartEntry, RuleChoice, TakeEntry, TakePegs
 from combpace.session.document.upgrades import upgraded
 
 
@@ -40,11 +40,16 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         rules={take: rule_from(value) for take, value in each("rule").items()},
         pegs={take: pegs_from(value) for take, value in each("pegs").items()},
         refused=tuple(parts.get("refused", ())),
+        notes=tuple(PartEntry(**entry) for entry in parts.get("notes", [])),
     )
 
 
 def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
     return [asdict(take) for take in takes]
+
+
+def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:
+    return [asdict(part) for part in notes]
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:

@@ -56,6 +56,11 @@ def _from_3(parts: Parts) -> Parts:
     return parts
 
 
+def _from_4(parts: Parts) -> Parts:
+    """There may be parts, and a rule may pull onto a groove: all of it is left out where it is not so."""
+    return parts
+
+
 def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
     line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
@@ -67,4 +72,4 @@ def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
 
 
 # From the form named on to the next.
-UPGRADES: dict[int, Callable[[Parts], Parts]] = {1: _from_1, 2: _from_2, 3: _from_3}
+UPGRADES: dict[int, Callable[[Parts], Parts]] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}

@@ -41,7 +41,8 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
         "files": files,
         "notes": {file.id: note for file in files if (note := json.loads(file.details or "{}").get("note"))},
         "formats": FORMAT_NAMES,
-        "writers": list(WRITERS.values()),
+        "writers": [one for one in WRITERS.values() if state.document.notes or not one.of_parts],
+        "parts": state.document.notes,
         "open_jobs": [view for view in queue.jobs_of(state.folder, state.opened.row.id) if view.is_open],
     }
 

@@ -24,7 +24,7 @@ from combpace.media.encode import FORMATS, at_rate, write_sound
 from combpace.media.mapfiles import map_document
 from combpace.media.names import file_name
 from combpace.playback.sound import Placed, Sounding, sounding
-from combpace.session import fits, words
+from combpace.session import fits, notes, words
 from combpace.session.data_folder import DataFolder
 from combpace.session.state import SessionState, session_state
 from combpace.stations.handoff.writers import WRITERS, Contents
@@ -51,7 +51,11 @@ def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, s
     seen = session_state(folder, session_id)
     seen.need_map()
     takes = []
+    parts = {part.id: part for part in seen.document.notes}
     for take_id in take_ids:
+        if take_id in parts:
+            takes.append({"take": take_id, "name": parts[take_id].name, "offset_s": 0.0, "fit": None, "part": True})
+            continue
         entry = seen.document.take(take_id)
         if not seen.rows[take_id].frames:
             raise ParameterError(f"{entry.name} is still being read, or could not be. Leave it out, or wait.")
@@ -86,7 +90,7 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
     """Job: write all files of a hand-off, and one archive of them."""
     seen = session_state(folder, args["session"], args.get("revision"))
     session_map = seen.need_map()
-    rates = [seen.rows[plan["take"]].sample_rate_hz or 48000 for plan in args["takes"]]
+    rates = [seen.rows[plan["take"]].sample_rate_hz or 48000 for plan in args["takes"] if not plan.get("part")]
     first = next(
         (seen.rows[take.id].sample_rate_hz for take in seen.document.takes if take.id in seen.rows and seen.rows[take.id].sample_rate_hz), None
     )
@@ -121,10 +125,10 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
                     attacks_s=plan.get("attacks_s", ()),
                     on_progress=share,
                 )
-            notes = [f"lowered by {-written.gain_db:.1f} dB, it would have clipped"] if written.gain_db < -0.05 else []
+            said = [f"lowered by {-written.gain_db:.1f} dB, it would have clipped"] if written.gain_db < -0.05 else []
             if plan["fit"] and args.get("pauses"):
-                notes.append(f"{words.count(len(written.pauses), 'pause')} silenced")
-            note = "; ".join(notes)
+                said.append(f"{words.count(len(written.pauses), 'pause')} silenced")
+            note = "; ".join(said)
             name = file_name(f"{stem} - {plan['name']}{' fitted' if plan['fit'] else ''}", suffix, taken)
             files.append((target, name, "audio", {"frames": frames, "rate": rate, "note": note}))
         files += _extras(folder, seen, session_map, args, span, stem, taken)
@@ -149,8 +153,12 @@ def _extras(
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s - span.start_s) if lead else session_times([])
     document = {"version": 1, "session": seen.opened.row.name, "start": args["start"], "start_session_s": span.start_s, "duration_s": span.length_s}
     document |= map_document(moved, 0.0, span.length_s, attacks)
-    contents = Contents(moved, document, span.length_s, span.frames, span.sample_rate_hz, args["kind"])
-    for one in (WRITERS[name] for name in WRITERS if name in args["extras"]):
+    parts = [
+        (part.name, [replace(note, start_s=note.start_s - span.start_s, end_s=note.end_s - span.start_s) for note in notes.heard(seen, part.id)])
+        for part in seen.document.notes
+    ]
+    contents = Contents(moved, document, span.length_s, span.frames, span.sample_rate_hz, args["kind"], parts)
+    for one in (WRITERS[name] for name in WRITERS if name in args["extras"] and (parts or not WRITERS[name].of_parts)):
         path = folder.blobs.new_path(one.ending(args["kind"]))
         details = one.write(contents, path)
         yield path, file_name(f"{stem} {one.title}", one.ending(args["kind"]), taken), one.kind, details
@@ -174,6 +182,9 @@ def _keep(folder: DataFolder, session_id: str, path: Path, name: str, kind: str,
 @contextmanager
 def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], session_id: str) -> Iterator[Any]:
     """A take on the session's clock at its own rate; a render that exists already is used."""
+    if plan.get("part"):
+        yield notes.source_of(seen, plan["take"])
+        return
     row = seen.rows[plan["take"]]
     made = plan["fit"]
     if made is None:
@@ -202,6 +213,8 @@ def _starts_s(plan: dict[str, Any]) -> float:
 
 
 def _ends_s(plan: dict[str, Any], seen: SessionState) -> float:
+    if plan.get("part"):
+        return max((note.end_s for note in notes.heard(seen, plan["take"])), default=0.0)
     return float(plan["fit"]["target_s"][-1]) if plan["fit"] else plan["offset_s"] + seen.duration_s(plan["take"])
 
 

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from combpace.core.clocks import SessionTimes
+from combpace.core.parts.part import Heard
 from combpace.core.sounds.click import ClickBeat, ClickTrack
 from combpace.core.tempo.map import TempoMap
 from combpace.media.encode import FORMATS, write_sound
 from combpace.media.mapfiles import bars_csv, beats_between, write_json
-from combpace.media.midi import write_map
+from combpace.media.midi import write_map, write_parts
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +22,7 @@ class Contents:
 
     document  the tempo map as `analyse --json` has it
     audio     one of media.encode.FORMATS
+    parts     (name, notes as they sound) of each part
     """
 
     tempo_map: TempoMap[SessionTimes]
@@ -29,6 +31,7 @@ class Contents:
     frames: int
     sample_rate_hz: int
     audio: str
+    parts: Sequence[tuple[str, Sequence[Heard]]] = ()
 
 
 Write = Callable[[Contents, Path], dict[str, Any]]
@@ -43,6 +46,7 @@ class Writer:
     mime      its MIME type, or None where the audio format has one
     proposed  whether it is chosen unless the user says otherwise
     write     writes one file; returns facts to keep with it
+    of_parts  only where the session has parts
     """
 
     name: str
@@ -53,20 +57,23 @@ class Writer:
     mime: str | None
     proposed: bool
     write: Write
+    of_parts: bool = False
 
 
 WRITERS: dict[str, Writer] = {}
 AUDIO_MIME = {".wav": "audio/wav", ".flac": "audio/flac", ".zip": "application/zip"}
 
 
-def writer(name: str, words: str, title: str, kind: str, ending: str | None, mime: str | None, *, proposed: bool = True) -> Callable[[Write], Write]:
+def writer(
+    name: str, words: str, title: str, kind: str, ending: str | None, mime: str | None, *, proposed: bool = True, of_parts: bool = False
+) -> Callable[[Write], Write]:
     """Register a writer; without an ending it writes sound, in the format of the hand-off."""
 
     def register(write: Write) -> Write:
         if name in WRITERS:
             raise ValueError(f"two writers are called {name}")
         WRITERS[name] = Writer(
-            name, words, title, kind, (lambda audio: ending) if ending else (lambda audio: FORMATS[audio][2]), mime, proposed, write
+            name, words, title, kind, (lambda audio: ending) if ending else (lambda audio: FORMATS[audio][2]), mime, proposed, write, of_parts
         )
         return write
 
@@ -105,3 +112,9 @@ def click(contents: Contents, path: Path) -> dict[str, Any]:
     track = ClickTrack([ClickBeat(time, round(time, 6) in opening) for time in beats], contents.frames, contents.sample_rate_hz)
     write_sound(track, path, contents.audio)
     return {"frames": contents.frames, "rate": contents.sample_rate_hz}
+
+
+@writer("parts", "parts as standard MIDI file, on the session's map", "parts", "parts", ".mid", "audio/midi", of_parts=True)
+def parts_midi(contents: Contents, path: Path) -> dict[str, Any]:
+    write_parts(contents.tempo_map, contents.length_s, contents.parts, path)
+    return {}

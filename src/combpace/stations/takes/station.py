@@ -10,16 +10,17 @@ from combpace.core.tempo.meters import bar_index
 from combpace.drawing import picture
 from combpace.session import words
 from combpace.session.document.model import KINDS, TakeEntry
+from combpace.session.notes import file_parts
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place, Station
-from combpace.stations.takes import decisions, importing, own_bars
+from combpace.stations.takes import decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
 BAR_1_S = 0.06
 
-__all__ = ["TAKES", "decisions", "importing", "own_bars", "take_lines"]
+__all__ = ["TAKES", "decisions", "importing", "own_bars", "parts", "take_lines"]
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -28,6 +29,7 @@ def finding(state: SessionState, focus: str | None) -> str:
     others = len(takes) - max(1, len(bundle))
     text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead"
     text = f"{text}, {words.count(others, 'follower')}" if others else text
+    text = f"{text}, {words.count(len(state.document.notes), 'part')}" if state.document.notes else text
     states = [state.rows[take.id].state for take in takes if take.id in state.rows]
     reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
     return text + (f", {reading} being read" if reading else "") + (f", {failed} not read" if failed else "")
@@ -54,6 +56,11 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5))
         if row.state == "ready" and state.own_pace(take.id) is None:
             found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
+    for part in state.document.notes:
+        own = file_parts(state, part).line
+        if part.number == min(one.number for one in state.document.notes if one.sha == part.sha) and own is not None and len(own.knots) > 2:
+            do = Action("Take it as the session's map", "part-map", {"part": part.id})
+            found.append(Place(part.name, "Its file has a tempo map of its own", "the part follows the session's map now", None, 3.5, do))
     return [*found, *_bundle(state)]
 
 
@@ -136,4 +143,10 @@ def _own_tempo(state: SessionState, take: TakeEntry) -> str:
     return f"played to the lead, {words.count(len(state.onsets(take.id)), 'onset')}"
 
 
-TAKES = Station("takes", "Takes", 1, finding, places, "takes/side.html", ledger="takes/ledger.html", needs_map=False, empty="none yet: drop one")
+def values(state: SessionState, focus: str | None) -> dict[str, Any]:
+    return {"parts": parts.part_lines(state)}
+
+
+TAKES = Station(
+    "takes", "Takes", 1, finding, places, "takes/side.html", values, ledger="takes/ledger.html", needs_map=False, empty="none yet: drop one"
+)

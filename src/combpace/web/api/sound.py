@@ -1,11 +1,13 @@
-"""What sounds: two seconds of a take on the session's clock, as played, fitted or slowed."""
+"""What sounds: two seconds of a take or part on the session's clock, as played, fitted or slowed."""
 
 from __future__ import annotations
 
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
 
+from combpace.playback.preview import SEGMENT_S
 from combpace.playback.sound import how_it_sounds
+from combpace.session import notes
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
 
@@ -27,7 +29,11 @@ def get_sound(
 ) -> Response:
     """Float32, one channel after the other. `v` names what is heard, so that it may be kept."""
     state = session_state(folder, session_id)
+    headers = {"Cache-Control": IMMUTABLE if v else "no-store"}
+    if any(part.id == take_id for part in state.document.notes):
+        source, frames = notes.source_of(state, take_id, rate, speed), round(SEGMENT_S * rate)
+        block = source.read(segment * frames, (segment + 1) * frames)
+        return Response(block.astype("<f4").tobytes(), media_type="application/octet-stream", headers={"X-Channels": "1", **headers})
     path = folder.blob(state.rows[take_id].decoded_sha if take_id in state.rows else None)
     channels, data = preview.segment(path, how_it_sounds(state, take_id, fitted=fitted, speed=speed), rate, segment)
-    headers = {"X-Channels": str(channels), "Cache-Control": IMMUTABLE if v else "no-store"}
-    return Response(data, media_type="application/octet-stream", headers=headers)
+    return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(channels), **headers})

@@ -14,15 +14,15 @@ from combpace.media.peaks import read_peaks, samples_as_peaks
 from combpace.session.stack import stacked
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
-from combpace.stations.takes import importing
+from combpace.stations.takes import importing, parts
 from combpace.web.deps import Folder, receive
 
 router = APIRouter(prefix="/api")
 
 
 @router.put("/sessions/{session_id}/uploads")
-async def upload(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, str]:
-    """The raw bytes of one file, streamed to disk under the cap."""
+async def upload(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, Any]:
+    """The raw bytes of one file, streamed to disk under the cap: {"take": id}, or of a MIDI file {"parts": [id, ...]}."""
     await run_in_threadpool(folder.open, session_id)
     cap = folder.settings.upload_cap
     too_large = MediaError(f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is taken. Nothing was imported.")
@@ -33,6 +33,8 @@ async def upload(session_id: str, request: Request, folder: Folder, name: str = 
     try:
         if not await receive(request, path, cap, too_large):
             raise MediaError(f"“{clean_name(name)}” is empty. Nothing was imported.")
+        if parts.is_midi(name):
+            return {"parts": await run_in_threadpool(parts.add_parts, folder, session_id, path, name)}
         return {"take": await run_in_threadpool(importing.add_upload, folder, session_id, path, name)}
     finally:
         path.unlink(missing_ok=True)

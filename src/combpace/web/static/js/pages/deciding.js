@@ -71,10 +71,13 @@ export function makeDeciding(desk) {
     if (note) words.note(note);
     const had = before.takes.filter((/** @type {any} */ take) => take.frames).length, has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
     desk.pictures.renew(!before.map !== !picture.map || had !== has);
-    if (JSON.stringify(before.map) !== JSON.stringify(picture.map) || before.fit?.key !== picture.fit?.key || had !== has || state.view.ticks) desk.player.again();
+    if (JSON.stringify(before.map) !== JSON.stringify(picture.map) || before.fit?.key !== picture.fit?.key || had !== has || state.view.ticks || soundOf(before) !== soundOf(picture)) desk.player.again();
     desk.bar.takesChanged();
     desk.frame();
   }
+
+  /** Names how all parts sound. @param {any} picture */
+  function soundOf(picture) { return (picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`).join(); }
 
   return {
     act, refresh, offer,

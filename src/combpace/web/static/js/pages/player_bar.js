@@ -44,12 +44,15 @@ export function mountPlayerBar(desk) {
     drawChips();
   }
 
+  /** Takes and parts that have a sound. */
+  const sounding = () => [...state.picture.takes, ...(state.picture.parts ?? [])].filter((/** @type {any} */ one) => one.frames);
+
   /** One chip a take; a bundle is one, its microphones have their own lines under Levels. */
   function drawChips() {
     /** @type {Map<string, string[]>} */
     const groups = new Map();
-    for (const take of state.picture.takes.filter((/** @type {any} */ one) => one.frames)) groups.set(take.bundle ?? take.id, [...(groups.get(take.bundle ?? take.id) ?? []), take.id]);
-    const names = [...groups.keys()].map((key) => state.picture.takes.find((/** @type {any} */ take) => take.id === key)?.name ?? key), short = toldApart(names);
+    for (const take of sounding()) groups.set(take.bundle ?? take.id, [...(groups.get(take.bundle ?? take.id) ?? []), take.id]);
+    const names = [...groups.keys()].map((key) => sounding().find((/** @type {any} */ take) => take.id === key)?.name ?? key), short = toldApart(names);
     $("chips").replaceChildren(...[...groups.values()].map((ids, index) => {
       const chip = document.createElement("button"), sets = ids.map(strip), name = names[index];
       chip.type = "button";
@@ -70,7 +73,7 @@ export function mountPlayerBar(desk) {
     const table = document.createElement("table");
     const head = table.insertRow();
     for (const word of ["take", "mute", "solo", "level", "pan"]) { const cell = document.createElement("th"); cell.textContent = word; head.append(cell); }
-    for (const take of state.picture.takes.filter((/** @type {any} */ one) => one.frames)) {
+    for (const take of sounding()) {
       const set = strip(take.id), row = table.insertRow();
       row.insertCell().textContent = take.name;
       for (const name of /** @type {("mute"|"solo")[]} */ (["mute", "solo"])) {

@@ -86,7 +86,10 @@ function makePlayer(desk) {
   }
 
   return new Player(desk.session, {
-    voices: () => state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
+    voices: () => [
+      ...state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
+      ...(state.picture.parts ?? []).filter((/** @type {any} */ part) => part.sound).map((/** @type {any} */ part) => ({ id: part.id, sound: part.sound, offset_s: 0, fit: null })),
+    ],
     map: () => desk.trial ?? state.map,
     ticks: () => (state.view.ticks && desk.station().ticks ? desk.host.sounding(state.focus) : []),
     onChange: () => desk.frame(),

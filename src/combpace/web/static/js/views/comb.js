@@ -6,6 +6,7 @@ import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, 
 import { drawLoupe } from "./loupe.js";
 import { drawAlone, drawPauses, drawRegion } from "./fit_marks.js";
 import { pullRegion, regionWords } from "./pull.js";
+import { drawNotes } from "./notes.js";
 import { makeRowImages } from "./row_images.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
@@ -164,6 +165,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     // A dragged map is another one in each frame.
     if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
     else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
+    drawNotes(g, c, comb, host, bar, y, tall);
     if (fitting() && state.view.pauses) drawPauses(g, c, comb, host, fitted(), bar, y, tall);
     drawTeeth(g, c, comb, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);

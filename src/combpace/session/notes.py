@@ -1,0 +1,132 @@
+"""Parts of a session: notes that follow its map, as they sound now."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from combpace.core.clocks import SessionTimes
+from combpace.core.errors import ParameterError
+from combpace.core.fit.groove import GrooveGrid
+from combpace.core.parts.part import Heard, Laying, Part, laid
+from combpace.core.sounds.tones import FAMILIES, PartSource
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index
+from combpace.media.midi_parts import FileParts, read_parts
+from combpace.session.document.model import PartEntry
+from combpace.session.state import SessionState
+
+RATE = 48_000
+# Sounds as this version makes them: another one is another sound.
+SOUND_VERSION = 1
+
+
+def file_parts(seen: SessionState, entry: PartEntry) -> FileParts:
+    """What the part's file holds. Raises MediaError, NotFoundError."""
+    found: FileParts = seen.folder.once(("midi", entry.sha), lambda: read_parts(seen.folder.blob(entry.sha), entry.name))
+    return found
+
+
+def part_of(seen: SessionState, entry: PartEntry) -> Part:
+    return file_parts(seen, entry).parts[entry.number]
+
+
+def heard(seen: SessionState, part_id: str) -> list[Heard]:
+    """The notes of a part as they sound in the session; none while there is no map to lay them on."""
+    found: list[Heard] = seen.once("part", lambda: _heard(seen, seen.document.part(part_id)), part_id)
+    return found
+
+
+def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:
+    line, part = seen.session_map(), part_of(seen, entry)
+    if line is None:
+        return []
+    keeps_time = entry.keeps == "time" or part.in_seconds
+    own = file_parts(seen, entry).line
+    until = None if entry.until_bar is None else bar_index(entry.until_bar)
+    choice = seen.document.rules.get(entry.id)
+    rule = choice.rule if choice else None
+    if rule is not None and isinstance(rule.grid, GrooveGrid):
+        # A groove counts from the part's first bar, or from the rule's.
+        rule = replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else bar_index(entry.first_bar)))
+    how = Laying(bar_index(entry.first_bar), entry.times, until, rule, (), entry.accent, entry.lengths)
+    if not keeps_time:
+        return laid(part, line, how)
+    if part.in_seconds or own is None:
+        return _moved(part, line, entry.offset_s)
+    # It keeps the moments of its own tempo map.
+    zero = own.second(0.0)
+    times = np.asarray([note.start for note in part.notes]), np.asarray([note.start + note.length for note in part.notes])
+    starts, ends = (np.asarray(own.to_seconds(one)) - zero for one in times)  # type: ignore[arg-type]
+    notes = tuple(replace(note, start=float(a), length=float(b - a)) for note, a, b in zip(part.notes, starts, ends, strict=True))
+    return _moved(Part(part.name, notes, in_seconds=True), line, entry.offset_s)
+
+
+def _moved(part: Part, line: TempoMap[SessionTimes], offset_s: float) -> list[Heard]:
+    zero = line.second(0.0)
+    notes = tuple(replace(note, start=note.start + offset_s - zero) for note in part.notes)
+    return laid(Part(part.name, notes, in_seconds=True), line, Laying())
+
+
+def sound_key(notes: list[Heard]) -> str:
+    """Names exactly how a part sounds."""
+    digest = hashlib.sha256(f"{SOUND_VERSION}".encode())
+    for note in notes:
+        digest.update(f"{note.start_s:.9f} {note.end_s:.9f} {note.key} {note.velocity} {note.channel} {note.program};".encode())
+    return digest.hexdigest()[:16]
+
+
+def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, speed: float = 1.0) -> PartSource:
+    """How a part sounds, on the session's clock divided by the speed; what lies before session time 0 is left out."""
+    notes = heard(seen, part_id)
+    if speed == 1.0:
+        slowed = notes
+    else:
+        slowed = [replace(note, start_s=note.start_s / speed, end_s=note.end_s / speed) for note in notes]
+    found: PartSource = seen.folder.once(("part sound", sound_key(slowed), sample_rate_hz), lambda: PartSource(slowed, sample_rate_hz))
+    return found
+
+
+def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
+    """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key, velocity]."""
+    notes = heard(seen, entry.id)
+    part, found = part_of(seen, entry), file_parts(seen, entry)
+    end_s = max((note.end_s for note in notes), default=0.0)
+    choice = seen.document.rules.get(entry.id)
+    programs = sorted({"drums" if note.is_drum else FAMILIES[note.program // 8].name for note in part.notes})
+    return {
+        "id": entry.id,
+        "name": entry.name,
+        "count": len(part.notes),
+        "instruments": programs,
+        "first_bar": entry.first_bar,
+        "times": entry.times,
+        "until_bar": entry.until_bar,
+        "keeps": "time" if part.in_seconds else entry.keeps,
+        "offset_s": entry.offset_s,
+        "grid": None if choice is None else str(choice.rule.grid),
+        "strength": 100.0 if choice is None else 100.0 * choice.rule.strength,
+        "accent": 100.0 * entry.accent,
+        "lengths": entry.lengths,
+        "said": list(found.said),
+        "own_map": found.line is not None,
+        "in_seconds": part.in_seconds,
+        "frames": round(end_s * RATE),
+        "sound": sound_key(notes) if notes else None,
+        "notes": [[round(note.start_s, 5), round(note.end_s, 5), note.key, note.velocity] for note in notes],
+        "sounds_s": [round(min((note.start_s for note in notes), default=0.0), 6), round(end_s, 6)],
+    }
+
+
+def checked_bar(text: str) -> int:
+    """A bar by its number; there is no bar 0."""
+    try:
+        bar = int(text.strip().replace("−", "-"))
+    except ValueError as error:
+        raise ParameterError(f"“{text}” is no bar; write a whole number, 1, 5 or 17. Nothing was changed.") from error
+    if bar == 0 or abs(bar) > 100_000:
+        raise ParameterError("There is no such bar. Nothing was changed.")
+    return bar
