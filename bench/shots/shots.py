@@ -70,7 +70,11 @@ def shoot(page: Page, session: str) -> None:
         dispatchEvent(new KeyboardEvent('keydown', { code: 'KeyE' }));
     })()"""
     station("bars", "bars", choose)
-    station("onsets", "onsets")
+    below = """(async () => { const field = document.querySelector('select[data-view="below"]'); field.value = '%s';
+      field.dispatchEvent(new Event('change', { bubbles: true })); await new Promise((done) => setTimeout(done, 900)); })()"""
+    station("onsets", "onsets", below % "sheet")
+    station("onsets", "stack", below % "stack")
+    station("onsets", "onsets", below % "sheet")
     station("fit", "fit")
     station("hand-off", "hand-off")
 

@@ -8,10 +8,16 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
+from combpace.core.clocks import SessionTimes
+from combpace.core.parts.part import Laying, Note, Part, laid
+from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.demo.instruments import RATE
 from combpace.demo.performances import Performance, boiler_house, pipe_loop, programmed
+from combpace.media.midi import write_parts
 
 MP3_BLOCK = 44100
+# Quarters of a bar and keys; General MIDI program 10, counted from 1.
+BELLS, BELLS_BPM, GLOCKENSPIEL = ((0.0, 72), (0.5, 76), (1.5, 79), (2.0, 77), (3.0, 74), (3.5, 76)), 94.0, 9
 
 
 def write_performance(performance: Performance, folder: Path, suffix: str = ".wav") -> list[Path]:
@@ -39,9 +45,20 @@ def write_performance(performance: Performance, folder: Path, suffix: str = ".wa
     return paths
 
 
+def write_bells(folder: Path) -> Path:
+    """A part as a MIDI file: two bars of small bells, each bar answered an octave higher."""
+    folder.mkdir(parents=True, exist_ok=True)
+    line: TempoMap[SessionTimes] = steady_map(BELLS_BPM, 0.0)
+    answer = [(4.0 + place, key + 12) for place, key in BELLS]
+    notes = tuple(Note(place, 0.75, key, 72 + 20 * (place % 2 == 0), 0, GLOCKENSPIEL) for place, key in (*BELLS, *answer))
+    path = folder / "Steam bells.mid"
+    write_parts(line, line.second(8.0), [("Steam bells", laid(Part("Steam bells", notes), line, Laying()))], path)
+    return path
+
+
 def write_demo(folder: Path) -> dict[str, list[Path]]:
     """All demo sounds, by session name."""
     house = write_performance(boiler_house(), folder / "boiler-house")
     loop = write_performance(pipe_loop(), folder / "pipe-loop")
     beat = write_performance(programmed(), folder / "mangle-press", ".mp3")
-    return {"Boiler house, third evening": [*house, *loop], "Mangle press, copied twice": beat}
+    return {"Boiler house, third evening": [*house, *loop, write_bells(folder / "steam-bells")], "Mangle press, copied twice": beat}

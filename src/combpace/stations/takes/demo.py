@@ -9,10 +9,14 @@ from combpace.demo.build import write_demo
 from combpace.session import shelf
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import record
+from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.stations.takes.decisions import BundleArgs, bundle
 from combpace.stations.takes.importing import add_upload, hear_together, import_take
+from combpace.stations.takes.parts import PartArgs, add_parts, is_midi, part
 from combpace.store import rows
+
+GROOVE_NAME = "Boiler house lilt"
 
 
 def build(folder: DataFolder) -> str:
@@ -29,6 +33,7 @@ def build(folder: DataFolder) -> str:
         for path in paths:
             _bring_in(folder, first, path)
     _bundle_mics(folder, first)
+    _bells_and_groove(folder, first)
     marker.write_text(first, encoding="utf-8")
     return first
 
@@ -36,6 +41,9 @@ def build(folder: DataFolder) -> str:
 def _bring_in(folder: DataFolder, session_id: str, path: Path) -> None:
     copy = folder.blobs.new_path(path.suffix)
     shutil.copyfile(path, copy)
+    if is_midi(path.name):
+        add_parts(folder, session_id, copy, path.name)
+        return
     take_id = add_upload(folder, session_id, copy, path.name)
     # Read here and now instead of by a worker: the demo is complete when the server starts.
     import_take(folder, {"take": take_id}, lambda phase, share: None)
@@ -48,3 +56,16 @@ def _bundle_mics(folder: DataFolder, session_id: str) -> None:
     record(state, state.opened.revision.version, bundle(state, BundleArgs(takes=mics, name="Tubs kit")))
     hear_together(folder, mics, lambda phase, share: None)
     rows.end_jobs_about(folder.database, mics[:1])
+
+
+def _bells_and_groove(folder: DataFolder, session_id: str) -> None:
+    """The bells play from bar 5 to bar 21 on a groove that was taken from the tubs; it waits in the library for other sessions."""
+    state = session_state(folder, session_id)
+    lead = state.need_lead().id
+    library = GrooveLibrary(folder)
+    known = [one for one in library.all() if one.groove.name == GROOVE_NAME]
+    kept = known[0] if known else library.add(groove_taken(state, lead, (5, 12), "1/8", GROOVE_NAME))
+    bells = state.document.notes[0].id
+    for field, value in (("first_bar", "5"), ("times", "until 21"), ("grid", f"groove:{kept.id}")):
+        state = session_state(folder, session_id)
+        record(state, state.opened.revision.version, part(state, PartArgs(part=bells, field=field, value=value)))
