@@ -134,6 +134,9 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
     length = seen.duration_s(take_id)
     if _lies_as_played(seen, take) or session_map is None or pace is None:
         return [take.offset_s, take.offset_s + length]
+    if take.comes_round:
+        ends = fits.take_fit(seen, take_id).fit.time_map.target_s
+        return [round(float(ends[0]), 6), round(float(ends[-1]), 6)]
     return [round(session_map.second(pace.place(moment)), 6) for moment in (0.0, length)]
 
 

@@ -16,6 +16,7 @@ from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.remembered import Remembered
+from combpace.core.tempo.following import rounds_of
 from combpace.media.decode import FileSource
 from combpace.playback.sound import Sounding, sounding, stereo
 
@@ -86,10 +87,13 @@ class _Kept:
 
     def __init__(self, path: Path, how: Sounding, sample_rate_hz: int) -> None:
         files = how.bundle if len(how.bundle) > 1 else (path,)
-        self.source: Source = sounding(FileSource(path), how, sample_rate_hz, lambda opened: _remembered(files, opened))
+        opened = FileSource(path)
+        # A loop that comes round is another sound than the loop itself.
+        rounds = 1 if how.fit is None else rounds_of(how.fit[0], opened.frames / opened.sample_rate_hz)
+        self.source: Source = sounding(opened, how, sample_rate_hz, lambda whole: _remembered((rounds, files), whole))
 
 
-def _remembered(files: tuple[Path, ...], opened: Callable[[], Source]) -> Source:
+def _remembered(files: tuple[int, tuple[Path, ...]], opened: Callable[[], Source]) -> Source:
     """What the worker has measured and made of these files: a mark that moves costs what lies about it."""
     if files not in _REMEMBERED:
         _REMEMBERED[files] = Remembered(opened())
@@ -100,7 +104,7 @@ def _remembered(files: tuple[Path, ...], opened: Callable[[], Source]) -> Source
 
 
 _KEPT: OrderedDict[tuple[object, ...], _Kept] = OrderedDict()
-_REMEMBERED: OrderedDict[tuple[Path, ...], Remembered] = OrderedDict()
+_REMEMBERED: OrderedDict[tuple[int, tuple[Path, ...]], Remembered] = OrderedDict()
 
 
 def _nothing() -> None:

@@ -11,6 +11,7 @@ import numpy as np
 from combpace.core.audio import Samples, SideBySide, Source
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource
+from combpace.core.tempo.following import as_long_as
 from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
 from combpace.session import fits
@@ -78,7 +79,8 @@ def stretched(
     kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole bundle
     """
     if len(bundle) < 2:
-        return StretchedSource(kept(lambda: source) if kept else source, time_map, method)
+        whole = as_long_as(source, time_map)
+        return StretchedSource(kept(lambda: whole) if kept else whole, time_map, method)
     together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
     return StretchedSource(kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own))
 

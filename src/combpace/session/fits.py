@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
-from combpace.core.clocks import Placement, take_times
+from combpace.core.clocks import Placement, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import find_pauses
@@ -19,9 +19,13 @@ from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import clearest_first, union
 from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
+from combpace.core.tempo.following import as_long_as, cut_at, pace_again, rounds_of
+from combpace.core.tempo.loops import loop_bars
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_index
 from combpace.media.decode import FileSource
 from combpace.session.data_folder import DataFolder
-from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, TakePegs, default_rule
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import TakeRow
@@ -65,18 +69,64 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     stated = timing in seen.document.rules
     choice = seen.document.rules.get(timing, default_rule())
     pegs = seen.document.pegs.get(timing, TakePegs())
-    marks = _without(marks_of(seen, timing), pegs.rides)
-    made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), seen.duration_s(timing), choice.rule, pegs.pegs)
+    marks, length = _without(marks_of(seen, timing), pegs.rides), seen.duration_s(timing)
+    end_s = None
+    if entry.comes_round and entry.role != "lead" and entry.pace == "own":
+        marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
+    made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs)
+    if end_s is not None:
+        kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
+        made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
     method, reason = choice.method, ""
     if method == "auto":
         files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
         mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
         found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
         method, reason = found.method, found.reason
-    made = notes_held(made, _rests(seen, timing))
+    rounds = rounds_of(made.time_map, seen.duration_s(timing))
+    rests = _rests(seen, timing)
+    made = notes_held(made, [(a + turn * seen.duration_s(timing), b + turn * seen.duration_s(timing)) for turn in range(rounds) for a, b in rests])
     reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+
+
+def _again(
+    seen: SessionState, entry: TakeEntry, marks: Onsets, pace: TempoMap[TakeTimes], length_s: float
+) -> tuple[Onsets, TempoMap[TakeTimes], float, float | None]:
+    """A loop that comes round: (marks, pace and length of all its rounds one after the other, the moment at which it ends or None).
+
+    As it is where it has no whole number of bars, or ends before it begins.
+    """
+    if not _whole_bars(seen, entry, pace, length_s):
+        return marks, pace, length_s, None
+    line, start, size = seen.need_map(), pace.place(0.0), pace.place(length_s) - pace.place(0.0)
+    rounds, end_s = entry.times, None
+    if entry.until_bar is not None:
+        end = line.bar_line(bar_index(entry.until_bar))
+        if end <= start + 1e-6:
+            return marks, pace, length_s, None
+        rounds, end_s = min(MOST_TIMES, int(np.ceil((end - start) / size - 1e-6))), line.second(end)
+    times = np.concatenate([np.asarray(marks.times) + turn * length_s for turn in range(rounds)])
+    strength, sure = np.tile(marks.strength, rounds), np.tile(marks.confidence, rounds)
+    return Onsets(take_times(times), strength, sure), pace_again(pace, length_s, rounds), rounds * length_s, end_s
+
+
+def _whole_bars(seen: SessionState, entry: TakeEntry, pace: TempoMap[TakeTimes], length_s: float) -> bool:
+    """Whether a loop is whole bars long from its first frame on, by the pace that it follows with."""
+    line = seen.session_map()
+    if line is None:
+        return False
+    start = line.bar_line(bar_index(entry.first_bar))
+    counted = replace(pace, knots=tuple(replace(knot, quarters=knot.quarters - start) for knot in pace.knots))
+    return loop_bars(counted, length_s) is not None
+
+
+def can_come_round(seen: SessionState, entry: TakeEntry) -> bool:
+    """Whether a take is a loop of whole bars that follows at its own pace, so that it can be heard again and again."""
+    pace = seen.own_pace(entry.id)
+    follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and not entry.bundle
+    return follows and pace is not None and _whole_bars(seen, entry, pace, seen.duration_s(entry.id))
 
 
 def _rests(seen: SessionState, timing: str) -> list[tuple[float, float]]:
@@ -141,7 +191,7 @@ def _chosen(files: tuple[Path, ...], source_s: bytes, target_s: bytes, kind: str
     choices = []
     for file in files:
         with FileSource(file) as source:
-            choices.append(choose_method(source, time_map, kind))
+            choices.append(choose_method(as_long_as(source, time_map), time_map, kind))
     return next((choice for choice in choices if choice.method != "cut"), choices[0])
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from combpace.core.audio import Samples, Source
-from combpace.core.clocks import Quarters, SessionTimes
+from combpace.core.clocks import Quarters, SessionTimes, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import bar_number
 
 # Where a loop comes round its end dies away and its start comes up in this, so that there is no step (the player does the same).
@@ -104,3 +104,33 @@ class Repeated:
         if (turn + 1) * self._length < self.frames and inside + count > first:
             lo = max(inside, first)
             part[:, lo - inside :] *= self._out[lo - first : lo - first + (inside + count - lo)]
+
+
+def as_long_as(source: Source, time_map: TimeMap) -> Source:
+    """A source said again and again until a time map that reaches beyond its end is filled; the source itself for any other."""
+    length = source.frames / source.sample_rate_hz
+    rounds = rounds_of(time_map, length)
+    return source if rounds < 2 else Repeated(source, 0, source.frames, rounds)
+
+
+def rounds_of(time_map: TimeMap, length_s: float) -> int:
+    """How often a source of this length is heard along a time map; 1 for one that stays within it, give or take a hundredth."""
+    return 1 if length_s <= 0 or float(time_map.source_s[-1]) < 1.01 * length_s else int(np.ceil(float(time_map.source_s[-1]) / length_s - 1e-6))
+
+
+def pace_again(pace: TempoMap[TakeTimes], loop_s: float, rounds: int) -> TempoMap[TakeTimes]:
+    """The pace of a loop of whole bars (`loops.as_loop`) that is heard so many times: its knots again and again, each round on from the last."""
+    start, end = pace.place(0.0), pace.place(loop_s)
+    inside = [knot for knot in pace.knots if 0.0 <= knot.time_s < loop_s - 1e-9]
+    size = end - start
+    knots = [replace(knot, time_s=knot.time_s + turn * loop_s, quarters=knot.quarters + turn * size) for turn in range(rounds) for knot in inside]
+    return replace(pace, knots=(*knots, Knot(rounds * loop_s, start + rounds * size)))
+
+
+def cut_at(time_map: TimeMap, end_s: float) -> TimeMap:
+    """A time map up to a moment of the session; the map itself where it ends before."""
+    source, target = np.asarray(time_map.source_s), np.asarray(time_map.target_s)
+    if target[-1] <= end_s + 1e-9 or end_s <= target[0]:
+        return time_map
+    keep = target < end_s - 1e-6
+    return TimeMap(np.append(source[keep], float(time_map.to_source(np.array([end_s]))[0])), np.append(target[keep], end_s))

@@ -21,6 +21,9 @@ FORMAT = 5
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
+MOST_TIMES = 2000
+
+
 class NewerFormatError(CombPaceError):
     """A document that a newer program wrote."""
 
@@ -33,6 +36,7 @@ class TakeEntry:
     pace    "own", or "lead": it was played to the lead and shares its pace
     bundle  name of the bundle it belongs to, or None
     first_bar  bar number of the session on which its own bar 1 lies, where it has its own pace
+    times   how often a loop that follows the session at its own pace is heard; until_bar: the bar before whose line it ends instead, or None
     keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and those with a pace of their own keep
             their bar, all others their time
     """
@@ -46,12 +50,20 @@ class TakeEntry:
     offset_s: float = 0.0
     first_bar: int = 1
     keeps: str = ""
+    times: int = 1
+    until_bar: int | None = None
+
+    @property
+    def comes_round(self) -> bool:
+        return self.times > 1 or self.until_bar is not None
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise ParameterError(f"A take is one of {', '.join(KINDS)}, not “{self.kind}”.")
         if self.keeps not in ("", "time", "bar"):
             raise ParameterError(f"A take keeps its time or its bar, not “{self.keeps}”.")
+        if not 1 <= self.times <= MOST_TIMES:
+            raise ParameterError(f"A loop is heard 1 to {MOST_TIMES} times, not {self.times}.")
 
 
 @dataclass(frozen=True, slots=True)

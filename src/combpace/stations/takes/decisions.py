@@ -14,7 +14,7 @@ from combpace.core.tempo.statements import breathing_as_stated
 from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import KINDS, TakeEntry
+from combpace.session.document.model import KINDS, MOST_TIMES, TakeEntry
 from combpace.session.map_changes import shifted_statements
 from combpace.session.state import SessionState
 from combpace.session.take_names import clean_name
@@ -22,7 +22,7 @@ from combpace.stations.takes.bundles import refusal_key
 
 
 class TakeFieldArgs(Args):
-    """field: name, kind, pace, bundle, first_bar, start, keeps or role."""
+    """field: name, kind, pace, bundle, first_bar, times (a number, or "until" and a bar), start, keeps or role."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -76,6 +76,25 @@ def _first_bar(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[
         raise ParameterError(f"A take begins on a whole bar, not on {value.strip()}. Nothing was changed.")
     bar_index(round(number))
     return _one(state, replace(entry, first_bar=round(number))), f"Bar 1 of {entry.name} lies on bar {round(number)}."
+
+
+def _times(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    """ "4", "4 times" or "until 37"."""
+    if not fits.can_come_round(state, entry):
+        raise ParameterError(
+            f"{entry.name} is no loop of whole bars that follows at its own pace, so it is heard once; say how many bars it has. Nothing was changed."
+        )
+    clean = value.lower().removesuffix("times").removesuffix("time").strip()
+    if clean.startswith("until"):
+        bar = round(words.read_number(clean.removeprefix("until").replace("bar", "").strip(), "The bar", -1000, 100000))
+        if bar == 0 or bar_index(bar) <= bar_index(entry.first_bar):
+            raise ParameterError(f"{entry.name} begins on bar {entry.first_bar}, so it cannot end at bar {bar}. Nothing was changed.")
+        return _one(state, replace(entry, until_bar=bar, times=1)), f"{entry.name} goes on until bar {bar}."
+    times = words.read_number(clean, "The number of times", 1, MOST_TIMES)
+    if times != round(times):
+        raise ParameterError("A loop is heard a whole number of times; until 37 ends it at the line of bar 37. Nothing was changed.")
+    said = "once" if times == 1 else f"{times:g} times"
+    return _one(state, replace(entry, times=round(times), until_bar=None)), f"{entry.name} is heard {said}."
 
 
 def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
@@ -132,6 +151,7 @@ def _keeps(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
 
 FIELDS: dict[str, Callable[[SessionState, TakeEntry, str], tuple[dict[str, Any], str]]] = {
     "name": _name, "kind": _kind, "pace": _pace, "bundle": _bundle, "first_bar": _first_bar, "start": _start, "role": _role, "keeps": _keeps,
+    "times": _times,
 }  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.core.tempo.meters import bar_index
 from combpace.drawing import picture
-from combpace.session import words
+from combpace.session import fits, words
 from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.notes import file_parts
 from combpace.session.state import SessionState
@@ -116,6 +116,8 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["notes"] = json.loads(row.notes) if row else []
         facts["kinds"] = KINDS
         facts["own"] = own_bars.facts_of(state, take) if take.role != "lead" and take.pace == "own" else None
+        facts["often"] = f"until {take.until_bar}" if take.until_bar is not None else f"{take.times}"
+        facts["comes_round"] = facts["follows"] and fits.can_come_round(state, take)
         facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] else "time")
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
         lines.append(facts)

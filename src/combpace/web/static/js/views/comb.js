@@ -201,7 +201,9 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
     let whole = true;
     const asPlayed = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
-    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + way.toSource(map.toSeconds(comb.qOf(x, bar))) : asPlayed;
+    // A loop that comes round is drawn again and again.
+    const long = shown.duration_s, again = way && state.picture.fit.source.at(-1) > 1.01 * long ? (/** @type {number} */ s) => ((s % long) + long) % long : (/** @type {number} */ s) => s;
+    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + again(way.toSource(map.toSeconds(comb.qOf(x, bar)))) : asPlayed;
     const part = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
       g.globalAlpha = alpha;
       if (strength) strokes(Math.round(a), Math.round(b), timeAt);
