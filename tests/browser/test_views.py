@@ -53,16 +53,20 @@ class ViewsTest(BrowserTest):
         made = self.look("combpace.state.picture.fit.pegs.length")
         self.assertGreater(made, 10)
         mark = self.look("combpace.state.picture.fit.pegs[8]")
-        self.page.evaluate(
-            """([take, quarters]) => {
-              const button = document.createElement('button');
-              button.dataset.do = 'peg';
-              button.dataset.args = JSON.stringify({ take: combpace.state.focus, take_s: take, quarters });
-              document.body.append(button);
-              button.click();
-            }""",
-            [mark[0], mark[3] + 0.62],
-        )
+        # The next onset is held by hand, so it does not give way, and no pause is long enough to take it all.
+        after = self.look("combpace.state.picture.fit.pegs[9]")
+        for name, args in (("as-played", {"times_s": [after[0]]}), ("peg", {"take_s": mark[0], "quarters": mark[3] + 0.92})):
+            self.page.evaluate(
+                """([name, args]) => {
+                  const button = document.createElement('button');
+                  button.dataset.do = name;
+                  button.dataset.args = JSON.stringify({ take: combpace.state.focus, ...args });
+                  document.body.append(button);
+                  button.click();
+                }""",
+                [name, args],
+            )
+            self.idle()
         self.page.wait_for_selector("#look .place")
         self.idle()
         self.page.keyboard.press("s")

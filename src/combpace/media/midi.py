@@ -52,18 +52,18 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> No
     Bound: bar lines lie within 0.1 ms + 0.5 µs per quarter since the last tempo event.
     """
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
-    file.tracks.append(_tempo_track(_plan(tempo_map, max(end_s, 0.1))))
+    file.tracks.append(_map_track(_plan(tempo_map, max(end_s, 0.1))))
     file.save(path)
 
 
 def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence[tuple[str, Sequence[Heard]]], path: Path) -> None:
-    """Write parts on a map: type 1, the tempo map's track first, then a track for each part. What lies before session time 0 is left out.
+    """Write parts on a map: type 1, the map's track first, then a track for each part. What lies before session time 0 is left out.
 
     parts   (name, notes as they sound); ticks are those of the map's track, so that notes and bar lines agree
     """
     plan = _plan(tempo_map, max(end_s, 0.1, *(note.end_s for _, notes in parts for note in notes)))
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
-    file.tracks.append(_tempo_track(plan))
+    file.tracks.append(_map_track(plan))
     for name, notes in parts:
         file.tracks.append(_part_track(name, notes, plan))
     file.save(path)
@@ -90,7 +90,7 @@ def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrac
     return track
 
 
-def _tempo_track(plan: _Plan) -> mido.MidiTrack:
+def _map_track(plan: _Plan) -> mido.MidiTrack:
     track = mido.MidiTrack()
     events: list[tuple[int, int, mido.MetaMessage]] = [(0, 0, mido.MetaMessage("track_name", name="tempo map"))]
     for tick, numerator, denominator in plan.signatures:
