@@ -520,6 +520,72 @@ class PartTest(CliTest):
                 self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
 
 
+class CutTest(CliTest):
+    """A two-bar loop at 96 with separate strokes, loosely played."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        quarter = 60.0 / 96
+        self.places = np.arange(16) * 0.5
+        self.times = self.places * quarter + np.random.default_rng(4).uniform(-0.012, 0.012, 16)
+        self.times[0] = 0.02
+        audio = struck(self.times, 8 * quarter, low_every=8)
+        self.samples, self.rate = audio.samples[0], audio.sample_rate_hz
+        self.loop = self.write("yard loop.wav", audio.samples.T, self.rate)
+        self.heard = ("--at", "onsets", "--from-bpm", "96")
+
+    def test_cut_at_its_onsets_and_laid_at_another_tempo(self) -> None:
+        out = self.folder / "laid.wav"
+        status, said, wrong = self.run_main("cut", self.loop, "-o", str(out), *self.heard, "--lay", "1/8", "--bpm", "120")
+        self.assertEqual(status, 0, wrong)
+        self.assertIn("17 pieces", said)
+        samples, rate = sf.read(out)
+        starts = attack_starts(samples, rate)
+        lead = starts[0] - 0.0
+        # On its place, a quarter being half a second; the lead-in before the first stroke comes first.
+        np.testing.assert_allclose(starts - lead, self.places * 0.5, atol=0.001)
+        # Untouched inside: what follows a stroke is the source, bit for bit (24 bits both).
+        source = sf.read(self.loop)[0]
+        at, own = round(starts[5] * rate), round(self.times[5] * rate)
+        shift = max(range(-60, 61), key=lambda k: float(np.dot(samples[at : at + 2000], source[own + k : own + k + 2000])))
+        np.testing.assert_array_equal(samples[at + 100 : at + 6000], source[own + shift + 100 : own + shift + 6000])
+
+    def test_written_one_by_one_they_are_the_file(self) -> None:
+        folder = self.folder / "pieces"
+        self.assertEqual(self.run_main("cut", self.loop, "-o", str(folder), *self.heard)[0], 0)
+        listed = json.loads((folder / "yard loop pieces.json").read_text())["pieces"]
+        self.assertEqual(len(listed), 17)
+        joined = np.concatenate([sf.read(folder / one["file"])[0] for one in listed])
+        np.testing.assert_array_equal(joined, sf.read(self.loop)[0])
+        for one in listed:
+            self.assertEqual(len(sf.read(folder / one["file"])[0]), one["stop_frame"] - one["start_frame"])
+
+    def test_on_a_grid_and_back_where_it_was(self) -> None:
+        out = self.folder / "back.wav"
+        self.assertEqual(self.run_main("cut", self.loop, "-o", str(out), "--at", "1/4", "--bars", "2")[0], 0)
+        samples, source = sf.read(out)[0], sf.read(self.loop)[0]
+        np.testing.assert_array_equal(samples[:-300], source[:-300])
+        # Its points and its loop, read by hand.
+        data = out.read_bytes()
+        at = data.index(b"cue ")
+        count = int.from_bytes(data[at + 8 : at + 12], "little")
+        frames = [int.from_bytes(data[at + 12 + 24 * k + 20 : at + 12 + 24 * k + 24], "little") for k in range(count)]
+        self.assertEqual(count, 8)
+        np.testing.assert_allclose(frames, np.arange(8) * 60 / 96 * self.rate, atol=0.001 * self.rate + 1)
+        at = data.index(b"smpl")
+        self.assertEqual(int.from_bytes(data[at + 8 + 36 + 12 : at + 8 + 36 + 16], "little"), len(samples) - 1)
+        self.assertEqual(int.from_bytes(data[4:8], "little"), len(data) - 8)
+
+    def test_what_cannot_be_is_refused(self) -> None:
+        out = self.folder / "no.wav"
+        for more in (("--at", "1/7"), ("--at", "onsets", "--lay", "1/8"), ("--at", "1/8", "--bars", "0"), ("--at", "onsets", "--fade-ms", "9000"),
+                     ("--at", "1/8", "--map", "none.mid"), ("--at", "onsets", "--from-bpm", "96", "--lay", "1/8", "--bpm", "-1")):  # fmt: skip
+            with self.subTest(more=more):
+                status, _, wrong = self.run_main("cut", self.loop, "-o", str(out), *more)
+                self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
+        self.assertFalse(out.exists())
+
+
 class FollowTest(CliTest):
     def setUp(self) -> None:
         super().setUp()

@@ -167,6 +167,22 @@ def _parser() -> argparse.ArgumentParser:
     part.add_argument("--until-the-next", action="store_true", help="notes end where the next one begins")
     part.set_defaults(run=_part)
 
+    cut = commands.add_parser("cut", help="cut a file into pieces; write them, or lay them anew without stretching")
+    cut.add_argument("file", type=Path)
+    cut.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR|OUT.wav", help="a folder for the pieces, or the laid result")
+    cut.add_argument("--at", required=True, metavar="onsets|1/1|1/4|1/8", help="where it is cut")
+    cut.add_argument("--stronger", type=float, default=0.0, metavar="0-1", help="only at onsets at least so strong")
+    tempo = cut.add_mutually_exclusive_group()
+    tempo.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its own map, in the file's time")
+    tempo.add_argument("--from-bpm", type=float, metavar="BPM", help="its own tempo, quarters a minute")
+    tempo.add_argument("--bars", type=float, metavar="N", help="how many bars it is")
+    cut.add_argument("--lay", metavar="1/8|bar-place", help="each on the nearest place of a grid, or on its own place in the bar")
+    cut.add_argument("--bpm", type=float, metavar="BPM", help="with --lay: the tempo they are laid at")
+    cut.add_argument("--fade-ms", type=float, default=5.0, metavar="MS")
+    cut.add_argument("--fill", choices=("nothing", "tail"), default="nothing", help="what is open up to the next piece")
+    _add_hints(cut)
+    cut.set_defaults(run=_cut)
+
     above = commands.add_parser("stack", help="who plays the same places of a grid, and how far apart")
     above.add_argument("file", type=Path, nargs="+", help="takes with a common start")
     above.add_argument("--on", default="1/16", metavar="1/N", help="the grid whose places are compared")
@@ -424,6 +440,18 @@ def _part(options: argparse.Namespace) -> int:
     print(f"{options.out}: {parts}, {done.notes} notes, until {done.end_s:.3f} s")
     for sentence in done.said:
         print(sentence)
+    return 0
+
+
+def _cut(options: argparse.Namespace) -> int:
+    from combpace.batch.cutting import Cutting, cut_file
+
+    said = Cutting(
+        options.at, options.stronger, options.map, options.from_bpm, options.bars, options.lay, options.bpm, options.fade_ms / 1000.0, options.fill
+    )
+    done = cut_file(options.file, options.out, said, _hints(options), _progress())
+    pieces = "1 piece" if done.pieces == 1 else f"{done.pieces} pieces"
+    print(f"{options.out}: {pieces}" + (f", {done.frames} frames" if done.frames else ""))
     return 0
 
 

@@ -1,0 +1,1 @@
+"""Pieces: sound cut and laid without stretching."""

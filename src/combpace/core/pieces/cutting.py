@@ -1,0 +1,47 @@
+"""Where a sound is cut: at its attacks, or on a grid, always at a zero crossing within 1 ms where there is one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from combpace.core.audio import Source
+from combpace.core.clocks import FloatArray, IntArray, Quarters, TakeTimes
+from combpace.core.tempo.grid import GridLike
+from combpace.core.tempo.map import TempoMap
+
+ZERO_CROSSING_S = 0.001
+# Cuts nearer to each other, or to either end, are one.
+CLOSEST_S = 0.005
+
+
+def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArray:
+    """Frames of cuts at moments of a source: each at the zero crossing nearest to it within 1 ms; in order, none twice, none at the very ends.
+
+    A crossing is the first sample of another sign than the one before it, of all channels together.
+    """
+    rate = source.sample_rate_hz
+    closest = round(CLOSEST_S * rate)
+    found: list[int] = []
+    for time in sorted(float(one) for one in times_s):
+        at = _crossing(source, round(time * rate), round(ZERO_CROSSING_S * rate))
+        if closest <= at <= source.frames - closest and (not found or at - found[-1] >= closest):
+            found.append(at)
+    return np.array(found, dtype=np.int64)
+
+
+def grid_times(pace: TempoMap[TakeTimes], grid: GridLike, length_s: float) -> FloatArray:
+    """Moments of a grid's places within a source, by its own pace, from bar 1 on; places before bar 1 too."""
+    first, last = pace.bar_of(pace.place(0.0)), pace.bar_of(pace.place(length_s))
+    places = [pace.bar_line(index) + grid.in_bar(pace.meter_of(index).bar_quarters)[:-1] for index in range(first, last + 1)]
+    times = np.asarray(pace.to_seconds(Quarters(np.concatenate(places))))
+    return times[(times >= -1e-9) & (times < length_s)]
+
+
+def _crossing(source: Source, at: int, reach: int) -> int:
+    lo = max(1, at - reach)
+    mix = source.read(lo - 1, at + reach + 1).mean(axis=0)
+    signs = np.signbit(mix)
+    crossings = lo + np.flatnonzero(signs[1:] != signs[:-1])
+    return int(crossings[np.argmin(np.abs(crossings - at))]) if len(crossings) else at

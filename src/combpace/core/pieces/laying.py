@@ -1,0 +1,176 @@
+"""Pieces laid beside and over each other: a source made of stretches of another one, each as it was, with short fades where they meet.
+
+A crossfade ends at the cut: what the source has just before a piece comes in while the piece before it goes out, and from the cut to the next
+fade every sample is the source's own.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from combpace.core.audio import Samples, Source
+from combpace.core.clocks import FloatArray
+from combpace.core.errors import ParameterError
+
+FADE_S = 0.005
+MOST_FADE_S = 0.5
+FILLS, MEETINGS = ("nothing", "tail"), ("ends", "rings")
+# A tail is made of the last stretch of this length before a piece ends, again and again; and falls at the rate it fell over this. Seconds.
+GRAIN_S, FALL_OVER_S = 0.060, 0.150
+# A tail falls by at least so much a second, so that it ends; and is over so far below its piece's end. dB.
+LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Frames [start, stop) of a source, laid with `start` on frame `at` of the result; level in dB."""
+
+    start: int
+    stop: int
+    at: int
+    level_db: float = 0.0
+
+    @property
+    def frames(self) -> int:
+        return self.stop - self.start
+
+
+@dataclass(frozen=True, slots=True)
+class _Laid:
+    """A piece as it is heard: result frames [at - rise, end), fading in before `at` and out over the last `fall`; tail: frames after `stop`."""
+
+    piece: Piece
+    rise: int
+    end: int
+    fall: int
+    tail: int
+
+
+class Pieces:
+    """A `Source` of laid pieces; frame 0 is the result's zero. Any range reads the samples of the whole."""
+
+    def __init__(self, source: Source, pieces: Sequence[Piece], *, fade_s: float = FADE_S, fill: str = "nothing", meeting: str = "ends") -> None:
+        """fill: what follows a piece up to the next, "nothing" or its own "tail"; meeting: where the next begins earlier, it "ends" or "rings"."""
+        if fill not in FILLS or meeting not in MEETINGS:
+            raise ParameterError(f"Fill with {' or '.join(FILLS)}; where two meet the earlier {' or '.join(MEETINGS)}. Nothing was changed.")
+        if not 0.0 <= fade_s <= MOST_FADE_S:
+            raise ParameterError(f"A fade lasts 0 to {1000 * MOST_FADE_S:g} ms, not {1000 * fade_s:g} ms. Nothing was changed.")
+        if any(not 0 <= piece.start < piece.stop <= source.frames for piece in pieces):
+            raise ParameterError("A piece lies within its take, and is not empty. Nothing was changed.")
+        self._source = source
+        self.channels, self.sample_rate_hz = source.channels, source.sample_rate_hz
+        self._fade = round(fade_s * self.sample_rate_hz)
+        self._laid = self._meet(sorted(pieces, key=lambda piece: piece.at), fill, meeting)
+        self._starts = [one.piece.at - one.rise for one in self._laid]
+        self._longest = max((one.end - one.piece.at + one.rise for one in self._laid), default=0)
+        self.frames = max((one.end for one in self._laid), default=0)
+        self._tails: dict[int, Samples] = {}
+
+    def _meet(self, pieces: list[Piece], fill: str, meeting: str) -> list[_Laid]:
+        laid = []
+        for k, piece in enumerate(pieces):
+            following = next((one.at for one in pieces[k + 1 :] if one.at > piece.at), None)
+            end = piece.at + piece.frames
+            tail = 0
+            if following is not None and (following < end if meeting == "ends" else False):
+                end = following
+            elif fill == "tail" and (following is None or following > end):
+                longest = round(SILENT_DB / LEAST_FALL_DB * self.sample_rate_hz)
+                tail = min(longest, (following if following is not None else end + longest) - end)
+                end += tail
+            # Pieces that follow each other in the source as they do here need no fade at all: nothing was cut there.
+            before = pieces[k - 1] if k else None
+            joined = before is not None and before.stop == piece.start and before.at + before.frames == piece.at and before.level_db == piece.level_db
+            after = next((one for one in pieces[k + 1 :] if one.at >= end), None)
+            goes_on = after is not None and after.start == piece.stop and after.at == end and tail == 0 and after.level_db == piece.level_db
+            rise = 0 if joined else min(self._fade, piece.start)
+            fall = 0 if goes_on else min(self._fade, end - piece.at)
+            laid.append(_Laid(piece, rise, end, fall, tail))
+        return laid
+
+    def read(self, start: int, stop: int) -> Samples:
+        block = np.zeros((self.channels, max(0, stop - start)), np.float32)
+        first = bisect_right(self._starts, start - self._longest - 1)
+        for k in range(max(0, first - 1), bisect_right(self._starts, stop)):
+            one = self._laid[k]
+            lo, hi = max(start, one.piece.at - one.rise), min(stop, one.end)
+            if hi > lo:
+                block[:, lo - start : hi - start] += self._sound(k, one, lo, hi)
+        return block
+
+    def _sound(self, number: int, one: _Laid, lo: int, hi: int) -> Samples:
+        """Result frames [lo, hi) of one piece."""
+        piece = one.piece
+        body = piece.at + piece.frames
+        made = (
+            self._source.read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
+            if lo < body
+            else np.zeros((self.channels, 0), np.float32)
+        )
+        if hi > body and one.tail:
+            tail = self._tails.get(number)
+            if tail is None:
+                tail = self._tails[number] = tail_of(self._source, piece.start, piece.stop, one.tail)
+            made = np.concatenate([made, tail[:, max(0, lo - body) : hi - body]], axis=1)
+        made = made.copy()
+        place = np.arange(lo, hi)
+        gain = np.full(hi - lo, 10 ** (piece.level_db / 20.0))
+        if one.rise and lo < piece.at:
+            gain *= np.sin(0.5 * np.pi * np.clip((place - (piece.at - one.rise)) / one.rise, 0, 1)) ** 2
+        if one.fall and hi > one.end - one.fall:
+            gain *= np.sin(0.5 * np.pi * np.clip((one.end - place) / one.fall, 0, 1)) ** 2
+        made *= gain.astype(np.float32)
+        return made
+
+
+def tail_of(source: Source, start: int, stop: int, frames: int) -> Samples:
+    """The decay of frames [start, stop) carried on at its own rate, shape (channels, frames): never another attack.
+
+    The last stretch before the end again and again, each overlapping the one before where both are most alike, falling as the piece's end fell.
+    """
+    rate = source.sample_rate_hz
+    grain = min(round(GRAIN_S * rate), (stop - start) // 2)
+    if grain < 32 or frames <= 0:
+        return np.zeros((source.channels, max(0, frames)), np.float32)
+    sound = source.read(stop - 2 * grain, stop).astype(np.float64)
+    last = sound[:, grain:]
+    over = grain // 3
+    # Where in the stretch before the last does it go on most like its end does.
+    mono = sound.mean(axis=0)
+    end = mono[2 * grain - over :]
+    windows = np.lib.stride_tricks.sliding_window_view(mono[: 2 * grain - over], over)
+    alike = windows @ end / np.sqrt(np.maximum(np.square(windows).sum(axis=1), 1e-20))
+    join = int(np.argmax(alike)) + over
+    period = sound[:, join:]
+    if period.shape[1] <= over + 8:
+        period = last
+    fall_db = _fall_db_a_second(source, start, stop)
+    fade = np.sin(0.5 * np.pi * np.arange(1, over + 1) / (over + 1)) ** 2
+    made = np.zeros((source.channels, frames + period.shape[1] + over))
+    # The first stretch goes on where the piece ended; later ones overlap by `over`.
+    at = 0
+    head = period.copy()
+    while at < frames:
+        made[:, at : at + head.shape[1]] += head
+        step = head.shape[1] - over
+        made[:, at + step : at + head.shape[1]] *= 1.0 - fade
+        at += step
+        head = period.copy()
+        head[:, :over] *= fade
+    level: FloatArray = 10 ** (-fall_db * np.arange(frames) / rate / 20.0)
+    result: Samples = (made[:, :frames] * level).astype(np.float32)
+    return result
+
+
+def _fall_db_a_second(source: Source, start: int, stop: int) -> float:
+    """How fast the end of a piece dies away, dB a second; at least LEAST_FALL_DB."""
+    rate = source.sample_rate_hz
+    span = min(round(FALL_OVER_S * rate), stop - start)
+    sound = source.read(stop - span, stop).mean(axis=0).astype(np.float64)
+    third = max(1, span // 3)
+    levels = [10 * np.log10(float(np.mean(part**2)) + 1e-14) for part in (sound[:third], sound[-third:])]
+    return float(max(LEAST_FALL_DB, (levels[0] - levels[1]) / ((span - third) / rate)))
