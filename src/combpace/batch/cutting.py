@@ -17,7 +17,7 @@ from combpace.core.analysis.take import Hints, analyse
 from combpace.core.audio import Source
 from combpace.core.clocks import FloatArray, Quarters, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.pieces.cutting import cut_frames, grid_times
+from combpace.core.pieces.cutting import cut_frames, grid_times, has_lead, places_apart
 from combpace.core.pieces.laying import Piece, Pieces
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
@@ -89,7 +89,7 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
         if len(cuts) - 1 > MOST_PIECES:
             raise ParameterError(f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was written.")
         spans = list(itertools.pairwise(cuts))
-        pieces, zero = _laid(spans, source.sample_rate_hz, pace, said)
+        pieces, zero = _laid(spans, source.sample_rate_hz, pace, said, said.at == ONSETS and len(spans) > 1 and has_lead(times))
         if not to_file:
             return _one_by_one(path, out, source, spans, pieces, zero, on_progress)
         if not out.parent.is_dir():
@@ -123,8 +123,8 @@ def _pace(path: Path, source: Source, length_s: float, said: Cutting, hints: Hin
     return heard.pace
 
 
-def _laid(spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | None, said: Cutting) -> tuple[list[Piece], int]:
-    """(pieces as they are laid, the frame of the result on which bar 1 lies)."""
+def _laid(spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | None, said: Cutting, lead: bool) -> tuple[list[Piece], int]:
+    """(pieces as they are laid, the frame of the result on which bar 1 lies); lead: the first one lies before the first onset."""
     if said.lay is None or said.bpm is None or pace is None:
         return [Piece(start, stop, start) for start, stop in spans], 0
     session: TempoMap[TakeTimes] = steady_map(said.bpm, 0.0, pace.meters)
@@ -133,18 +133,10 @@ def _laid(spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | N
         goal = own.copy()
     else:
         goal = np.asarray(parse_grid(said.lay).nearest(Quarters(own), session))
-        # Of several for one place the nearest has it; the others stay as far from it as they were.
-        strokes = np.arange(len(spans)) >= (1 if said.at == ONSETS and len(spans) > 1 else 0)
-        for place in np.unique(np.round(goal, 6)):
-            here = np.flatnonzero((np.abs(goal - place) < 1e-6) & strokes)
-            if not len(here):
-                continue
-            first = here[int(np.argmin(np.abs(own[here] - goal[here])))]
-            for k in here:
-                if k != first:
-                    goal[k] = goal[first] + own[k] - own[first]
+        first = 1 if lead else 0
+        goal[first:] = places_apart(own[first:], goal[first:])
     # What lies before the first cut is no stroke: it keeps its distance to the first one.
-    if len(spans) > 1 and spans[0][0] == 0 and said.at == ONSETS:
+    if lead:
         goal[0] = goal[1] - (spans[1][0] - spans[0][0]) / rate * said.bpm / 60.0
     frames = [round(float(place) * 60.0 / said.bpm * rate) for place in goal]
     zero = max(0, -min(frames))

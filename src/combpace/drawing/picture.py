@@ -15,7 +15,7 @@ from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
-from combpace.session import fits, notes, words
+from combpace.session import fits, notes, pieces, words
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.state import SessionState
@@ -63,6 +63,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "onsets": {},
         "fit": None,
         "raw": [],
+        "pieces": [],
     }
     shown = {
         take.id for take in document.takes if take.id in (focus, lead.id if lead else None) or (take.bundle and lead and take.bundle == lead.bundle)
@@ -89,6 +90,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         ]
     if focus is not None:
         made["fit"] = fit_facts(seen, focus)
+        made["pieces"] = piece_rows(seen, focus)
     return made
 
 
@@ -112,7 +114,8 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "duration_s": seen.duration_s(take_id),
         "notes": json.loads(row.notes) if row else [],
         "error": row.error if row else None,
-        "fitted": fits.is_fitted(seen, take_id),
+        "fitted": fits.is_fitted(seen, take_id) or pieces.in_pieces(seen, take_id),
+        "pieces": pieces.key_of(seen, take_id) if pieces.in_pieces(seen, take_id) else None,
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
     }
@@ -240,6 +243,32 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "off_ms": off_grid_ms(seen, made),
         "numbers": fit_numbers(made),
     }
+
+
+def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
+    """Pieces of a take as they are stored: their span in the take, where they lie in the session (s), how far from where they were laid (ms)."""
+    if not pieces.in_pieces(seen, take_id):
+        return []
+    line, rate = seen.need_map(), seen.rows[take_id].sample_rate_hz or 48_000
+    rows = []
+    for k, (stored, laid) in enumerate(zip(seen.document.pieces[take_id].pieces, pieces.laid(seen, take_id), strict=True)):
+        at, off = laid.at / rate, None
+        if stored.home is not None:
+            home = line.second(stored.home) if stored.quarters is not None else stored.home
+            off = round(1000 * (at - home), 2)
+        place = stored.quarters if stored.quarters is not None else line.place(at)
+        rows.append(
+            {
+                "number": k,
+                "start": round(laid.start / rate, 6),
+                "stop": round(laid.stop / rate, 6),
+                "at": round(at, 6),
+                "q": round(place, 9),
+                "off": off,
+                "db": stored.level_db,
+            }
+        )
+    return rows
 
 
 def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:

@@ -26,6 +26,7 @@ from combpace.core.tempo.meters import bar_index
 from combpace.media.decode import FileSource
 from combpace.session.data_folder import DataFolder
 from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.pieces import in_pieces
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import TakeRow
@@ -229,6 +230,9 @@ def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
 
 def is_fitted(seen: SessionState, take_id: str) -> bool:
     """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own pace."""
+    if in_pieces(seen, take_id):
+        # A take in pieces is fitted after it was kept as one of its own.
+        return False
     timing = seen.document.timing_take(take_id)
     entry = seen.document.take(timing)
     follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and seen.own_pace(timing) is not None

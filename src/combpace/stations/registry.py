@@ -13,13 +13,14 @@ from combpace.stations.fit.station import FIT
 from combpace.stations.handoff.station import HAND_OFF
 from combpace.stations.onsets.station import ONSETS
 from combpace.stations.pace.station import PACE
+from combpace.stations.pieces.station import PIECES
 from combpace.stations.station import Place, Station
 from combpace.stations.takes.station import TAKES
 from combpace.store import rows
 
 # Whatever is decided, what keeps its bar goes along.
 assert foresight.with_kept_bars in ALONG
-STATIONS: dict[str, Station] = {station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, HAND_OFF)}
+STATIONS: dict[str, Station] = {station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, PIECES, HAND_OFF)}
 # Where a session opens: with takes in it, and without.
 OPENS_AT, OPENS_EMPTY_AT = BARS.id, TAKES.id
 

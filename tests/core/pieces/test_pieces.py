@@ -5,7 +5,7 @@ import numpy as np
 
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.errors import ParameterError
-from combpace.core.pieces.cutting import cut_frames, grid_times
+from combpace.core.pieces.cutting import cut_frames, grid_times, has_lead, places_apart
 from combpace.core.pieces.laying import Piece, Pieces, tail_of
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
@@ -34,6 +34,15 @@ class CutTest(unittest.TestCase):
         # 120 BPM with bar 1 at .3 s: half a quarter before it, and on.
         times = grid_times(steady_map(120.0, 0.3), Grid(8), 1.4)
         np.testing.assert_allclose(times, [0.05, 0.3, 0.55, 0.8, 1.05, 1.3])
+
+    def test_of_several_for_one_place_the_nearest_has_it(self) -> None:
+        own, goal = np.array([0.9, 1.02, 2.0]), np.array([1.0, 1.0, 2.0])
+        np.testing.assert_allclose(places_apart(own, goal), [0.88, 1.0, 2.0])
+
+    def test_what_lies_before_the_first_onset_is_a_piece_only_where_there_is_room(self) -> None:
+        self.assertTrue(has_lead(np.array([0.02, 0.5])))
+        self.assertFalse(has_lead(np.array([0.001, 0.5])))
+        self.assertFalse(has_lead(np.zeros(0)))
 
 
 class LaidTest(unittest.TestCase):

@@ -31,6 +31,11 @@ def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArra
     return np.array(found, dtype=np.int64)
 
 
+def has_lead(times_s: FloatArray) -> bool:
+    """Whether something lies before the first of these onsets that is a piece of its own; else the first piece is the first onset's."""
+    return len(times_s) > 0 and float(np.min(times_s)) >= CLOSEST_S
+
+
 def grid_times(pace: TempoMap[TakeTimes], grid: GridLike, length_s: float) -> FloatArray:
     """Moments of a grid's places within a source, by its own pace, from bar 1 on; places before bar 1 too."""
     first, last = pace.bar_of(pace.place(0.0)), pace.bar_of(pace.place(length_s))
@@ -45,3 +50,18 @@ def _crossing(source: Source, at: int, reach: int) -> int:
     signs = np.signbit(mix)
     crossings = lo + np.flatnonzero(signs[1:] != signs[:-1])
     return int(crossings[np.argmin(np.abs(crossings - at))]) if len(crossings) else at
+
+
+def places_apart(own: FloatArray, goal: FloatArray) -> FloatArray:
+    """Where pieces are laid, quarters: each on its goal, and of several with one goal the nearest; the others stay as far from it as they were.
+
+    own  where each was played; goal: the place of a grid that is nearest to it; shapes (n,)
+    """
+    made = goal.copy()
+    for place in np.unique(np.round(goal, 6)):
+        here = np.flatnonzero(np.abs(goal - place) < 1e-6)
+        first = here[int(np.argmin(np.abs(own[here] - goal[here])))]
+        for k in here:
+            if k != first:
+                made[k] = goal[first] + own[k] - own[first]
+    return made

@@ -216,6 +216,36 @@ class RuleChoice:
     first: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class LaidPiece:
+    """A piece: frames [start, stop) of the take's sound, laid on a musical place of the session, or on a moment of it; exactly one of the two.
+
+    home      where the sentence laid it, as a moment was or a place is, so that a move by hand can be told; level in dB
+    """
+
+    start: int
+    stop: int
+    quarters: float | None = None
+    session_s: float | None = None
+    home: float | None = None
+    level_db: float = 0.0
+
+    def __post_init__(self) -> None:
+        if (self.quarters is None) == (self.session_s is None):
+            raise ParameterError("A piece lies on a place or on a moment.")
+
+
+@dataclass(frozen=True, slots=True)
+class TakePieces:
+    """A take in pieces: stored, not derived. sha: the sound they are cut from; the rest as in `core.pieces.laying.Pieces`."""
+
+    sha: str
+    pieces: tuple[LaidPiece, ...]
+    fade_ms: float = 5.0
+    fill: str = "nothing"
+    meeting: str = "ends"
+
+
 def default_rule() -> RuleChoice:
     return RuleChoice(Rule(Grid(8), strength=1.0, leave_alone_ms=6.0, ignore_beyond_ms=60.0))
 
@@ -230,6 +260,7 @@ class Document:
     """Everything decided, typed.
 
     notes    parts: what came in as MIDI files
+    pieces   takes that sound in pieces, by their ids
     refused  names of takes, in order and with "+" between, whose proposal as a bundle was refused for good
     """
 
@@ -241,6 +272,7 @@ class Document:
     pegs: Mapping[str, TakePegs] = field(default_factory=dict)
     refused: tuple[str, ...] = ()
     notes: tuple[PartEntry, ...] = ()
+    pieces: Mapping[str, TakePieces] = field(default_factory=dict)
 
     @property
     def lead(self) -> TakeEntry | None:

@@ -16,7 +16,19 @@ from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
-from combpace.session.document.model import FORMAT, Document, MapPart, NewerFormatError, OnsetEdits, PartEntry, RuleChoice, TakeEntry, TakePegs
+from combpace.session.document.model import (
+    FORMAT,
+    Document,
+    LaidPiece,
+    MapPart,
+    NewerFormatError,
+    OnsetEdits,
+    PartEntry,
+    RuleChoice,
+    TakeEntry,
+    TakePegs,
+    TakePieces,
+)
 from combpace.session.document.upgrades import upgraded
 
 
@@ -40,6 +52,7 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         rules={take: rule_from(value) for take, value in each("rule").items()},
         pegs={take: pegs_from(value) for take, value in each("pegs").items()},
         refused=tuple(parts.get("refused", ())),
+        pieces={take: pieces_from(value) for take, value in each("pieces").items()},
         notes=tuple(PartEntry(**entry) for entry in parts.get("notes", [])),
     )
 
@@ -50,6 +63,15 @@ def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
 
 def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:
     return [asdict(part) for part in notes]
+
+
+def pieces_part(made: TakePieces) -> dict[str, Any]:
+    rows = [[one.start, one.stop, one.quarters, one.session_s, one.home, one.level_db] for one in made.pieces]
+    return {"sha": made.sha, "pieces": rows, "fade_ms": made.fade_ms, "fill": made.fill, "meeting": made.meeting}
+
+
+def pieces_from(value: Mapping[str, Any]) -> TakePieces:
+    return TakePieces(value["sha"], tuple(LaidPiece(*row) for row in value["pieces"]), value["fade_ms"], value["fill"], value["meeting"])
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from combpace.core.fit.rule import Rule
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.grooves import GrooveLibrary
+from combpace.session.pieces import in_pieces
 from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
@@ -122,6 +123,9 @@ def _proved(state: SessionState, made: fits.TakeFit) -> str:
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     if not focus:
         return {"fit": None, "fit_missing": ""}
+    if in_pieces(state, focus):
+        said = f"{state.document.take(focus).name} sounds in pieces; drop them in Pieces to fit it, or hand it off and bring it in again."
+        return {"fit": None, "fit_missing": said}
     try:
         return {"fit": fit_sentence(state, focus), "fit_missing": ""}
     except ParameterError as error:

@@ -24,7 +24,7 @@ from combpace.media.encode import FORMATS, at_rate, write_sound
 from combpace.media.mapfiles import map_document
 from combpace.media.names import file_name
 from combpace.playback.sound import Placed, Sounding, sounding
-from combpace.session import fits, notes, words
+from combpace.session import fits, notes, pieces, words
 from combpace.session.data_folder import DataFolder
 from combpace.session.state import SessionState, session_state
 from combpace.stations.handoff.writers import WRITERS, Contents
@@ -60,6 +60,8 @@ def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, s
         if not seen.rows[take_id].frames:
             raise ParameterError(f"{entry.name} is still being read, or could not be. Leave it out, or wait.")
         plan: dict[str, Any] = {"take": take_id, "name": entry.name, "offset_s": entry.offset_s, "fit": None}
+        if pieces.in_pieces(seen, take_id):
+            plan["pieces"] = True
         if fits.is_fitted(seen, take_id):
             made = fits.take_fit(seen, take_id)
             time_map = made.fit.time_map
@@ -129,7 +131,7 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
             if plan["fit"] and args.get("pauses"):
                 said.append(f"{words.count(len(written.pauses), 'pause')} silenced")
             note = "; ".join(said)
-            name = file_name(f"{stem} - {plan['name']}{' fitted' if plan['fit'] else ''}", suffix, taken)
+            name = file_name(f"{stem} - {plan['name']}{' fitted' if plan['fit'] else ' in pieces' if plan.get('pieces') else ''}", suffix, taken)
             files.append((target, name, "audio", {"frames": frames, "rate": rate, "note": note}))
         files += _extras(folder, seen, session_map, args, span, stem, taken)
         tell("packing", (steps - 0.5) / steps)
@@ -187,6 +189,10 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
         return
     row = seen.rows[plan["take"]]
     made = plan["fit"]
+    if plan.get("pieces"):
+        with folder.source(row) as source:
+            yield pieces.source_of(seen, plan["take"], source)
+        return
     if made is None:
         with folder.source(row) as source:
             yield sounding(source, Sounding(plan["offset_s"]), source.sample_rate_hz)
@@ -215,6 +221,9 @@ def _starts_s(plan: dict[str, Any]) -> float:
 def _ends_s(plan: dict[str, Any], seen: SessionState) -> float:
     if plan.get("part"):
         return max((note.end_s for note in notes.heard(seen, plan["take"])), default=0.0)
+    if plan.get("pieces"):
+        rate = seen.rows[plan["take"]].sample_rate_hz or 48_000
+        return max(one.at + one.frames for one in pieces.laid(seen, plan["take"])) / rate
     return float(plan["fit"]["target_s"][-1]) if plan["fit"] else plan["offset_s"] + seen.duration_s(plan["take"])
 
 

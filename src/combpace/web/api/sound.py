@@ -5,9 +5,10 @@ from __future__ import annotations
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
 
+from combpace.media.encode import at_rate
 from combpace.playback.preview import SEGMENT_S
-from combpace.playback.sound import how_it_sounds
-from combpace.session import notes
+from combpace.playback.sound import how_it_sounds, stereo
+from combpace.session import notes, pieces
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
 
@@ -34,6 +35,14 @@ def get_sound(
         source, frames = notes.source_of(state, take_id, rate, speed), round(SEGMENT_S * rate)
         block = source.read(segment * frames, (segment + 1) * frames)
         return Response(block.astype("<f4").tobytes(), media_type="application/octet-stream", headers={"X-Channels": "1", **headers})
+    if fitted and speed == 1.0 and pieces.in_pieces(state, take_id):
+        with folder.source(state.rows[take_id]) as opened:
+            sounding, frames = at_rate(pieces.source_of(state, take_id, opened), rate), round(SEGMENT_S * rate)
+            block = stereo(sounding.read(segment * frames, (segment + 1) * frames))
+        data = block.astype("<f4").tobytes()
+        return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(len(block)), **headers})
+    # A take in pieces is heard as it was played where it is slowed.
+    fitted = fitted and not pieces.in_pieces(state, take_id)
     path = folder.blob(state.rows[take_id].decoded_sha if take_id in state.rows else None)
     channels, data = preview.segment(path, how_it_sounds(state, take_id, fitted=fitted, speed=speed), rate, segment)
     return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(channels), **headers})

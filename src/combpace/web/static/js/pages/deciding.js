@@ -76,8 +76,8 @@ export function makeDeciding(desk) {
     desk.frame();
   }
 
-  /** Names how all parts sound. @param {any} picture */
-  function soundOf(picture) { return (picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`).join(); }
+  /** Names how all parts, and takes in pieces, sound. @param {any} picture */
+  function soundOf(picture) { return [...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`), ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? "")].join(); }
 
   return {
     act, refresh, offer,

@@ -10,7 +10,7 @@ const LONGEST_S = 4;
  *   rate: number, frames: number | null, channels: number, duration_s: number, peak: number | null, fitted: boolean, sound: string | null, error: string | null}} Take
  * @typedef {{session: string, name: string, version: number, note: string, can_undo: boolean, can_redo: boolean, sentence: string, kind: string, end_s: number,
  *   lead: string | null, focus: string | null, takes: Take[], map: any, bars: import("../views/comb_geometry.js").Bar[],
- *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any, raw: [number, number][], parts: any[]}} Picture
+ *   anchors: {q: number, t: number, locked: boolean, place: string}[], onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: any, raw: [number, number][], parts: any[], pieces: any[]}} Picture
  * @typedef {import("../store.js").Selection} Selection
  * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap | null, view: import("../store.js").View, sound: import("../store.js").Sound,
  *   selection: any, playhead: number | null, ranging: boolean, weave: import("../views/weave.js").Weave | null}} State

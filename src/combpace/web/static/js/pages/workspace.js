@@ -79,6 +79,7 @@ function makePlayer(desk) {
 
   /** Names the fitted sound of a take: it follows from everything decided, so the version and what is shown name it. @param {any} take */
   function fitOf(take) {
+    if (take.pieces) return take.pieces;
     const fit = state.picture.fit;
     const shown = fit && !fit.missing && (take.id === state.focus || take.id === fit.take || (take.bundle && take.bundle === host.take(fit.take)?.bundle));
     if (shown) return fit.key;

@@ -5,7 +5,8 @@ import { fit } from "./fit.js";
 import { handOff } from "./handoff.js";
 import { onsets } from "./onsets.js";
 import { pace } from "./pace.js";
+import { pieces } from "./pieces.js";
 import { takes } from "./takes.js";
 
 /** @type {Record<string, import("./station.js").StationView>} */
-export const STATIONS = Object.fromEntries([takes, pace, bars, onsets, fit, handOff].map((one) => [one.id, one]));
+export const STATIONS = Object.fromEntries([takes, pace, bars, onsets, fit, pieces, handOff].map((one) => [one.id, one]));
