@@ -7,6 +7,8 @@ from combpace.drawing import picture
 from combpace.session import fits, pieces
 from combpace.stations.fit.station import values as fit_values
 from combpace.stations.handoff.write import files_of, order, write_handoff
+from combpace.stations.pieces import keeping
+from combpace.stations.takes import importing
 from combpace.store.models import JobRow
 from tests.support.places import PlaceTest, bring_in
 from tests.support.sounds import attack_starts, struck
@@ -86,6 +88,25 @@ class PiecesTest(PlaceTest):
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         write_handoff(self.place, args, lambda phase, share: None)
         self.assertTrue(any("in pieces" in file.name for file in files_of(self.place, self.session)))
+
+    def test_kept_as_a_take_of_its_own(self) -> None:
+        self.cut()
+        sounded = self.sound()
+        job = keeping.order_keep(self.place, self.session, self.take)
+        with self.place.database.reading() as db:
+            args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
+        new = keeping.keep_pieces(self.place, args, lambda phase, share: None)["take"]
+        importing.import_take(self.place, {"take": new}, lambda phase, share: None)
+        self.assertFalse(pieces.in_pieces(self.seen(), self.take))
+        self.assertEqual(self.seen().document.take(new).name, "pipes in pieces")
+        # What lies before session time 0 comes along, and the take begins there.
+        before = round(-self.seen().document.take(new).offset_s * 44100)
+        with self.place.source(self.seen().rows[new]) as opened:
+            np.testing.assert_array_equal(opened.read(before, opened.frames)[0], sounded)
+        # Now it can be fitted; undo takes it back.
+        self.assertFalse(fit_values(self.seen(), new)["fit_missing"])
+        self.act("undo")
+        self.assertTrue(pieces.in_pieces(self.seen(), self.take))
 
     def test_what_cannot_be_is_refused(self) -> None:
         with self.assertRaisesRegex(ParameterError, "is not in pieces"):

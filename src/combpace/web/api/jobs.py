@@ -12,6 +12,7 @@ from combpace.jobs import queue
 from combpace.session.decisions import TakeId
 from combpace.stations.fit import rendering
 from combpace.stations.handoff import write
+from combpace.stations.pieces import keeping
 from combpace.web.deps import Folder
 
 router = APIRouter(prefix="/api")
@@ -34,6 +35,11 @@ class HandOff(BaseModel):
 @router.post("/sessions/{session_id}/render")
 def render(session_id: str, body: Render, folder: Folder) -> dict[str, str]:
     return {"job": rendering.order_render(folder, session_id, body.version, body.take)}
+
+
+@router.post("/sessions/{session_id}/keep-pieces")
+def keep_pieces(session_id: str, body: Render, folder: Folder) -> dict[str, str]:
+    return {"job": keeping.order_keep(folder, session_id, body.take)}
 
 
 @router.post("/sessions/{session_id}/hand-off")

@@ -300,7 +300,7 @@ export function drawJobs(jobs, cancel, nameOf) {
     const line = document.createElement("div"), words = document.createElement("span");
     line.className = `job ${job.state}`;
     line.dataset.job = job.id;
-    const what = { import: "Reading", render: "Fitting", handoff: "Handing off" }[/** @type {string} */ (job.kind)] ?? job.kind;
+    const what = { import: "Reading", render: "Fitting", handoff: "Handing off", pieces: "Keeping" }[/** @type {string} */ (job.kind)] ?? job.kind;
     const name = nameOf(job.subject);
     words.textContent = job.state === "failed" || job.state === "cancelled" ? `${what} ${name}: ${job.error ?? job.state}` : `${what} ${name}: ${job.phase}`;
     line.append(words);

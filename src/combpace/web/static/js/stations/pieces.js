@@ -1,5 +1,6 @@
 // @ts-check
 // Pieces: cut, lay, pull.
+import { send } from "../api/client.js";
 import { placeWords, signed } from "../views/map.js";
 import { mountPieces } from "../views/pieces.js";
 import { field, gridTools, leadInTool, legend, plain } from "./station.js";
@@ -33,6 +34,8 @@ function wire(desk) {
     desk.act("cut-and-lay", args, () => desk.store.sound({ fitted: true }));
   });
   document.addEventListener("click", (event) => {
+    const keep = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-keep-pieces]")) : null;
+    if (keep) send(`/api/sessions/${desk.session}/keep-pieces`, { take: keep.dataset.keepPieces, version: desk.state.picture.version }).catch(desk.words.trouble);
     const row = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-piece]")) : null;
     if (!row) return;
     const piece = desk.state.picture.pieces.find((/** @type {any} */ one) => one.number === Number(row.dataset.piece));

@@ -1,0 +1,62 @@
+"""A take in pieces kept as a take of its own: written as it sounds, and read like any other."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from combpace.core.errors import ParameterError, StaleError
+from combpace.jobs.queue import enqueue
+from combpace.jobs.registry import Progress, job
+from combpace.media.encode import write_sound
+from combpace.session import pieces
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import Change, Job, NewTake, record
+from combpace.session.document import parts as forms
+from combpace.session.document.model import TakeEntry
+from combpace.session.state import session_state
+from combpace.store.models import new_id
+
+# So many decisions may be taken in the moment in which it is put into the session.
+MOST_MEETINGS = 20
+
+
+def order_keep(folder: DataFolder, session_id: str, take_id: str) -> str:
+    """Queue it. Returns the job's id. Raises ParameterError where the take is not in pieces."""
+    seen = session_state(folder, session_id)
+    entry = seen.document.take(take_id)
+    if not pieces.in_pieces(seen, take_id):
+        raise ParameterError(f"{entry.name} is not in pieces. Nothing was changed.")
+    return enqueue(folder, session_id, "pieces", take_id, {"session": session_id, "take": take_id, "revision": seen.opened.revision.id})
+
+
+@job("pieces")
+def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """Job: write what was ordered, whatever is decided meanwhile, and put it into the session; the source stays, whole and muted."""
+    seen, take_id = session_state(folder, args["session"], args["revision"]), args["take"]
+    entry, row = seen.document.take(take_id), seen.rows[take_id]
+    first = min(0, *(piece.at for piece in pieces.laid(seen, take_id)))
+    target = folder.blobs.new_path(".wav")
+    try:
+        with folder.source(row) as opened:
+            made = pieces.source_of(seen, take_id, opened)
+            write_sound(made, target, "wav32f", start=first, on_progress=lambda share: tell(f"writing {entry.name}", share))
+        size, sha = target.stat().st_size, folder.blobs.adopt(target)
+    finally:
+        target.unlink(missing_ok=True)
+    new, name = new_id(), f"{entry.name} in pieces"
+    for _ in range(MOST_MEETINGS):
+        now = session_state(folder, args["session"])
+        kept = TakeEntry(new, name, entry.kind, "follower", "lead", None, first / (row.sample_rate_hz or 48_000))
+        change = Change(
+            {"takes": forms.takes_part((*now.document.takes, kept)), f"pieces:{take_id}": None},
+            f"{name} is kept as a take of its own; the source stays as it was played, muted.",
+            jobs=(Job("import", new, {"take": new}),),
+            takes=(NewTake(new, f"{name}.wav", sha, size),),
+            muted=(take_id,),
+        )
+        try:
+            record(now, now.opened.revision.version, change)
+            return {"take": new}
+        except StaleError:
+            continue
+    raise ParameterError(f"{name} could not be put into the session: it is changed all the time. Keep it again.")
