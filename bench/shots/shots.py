@@ -77,6 +77,12 @@ def shoot(page: Page, session: str) -> None:
     station("onsets", "onsets", below % "sheet")
     station("fit", "fit")
     station("hand-off", "hand-off")
+    cut = """(async () => {
+      document.querySelector('#pieces-form button[type=submit]').click();
+      await combpace.idle();
+      for (const _ of [1, 2]) combpace.view().step(1);
+    })()"""
+    station("pieces", "pieces", cut)
 
 
 def main() -> None:
