@@ -341,3 +341,31 @@ class ViewsTest(BrowserTest):
             self.idle()
             self.page.keyboard.press("Control+z")
         self.page.wait_for_function("combpace.state.picture.pieces.length === 0")
+
+    def test_a_bar_is_doubled_and_a_beat_dropped_on_the_grid(self) -> None:
+        self.drop(self.lead)
+        self.go("6", "pieces")
+        rows = [self.look(f"combpace.view().pixelOf({4 * bar}, {bar})") for bar in (1, 2)]
+        box = self.page.locator("#canvas-box canvas").bounding_box()
+        assert box is not None
+        self.page.mouse.move(box["x"] + 20, rows[0]["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(box["x"] + 22, rows[1]["y"])
+        self.page.mouse.up()
+        self.assertIn("Bars 2–3", self.page.inner_text("#chosen"))
+        field = self.page.get_by_label("copy to bar")
+        field.fill("6")
+        field.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.pieces.length > 8")
+        self.idle()
+        self.assertIn("is also at 6·1", self.said())
+        # What lies on bar 6 now is the sound of bar 2.
+        first, copied = (self.look(f"combpace.state.picture.pieces.find((one) => Math.abs(one.q - {place}) < 1e-3)") for place in (4, 20))
+        self.assertEqual((first["start"], first["stop"]), (copied["start"], copied["stop"]))
+        self.page.get_by_role("button", name="Silence them").click()
+        self.page.wait_for_function("!combpace.state.picture.pieces.some((one) => one.q > 3.9 && one.q < 11.9)")
+        self.idle()
+        self.page.keyboard.press("Control+z")
+        self.idle()
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function("combpace.state.picture.pieces.length === 0")

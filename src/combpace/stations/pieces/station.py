@@ -7,10 +7,10 @@ from typing import Any
 from combpace.drawing import picture
 from combpace.session import pieces, words
 from combpace.session.state import SessionState
-from combpace.stations.pieces import decisions, keeping
+from combpace.stations.pieces import cells, decisions, keeping
 from combpace.stations.station import Place, Station
 
-__all__ = ["PIECES", "decisions", "keeping"]
+__all__ = ["PIECES", "cells", "decisions", "keeping"]
 
 CUTS = (("onsets", "its onsets"), ("bars", "every bar"), ("beats", "every beat"), ("1/8", "every 1/8"), ("1/16", "every 1/16"))
 LAYS = (

@@ -1,7 +1,7 @@
 // @ts-check
 // Pieces: cut, lay, pull.
 import { send } from "../api/client.js";
-import { placeWords, signed } from "../views/map.js";
+import { gridPlaces, placeWords, signed } from "../views/map.js";
 import { mountPieces } from "../views/pieces.js";
 import { field, gridTools, leadInTool, legend, plain } from "./station.js";
 
@@ -43,6 +43,51 @@ function wire(desk) {
   });
 }
 
+/** Whether an edit of the grid is done to all takes that can be cut. */
+let everywhere = false;
+
+/** An edit of the grid. @param {any} desk @param {number} from @param {number} to @param {any} more */
+function cells(desk, from, to, more) {
+  const { state } = desk, takes = everywhere ? state.picture.takes.filter((/** @type {any} */ take) => take.frames && (take.pieces || !take.fitted)).map((/** @type {any} */ take) => take.id) : [state.focus];
+  return desk.act("cells", { takes, from_q: from, to_q: to, ...more }, () => desk.store.sound({ fitted: true }));
+}
+
+/** Whole numbers from one on. @param {any} desk @param {string} text @param {(n: number) => void} use */
+function times(desk, text, use) {
+  const count = Number(text);
+  if (Number.isInteger(count) && count > 0) use(count); else desk.words.note(`“${text}” is no number of times; write 1, 3 or 7.`, true);
+}
+
+/** @param {HTMLElement} row */
+function everywhereBox(row) {
+  const label = document.createElement("label"), box = document.createElement("input");
+  label.className = "from-here";
+  box.type = "checkbox";
+  box.checked = everywhere;
+  box.addEventListener("change", () => { everywhere = box.checked; });
+  label.append(box, " on all takes");
+  row.append(label);
+}
+
+/** Chosen bars: repeated, silenced, copied. @param {any} desk @param {any} selection @param {{head: HTMLElement, text: HTMLElement, button: import("./station.js").Button, row: HTMLElement}} parts */
+function chosenBars(desk, selection, { head, text, button, row }) {
+  const all = desk.state.picture.allBars ?? desk.state.picture.bars, of = (/** @type {number} */ index) => all.find((/** @type {any} */ one) => one.i === index), first = of(selection.bar), last = of(selection.to);
+  if (!first || !last) return false;
+  const from = first.q, to = last.q + last.len;
+  head.textContent = first === last ? `Bar ${first.n}` : `Bars ${first.n}–${last.n}`;
+  text.textContent = "Cut at their lines and beats; nothing is stretched, and what is there gives way.";
+  everywhereBox(row);
+  row.append(field("repeat, times", "1", "w3", (value) => times(desk, value, (count) => cells(desk, from, to, { what: "repeat", times: count }))));
+  row.append(field("copy to bar", "", "w4", (value) => {
+    const number = Number(value), bar = Number.isInteger(number) && number !== 0 ? of(number > 0 ? number - 1 : number) : null;
+    if (bar) cells(desk, from, to, { what: "copy", at_q: bar.q }); else desk.words.note(`“${value}” is no bar of this session.`, true);
+  }));
+  button("Repeat once", "", () => cells(desk, from, to, { what: "repeat", times: 1 }));
+  button("Silence them", "", () => cells(desk, from, to, { what: "silence" }));
+  button("Loop them", "L", () => desk.loopThese());
+  return true;
+}
+
 /** @type {import("./station.js").StationView} */
 export const pieces = {
   ...plain, id: "pieces", key: 6, fitted: true,
@@ -65,11 +110,16 @@ export const pieces = {
   },
   remove: silence,
   chosenMany(desk, selection, { head, text, button, row }) {
+    if (selection.kind === "bars") return chosenBars(desk, selection, { head, text, button, row });
     const piece = selection.kind === "piece" ? chosen(desk) : null;
     if (!piece) return false;
     head.textContent = `A piece on ${placeWords(desk.state.map, piece.q)}`;
     text.textContent = `${Math.round(1000 * (piece.stop - piece.start))} ms long${piece.off ? `, moved by ${signed(piece.off)} ms` : ""}${piece.db ? `, ${signed(piece.db)} dB` : ""}.`;
     row.append(field("level, dB", String(piece.db), "w4", (value) => { const db = Number(value.replace(",", ".").replace("−", "-")); if (Number.isFinite(db)) desk.act("piece-level", { take: desk.state.focus, number: piece.number, level_db: db }); }));
+    row.append(field(`stutter its first ${desk.state.view.grid}, times`, "", "w3", (value) => times(desk, value, (count) => {
+      const bar = desk.state.picture.bars.find((/** @type {any} */ one) => piece.q >= one.q - 1e-6 && piece.q < one.q + one.len - 1e-6), places = bar ? gridPlaces(desk.state.view.grid, bar.len, bar.len / bar.beats) : [0, 1];
+      cells(desk, piece.q, piece.q + (places[1] ?? 1) - places[0], { what: "repeat", times: count });
+    })));
     button("Hear it", "W", () => desk.play(piece.at, piece.at + piece.stop - piece.start));
     button("Join with what follows", "N", () => desk.act("piece-join", { take: desk.state.focus, number: piece.number }));
     button("Take it away", "Del", () => silence(desk));

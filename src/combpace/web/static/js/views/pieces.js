@@ -33,6 +33,8 @@ export function mountPieces(box, host, how) {
   const { state } = host, ask = once(draw);
   /** @type {{piece: Piece, x: number, q: number, to: number, moving: boolean, free: boolean} | null} */
   let drag = null;
+  /** Bars that are dragged over by their numbers. @type {{from: number, to: number} | null} */
+  let barDrag = null;
   const rowPx = () => Math.min(84, Math.max(24, state.view.rowPx)), bars = () => state.picture.bars, take = () => host.take(state.focus);
   const pieces = () => /** @type {Piece[]} */ (state.picture.pieces ?? []);
 
@@ -70,6 +72,8 @@ export function mountPieces(box, host, how) {
   function drawRow(g, c, comb, row, map, shown, all) {
     const bar = bars()[row], y = comb.yOf(row), tall = rowPx(), gain = gainOf(shown), beat = bar.len / bar.beats, cut = all.length > 0;
     const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
+    const many = barDrag ? { bar: Math.min(barDrag.from, barDrag.to), to: Math.max(barDrag.from, barDrag.to) } : state.selection?.kind === "bars" ? state.selection : null;
+    if (many && bar.i >= many.bar && bar.i <= many.to) { g.fillStyle = c.chosen; g.globalAlpha = 0.6; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
     g.fillStyle = c.line;
     g.fillRect(0, y + tall - 1, comb.width, 1);
     if (!cut) {
@@ -143,7 +147,14 @@ export function mountPieces(box, host, how) {
     canvas.focus();
     const where = at(event), hit = under(where);
     if (!hit) return;
-    if (where.x < LEFT_PX - 6 || !hit.piece) { host.select(null); host.seek(where.x < LEFT_PX - 6 ? hit.bar.s : hit.time); return; }
+    if (where.x < LEFT_PX - 6) {
+      barDrag = { from: hit.bar.i, to: hit.bar.i };
+      canvas.setPointerCapture(event.pointerId);
+      host.seek(hit.bar.s);
+      ask();
+      return;
+    }
+    if (!hit.piece) { host.select(null); host.seek(hit.time); return; }
     host.select({ kind: "piece", number: hit.piece.number });
     drag = { piece: hit.piece, x: where.x, q: hit.q, to: hit.piece.q, moving: false, free: false };
     canvas.setPointerCapture(event.pointerId);
@@ -153,6 +164,7 @@ export function mountPieces(box, host, how) {
   function move(event) {
     const where = at(event), hit = under(where);
     host.pointAt(hit ? { time: hit.time, q: hit.q } : null);
+    if (barDrag && hit) { barDrag.to = hit.bar.i; ask(); return; }
     canvas.style.cursor = hit?.piece ? "grab" : "default";
     if (!drag || !hit) return;
     if (!drag.moving && Math.abs(where.x - drag.x) < DRAG_PX && Math.abs(hit.q - drag.q) < 1) return;
@@ -168,6 +180,7 @@ export function mountPieces(box, host, how) {
   function up(event) {
     const done = drag;
     drag = null;
+    if (barDrag) { host.select({ kind: "bars", bar: Math.min(barDrag.from, barDrag.to), to: Math.max(barDrag.from, barDrag.to) }); barDrag = null; }
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving) how.move(done.piece, done.to, done.free);
     ask();
@@ -179,7 +192,7 @@ export function mountPieces(box, host, how) {
   canvas.addEventListener("pointerdown", down);
   canvas.addEventListener("pointermove", move);
   canvas.addEventListener("pointerup", up);
-  canvas.addEventListener("pointercancel", () => { drag = null; ask(); });
+  canvas.addEventListener("pointercancel", () => { drag = barDrag = null; ask(); });
   canvas.addEventListener("wheel", wheel, { passive: false });
   return {
     draw: ask,

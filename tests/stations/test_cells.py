@@ -1,0 +1,73 @@
+import numpy as np
+
+from combpace.core.errors import ParameterError
+from combpace.session import pieces
+from tests.support.places import PlaceTest, bring_in
+from tests.support.sounds import struck
+
+RATE = 44100
+FADE = round(0.005 * RATE)
+
+
+class CellsTest(PlaceTest):
+    """A steady session at 120 from the first frame on, a take of noise: what is repeated, silenced or copied is compared with arrays made by hand."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.act("steady", bpm="120", bar_1_s="0")
+        self.noise = bring_in(self.place, self.session, struck(0.25 * np.arange(40), 10.0), "pipes.wav")
+        seen = self.seen()
+        with self.place.source(seen.rows[self.noise]) as opened:
+            self.whole = opened.read(0, opened.frames)[0]
+
+    def sound(self, take: str | None = None) -> np.ndarray:
+        seen, take = self.seen(), take or self.noise
+        with self.place.source(seen.rows[take]) as opened:
+            made = pieces.source_of(seen, take, opened)
+            return made.read(0, made.frames)[0]
+
+    def cells(self, what: str, from_q: float, to_q: float, **more: object) -> str:
+        return self.act("cells", takes=[self.noise], from_q=from_q, to_q=to_q, what=what, **more).note
+
+    def frame(self, quarters: float) -> int:
+        return round(self.seen().need_map().second(quarters) * RATE)
+
+    def same(self, found: np.ndarray, wanted: np.ndarray) -> None:
+        """Equal but for the fades at either end."""
+        np.testing.assert_array_equal(found[: len(found) - FADE], wanted[: len(found) - FADE])
+
+    def test_a_stutter_a_dropped_beat_and_a_doubled_bar(self) -> None:
+        self.assertIn("repeated 3 times on 1 take", self.cells("repeat", 4.0, 4.5, times=3))
+        out, cell = self.sound(), self.whole[self.frame(4.0) : self.frame(4.5)]
+        for k in range(4):
+            start = self.frame(4.0 + 0.5 * k)
+            self.same(out[start : start + len(cell)], cell)
+        self.same(out[self.frame(6.0) : self.frame(8.0)], self.whole[self.frame(6.0) : self.frame(8.0)])
+        self.act("undo")
+        self.cells("silence", 5.0, 6.0)
+        out = self.sound()
+        self.assertFalse(out[self.frame(5.0) : self.frame(6.0) - FADE].any())
+        self.same(out[self.frame(6.0) : self.frame(7.0)], self.whole[self.frame(6.0) : self.frame(7.0)])
+        self.act("undo")
+        self.cells("copy", 0.0, 4.0, at_q=12.0)
+        out = self.sound()
+        for beat in range(4):
+            a, b = self.frame(float(beat)), self.frame(beat + 1.0)
+            self.same(out[self.frame(12.0 + beat) :][: b - a], self.whole[a:b])
+        self.same(out[self.frame(4.0) : self.frame(8.0)], self.whole[self.frame(4.0) : self.frame(8.0)])
+
+    def test_on_all_takes_as_one_step(self) -> None:
+        other = bring_in(self.place, self.session, struck(0.5 * np.arange(20), 10.0), "bells.wav")
+        self.act("cells", takes=[self.noise, other], from_q=4.0, to_q=8.0, what="silence")
+        for take in (self.noise, other):
+            self.assertFalse(self.sound(take)[self.frame(4.0) : self.frame(8.0) - FADE].any())
+        self.act("undo")
+        self.assertFalse(self.seen().document.pieces)
+
+    def test_what_cannot_be_is_refused(self) -> None:
+        for what, from_q, to_q, more in (("repeat", 4.0, 4.0, {}), ("copy", 4.0, 8.0, {}), ("silence", -100.0, 100.0, {})):
+            with self.subTest(what=what), self.assertRaises(ParameterError):
+                self.cells(what, from_q, to_q, **more)
+        self.act("rule", take=self.noise, field="grid", value="1/8")
+        with self.assertRaisesRegex(ParameterError, "is fitted"):
+            self.cells("silence", 4.0, 5.0)
