@@ -121,11 +121,9 @@ export function mountPieces(box, host, how) {
     g.lineWidth = chosen ? 2 : 1;
     g.beginPath();
     // A cut edge is notched, as paper is; an edge beyond the row is none.
+    for (const edge of [y + 3, y + tall - 5]) { g.moveTo(a, edge); g.lineTo(b, edge); }
     if (from === piece.at) { g.moveTo(a + 0.5, y + 3); g.lineTo(a + 3.5, y + 6.5); g.lineTo(a + 0.5, y + 10); g.lineTo(a + 0.5, y + tall - 5); }
-    g.moveTo(a, y + tall - 5);
-    g.lineTo(b, y + tall - 5);
-    if (to === piece.at + piece.stop - piece.start) g.lineTo(b, y + 3);
-    g.lineTo(a, y + 3);
+    if (to === piece.at + piece.stop - piece.start) { g.moveTo(b, y + 3); g.lineTo(b, y + tall - 5); }
     g.stroke();
     if (piece.off !== null && Math.abs(piece.off) >= 0.05 && from === piece.at) { g.fillStyle = c.field; g.fillRect(a, y + 3, 3, tall - 8); }
   }
