@@ -18,6 +18,16 @@ class ViewsTest(BrowserTest):
         self.page.wait_for_function(f"combpace.state.station === '{station}'")
         self.idle()
 
+    def choose_bars(self, first: int, last: int) -> None:
+        """Drag over the numbers of bars, by their indices, in 4/4."""
+        rows = [self.look(f"combpace.view().pixelOf({4 * bar}, {bar})") for bar in (first, last)]
+        box = self.page.locator("#canvas-box canvas").bounding_box()
+        assert box is not None
+        self.page.mouse.move(box["x"] + 20, rows[0]["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(box["x"] + 22, rows[1]["y"])
+        self.page.mouse.up()
+
     def test_the_close_comb_moves_a_line_onto_its_attack(self) -> None:
         self.drop(self.lead)
         self.page.get_by_role("button", name="Close comb").click()
@@ -282,13 +292,7 @@ class ViewsTest(BrowserTest):
     def test_a_groove_is_taken_from_bars_laid_on_a_take_and_comes_back_after_removal(self) -> None:
         self.drop(self.lead)
         self.go("5", "fit")
-        rows = [self.look(f"combpace.view().pixelOf({4 * bar}, {bar})") for bar in (2, 4)]
-        box = self.page.locator("#canvas-box canvas").bounding_box()
-        assert box is not None
-        self.page.mouse.move(box["x"] + 20, rows[0]["y"])
-        self.page.mouse.down()
-        self.page.mouse.move(box["x"] + 22, rows[1]["y"])
-        self.page.mouse.up()
+        self.choose_bars(2, 4)
         self.page.get_by_role("button", name="Take their groove").click()
         self.page.wait_for_selector("[data-groove]")
         self.idle()
@@ -345,13 +349,7 @@ class ViewsTest(BrowserTest):
     def test_a_bar_is_doubled_and_a_beat_dropped_on_the_grid(self) -> None:
         self.drop(self.lead)
         self.go("6", "pieces")
-        rows = [self.look(f"combpace.view().pixelOf({4 * bar}, {bar})") for bar in (1, 2)]
-        box = self.page.locator("#canvas-box canvas").bounding_box()
-        assert box is not None
-        self.page.mouse.move(box["x"] + 20, rows[0]["y"])
-        self.page.mouse.down()
-        self.page.mouse.move(box["x"] + 22, rows[1]["y"])
-        self.page.mouse.up()
+        self.choose_bars(1, 2)
         self.assertIn("Bars 2–3", self.page.inner_text("#chosen"))
         field = self.page.get_by_label("copy to bar")
         field.fill("6")

@@ -2,6 +2,7 @@ import json
 
 import numpy as np
 
+from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.session import fits, pieces
@@ -88,6 +89,20 @@ class PiecesTest(PlaceTest):
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         write_handoff(self.place, args, lambda phase, share: None)
         self.assertTrue(any("in pieces" in file.name for file in files_of(self.place, self.session)))
+
+    def test_the_mics_of_a_bundle_are_cut_and_moved_together(self) -> None:
+        seen = self.seen()
+        with self.place.source(seen.rows[self.take]) as opened:
+            audio = Audio(0.5 * opened.read(0, opened.frames), opened.sample_rate_hz)
+        far = bring_in(self.place, self.session, audio, "pipes far.wav")
+        self.act("bundle", takes=[self.take, far], name="pipes")
+        self.cut()
+        both = [self.seen().document.pieces[take] for take in (self.take, far)]
+        self.assertEqual(both[0].pieces, both[1].pieces)
+        self.act("piece-move", take=far, number=4, quarters=6.5)
+        self.assertEqual(*(self.seen().document.pieces[take].pieces[4].quarters for take in (self.take, far)))
+        self.act("pieces-drop", take=self.take)
+        self.assertEqual(self.seen().document.pieces, {})
 
     def test_kept_as_a_take_of_its_own(self) -> None:
         self.cut()

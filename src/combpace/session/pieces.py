@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import replace
 
 from combpace.core.audio import Source
 from combpace.core.pieces.laying import Piece, Pieces
+from combpace.session.document.model import TakePieces
 from combpace.session.state import SessionState
 
 
@@ -40,3 +42,24 @@ def key_of(seen: SessionState, take_id: str) -> str:
     for piece in laid(seen, take_id):
         digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db};".encode())
     return digest.hexdigest()[:16]
+
+
+def mates(seen: SessionState, take_id: str) -> list[str]:
+    """The other mics of a take's bundle that are cut and moved with it: those of its start and sample rate."""
+    entry, row = seen.document.take(take_id), seen.rows.get(take_id)
+    found = []
+    for mate in seen.document.bundle_of(take_id):
+        other = seen.rows.get(mate.id)
+        if mate.id == take_id or row is None or other is None or other.decoded_sha is None:
+            continue
+        if (mate.offset_s, other.sample_rate_hz) == (entry.offset_s, row.sample_rate_hz):
+            found.append(mate.id)
+    return found
+
+
+def for_mate(seen: SessionState, mate: str, made: TakePieces) -> TakePieces:
+    """The same pieces of another mic, as far as that reaches."""
+    row = seen.rows[mate]
+    frames = row.frames or 0
+    own = tuple(replace(one, stop=min(one.stop, frames)) for one in made.pieces if one.start < frames)
+    return replace(made, sha=row.decoded_sha or "", pieces=own)

@@ -43,11 +43,11 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
     line = state.need_map()
     starts = {"repeat": [args.to_q + k * length for k in range(args.times)], "copy": [args.at_q or 0.0], "silence": []}[args.what]
     parts: dict[str, Any] = {}
-    touched = 0
-    for take_id in dict.fromkeys(args.takes):
+    # Mics of a bundle go together.
+    together = [mate for take_id in args.takes for mate in (take_id, *pieces.mates(state, take_id))]
+    for take_id in dict.fromkeys(together):
         made = _in_pieces(state, take_id)
         changed = _edited(made, line, state.rows[take_id].sample_rate_hz or 48_000, args.from_q, args.to_q, starts, silence=args.what == "silence")
-        touched += sum(one not in made.pieces for one in changed)
         if len(changed) > MOST_PIECES:
             raise ParameterError(f"{state.document.take(take_id).name} would be in more than {MOST_PIECES} pieces. Nothing was changed.")
         if not changed:

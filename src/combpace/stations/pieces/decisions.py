@@ -14,7 +14,7 @@ from combpace.core.pieces.cutting import cut_frames, grid_times, has_lead, place
 from combpace.core.pieces.laying import FILLS, MEETINGS
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.map import TempoMap
-from combpace.session import pieces, words
+from combpace.session import fits, pieces, words
 from combpace.session.decisions import Args, Change, Seconds, TakeArgs, TakeId, decision
 from combpace.session.decisions import Quarters as QuartersArg
 from combpace.session.document import parts as forms
@@ -75,7 +75,8 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
         raise ParameterError(
             f"No pulse was found in {entry.name}: cut it at its onsets and leave it where it was, or state its tempo first. Nothing was changed."
         )
-    marks = state.onsets(args.take)
+    # The mics of a bundle are cut at the strokes of all of them, together.
+    marks = fits.marks_of(state, args.take) if entry.bundle and state.document.timing_take(args.take) == args.take else state.onsets(args.take)
     times: FloatArray
     if args.at == ONSETS:
         times = np.asarray(marks.times)[marks.strength >= args.stronger]
@@ -104,9 +105,12 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
         made = [LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)]
     new = TakePieces(row.decoded_sha, tuple(made), args.fade_ms, args.fill, args.meeting)
     moved = _farthest_ms(state, args.take, new)
+    parts = {f"pieces:{args.take}": forms.pieces_part(new)}
+    for mate in pieces.mates(state, args.take):
+        parts[f"pieces:{mate}"] = forms.pieces_part(pieces.for_mate(state, mate, new))
     laid = f"{entry.name} is in {words.count(len(made), 'piece')}, laid {_laid_words(args.lay)}"
     note = f"{laid}; the farthest moves by {moved:.0f} ms. Nothing is stretched."
-    return Change({f"pieces:{args.take}": forms.pieces_part(new)}, note, f"pieces:{args.take}")
+    return Change(parts, note, f"pieces:{args.take}")
 
 
 def _grid_times(pace: TempoMap[TakeTimes], at: str, length_s: float) -> FloatArray:
@@ -148,8 +152,14 @@ def _one(made: TakePieces, number: int) -> LaidPiece:
     return made.pieces[number]
 
 
-def _changed(take_id: str, made: TakePieces, new: list[LaidPiece], note: str, gesture: str | None = None) -> Change:
-    return Change({f"pieces:{take_id}": forms.pieces_part(replace(made, pieces=tuple(new)))}, note, gesture)
+def _changed(state: SessionState, take_id: str, made: TakePieces, new: list[LaidPiece], note: str, gesture: str | None = None) -> Change:
+    """The pieces of a take after a change; the mics of its bundle that were cut with it go along."""
+    changed = replace(made, pieces=tuple(new))
+    parts = {f"pieces:{take_id}": forms.pieces_part(changed)}
+    for mate in pieces.mates(state, take_id):
+        if pieces.in_pieces(state, mate):
+            parts[f"pieces:{mate}"] = forms.pieces_part(pieces.for_mate(state, mate, changed))
+    return Change(parts, note, gesture)
 
 
 @decision("piece-move", PieceMoveArgs)
@@ -163,7 +173,7 @@ def piece_move(state: SessionState, args: PieceMoveArgs) -> Change:
     at = line.second(args.quarters) if args.quarters is not None else float(args.session_s or 0.0)
     shown = words.place(line, args.quarters) if args.quarters is not None else words.clock(at)
     every = [new if k == args.number else one for k, one in enumerate(made.pieces)]
-    return _changed(args.take, made, every, f"A piece of {state.document.take(args.take).name} was moved to {shown}.")
+    return _changed(state, args.take, made, every, f"A piece of {state.document.take(args.take).name} was moved to {shown}.")
 
 
 @decision("piece-level", PieceLevelArgs)
@@ -172,7 +182,7 @@ def piece_level(state: SessionState, args: PieceLevelArgs) -> Change:
     made = _made(state, args.take)
     new = replace(_one(made, args.number), level_db=args.level_db)
     every = [new if k == args.number else one for k, one in enumerate(made.pieces)]
-    return _changed(args.take, made, every, f"A piece is {args.level_db:+g} dB.", f"piece-level:{args.take}:{args.number}")
+    return _changed(state, args.take, made, every, f"A piece is {args.level_db:+g} dB.", f"piece-level:{args.take}:{args.number}")
 
 
 @decision("piece-silence", PieceArgs)
@@ -183,7 +193,7 @@ def piece_silence(state: SessionState, args: PieceArgs) -> Change:
     every = [one for k, one in enumerate(made.pieces) if k != args.number]
     if not every:
         raise ParameterError("The last piece stays; Drop gives the take back as it was. Nothing was changed.")
-    return _changed(args.take, made, every, f"A piece of {state.document.take(args.take).name} was taken away.")
+    return _changed(state, args.take, made, every, f"A piece of {state.document.take(args.take).name} was taken away.")
 
 
 @decision("cut-here", CutHereArgs)
@@ -204,7 +214,7 @@ def cut_here(state: SessionState, args: CutHereArgs) -> Change:
     free = piece.quarters is None
     second = replace(piece, start=int(cut), quarters=None if free else line.place(at), session_s=at if free else None, home=None)
     every = [*made.pieces[:number], replace(piece, stop=int(cut)), second, *made.pieces[number + 1 :]]
-    return _changed(args.take, made, every, f"Cut at {words.place(line, line.place(at))}.")
+    return _changed(state, args.take, made, every, f"Cut at {words.place(line, line.place(at))}.")
 
 
 @decision("piece-join", PieceArgs)
@@ -217,11 +227,12 @@ def piece_join(state: SessionState, args: PieceArgs) -> Change:
         raise ParameterError("What follows this piece in its take is not there, so there is nothing to join it with. Nothing was changed.")
     joined = replace(piece, stop=made.pieces[following].stop)
     every = [joined if k == args.number else one for k, one in enumerate(made.pieces) if k != following]
-    return _changed(args.take, made, every, "Two pieces are one again.")
+    return _changed(state, args.take, made, every, "Two pieces are one again.")
 
 
 @decision("pieces-drop", TakeArgs)
 def pieces_drop(state: SessionState, args: TakeArgs) -> Change:
     """Give a take back as it was before it was cut."""
     _made(state, args.take)
-    return Change({f"pieces:{args.take}": None}, f"{state.document.take(args.take).name} is whole again.")
+    parts = {f"pieces:{take_id}": None for take_id in (args.take, *pieces.mates(state, args.take)) if take_id in state.document.pieces}
+    return Change(parts, f"{state.document.take(args.take).name} is whole again.")

@@ -26,7 +26,10 @@ def order_keep(folder: DataFolder, session_id: str, take_id: str) -> str:
     entry = seen.document.take(take_id)
     if not pieces.in_pieces(seen, take_id):
         raise ParameterError(f"{entry.name} is not in pieces. Nothing was changed.")
-    return enqueue(folder, session_id, "pieces", take_id, {"session": session_id, "take": take_id, "revision": seen.opened.revision.id})
+    # Each mic of a bundle is kept as one of its own.
+    together = [take_id, *(mate for mate in pieces.mates(seen, take_id) if pieces.in_pieces(seen, mate))]
+    jobs = [enqueue(folder, session_id, "pieces", one, {"session": session_id, "take": one, "revision": seen.opened.revision.id}) for one in together]
+    return jobs[0]
 
 
 @job("pieces")

@@ -3,7 +3,7 @@
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
 import { send } from "../api/client.js";
-import { field, leadInTool, legend, msField, plain, swatch } from "./station.js";
+import { field, leadInTool, legend, msField, plain, swatch, tickTool } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
@@ -11,16 +11,7 @@ function ride(desk, selection) {
 }
 
 /** Whether pauses between notes are seen. @param {any} desk */
-function pausesTool(desk) {
-  const label = document.createElement("label"), box = document.createElement("input");
-  label.className = "lead-in";
-  label.title = "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there";
-  box.type = "checkbox";
-  box.checked = desk.state.view.pauses;
-  box.addEventListener("change", () => { desk.store.view({ pauses: box.checked }); desk.pictures.draw(); });
-  label.append(box, " pauses");
-  return label;
-}
+const pausesTool = (desk) => tickTool("pauses", "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there", desk.state.view.pauses, (pauses) => { desk.store.view({ pauses }); desk.pictures.draw(); });
 
 /** What was chosen goes into the library, by the take's name and its bars. @param {any} desk @param {number} from @param {number} to @param {string} grid */
 function takeGroove(desk, from, to, grid) {

@@ -4,7 +4,7 @@ import { drawStrengths } from "../views/charts.js";
 import { againstGrid, clockWords, placeWords, signed } from "../views/map.js";
 import { DOUBTFUL } from "../views/paint.js";
 import { mountStrip } from "../views/strip.js";
-import { gridTools, legend, msField, plain, removeMark } from "./station.js";
+import { gridTools, legend, msField, plain, removeMark, tickTool } from "./station.js";
 
 /** @type {import("./station.js").StationView} */
 export const onsets = {
@@ -72,16 +72,7 @@ export const onsets = {
 };
 
 /** Whether each mark of the take ticks while it plays; it lights up in any case. @param {any} desk */
-function ticksTool(desk) {
-  const label = document.createElement("label"), box = document.createElement("input");
-  label.className = "lead-in";
-  label.title = "A short tick at each mark while it plays, as loud as the click";
-  box.type = "checkbox";
-  box.checked = desk.state.view.ticks;
-  box.addEventListener("change", () => { desk.store.view({ ticks: box.checked }); desk.player.again(); });
-  label.append(box, " marks tick");
-  return label;
-}
+const ticksTool = (desk) => tickTool("marks tick", "A short tick at each mark while it plays, as loud as the click", desk.state.view.ticks, (ticks) => { desk.store.view({ ticks }); desk.player.again(); });
 
 /** What stands under the strip; takes above each other where there are several. @param {any} desk @returns {Node[]} */
 function belowTool(desk) {

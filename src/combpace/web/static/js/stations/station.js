@@ -40,15 +40,21 @@ export function gridTools(desk) {
 export function leadInTool(desk) {
   const { state } = desk, before = state.picture.allBars.filter((/** @type {any} */ bar) => bar.i < 0);
   if (!before.length || before.length === state.picture.allBars.length) return [];
-  const label = document.createElement("label"), box = document.createElement("input"), line = state.map.toSeconds(0) - 0.02;
-  const attacks = desk.host.marks(state.picture.lead).times.filter((/** @type {number} */ time) => time < line).length;
+  const line = state.map.toSeconds(0) - 0.02, attacks = desk.host.marks(state.picture.lead).times.filter((/** @type {number} */ time) => time < line).length;
+  const words = `lead-in${attacks ? ` (${attacks} attack${attacks === 1 ? "" : "s"})` : ""}`;
+  return [tickTool(words, "Bars before bar 1", state.view.leadIn, (leadIn) => { desk.store.view({ leadIn }); desk.toBar1(); desk.pictures.draw(); })];
+}
+
+/** A box over the picture that is ticked or not. @param {string} words @param {string} title @param {boolean} on @param {(on: boolean) => void} use */
+export function tickTool(words, title, on, use) {
+  const label = document.createElement("label"), box = document.createElement("input");
   label.className = "lead-in";
-  label.title = "Bars before bar 1";
+  label.title = title;
   box.type = "checkbox";
-  box.checked = state.view.leadIn;
-  box.addEventListener("change", () => { desk.store.view({ leadIn: box.checked }); desk.toBar1(); desk.pictures.draw(); });
-  label.append(box, ` lead-in${attacks ? ` (${attacks} attack${attacks === 1 ? "" : "s"})` : ""}`);
-  return [label];
+  box.checked = on;
+  box.addEventListener("change", () => use(box.checked));
+  label.append(box, ` ${words}`);
+  return label;
 }
 
 /** Legend of a picture from its parts. @param {string} markup */
