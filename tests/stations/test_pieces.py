@@ -79,6 +79,27 @@ class PiecesTest(PlaceTest):
         self.act("pieces-drop", take=self.take)
         self.assertFalse(pieces.in_pieces(self.seen(), self.take))
 
+    def test_fades_of_its_own_are_kept_and_given_to_the_right_half(self) -> None:
+        self.cut()
+        whole = np.abs(self.sound())
+        at = pieces.laid(self.seen(), self.take)[6]
+        note = self.act("piece-fades", take=self.take, number=6, fade_in_ms=80.0, fade_out_ms=40.0).note
+        self.assertEqual(note, "A piece comes in over 80 ms and goes out over 40 ms.")
+        soft = np.abs(self.sound())
+        stroke = slice(at.at, at.at + 1000)
+        self.assertLess(float(soft[stroke].max()), 0.4 * float(whole[stroke].max()))
+        self.act("cut-here", take=self.take, session_s=(at.at + at.frames // 2) / 44100)
+        halves = self.seen().document.pieces[self.take].pieces[6:8]
+        self.assertEqual([(one.fade_in_ms, one.fade_out_ms) for one in halves], [(80.0, None), (None, 40.0)])
+        self.act("piece-join", take=self.take, number=6)
+        one = self.seen().document.pieces[self.take].pieces[6]
+        self.assertEqual((one.fade_in_ms, one.fade_out_ms), (80.0, 40.0))
+        with self.assertRaisesRegex(ParameterError, "so a fade of it is no longer"):
+            self.act("piece-fades", take=self.take, number=6, fade_in_ms=9000.0)
+        self.assertRegex(self.act("piece-fades", take=self.take, number=6, fade_in_ms="all").note, r"^A piece goes out over 40 ms\.$")
+        self.act("piece-fades", take=self.take, number=6, fade_out_ms="all")
+        np.testing.assert_array_equal(np.abs(self.sound()), whole)
+
     def test_fit_says_so_and_the_hand_off_has_them(self) -> None:
         self.act("rule", take=self.take, field="grid", value="1/4")
         self.cut()

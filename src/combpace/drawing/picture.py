@@ -266,6 +266,8 @@ def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
                 "q": round(place, 9),
                 "off": off,
                 "db": stored.level_db,
+                "fadeIn": stored.fade_in_ms,
+                "fadeOut": stored.fade_out_ms,
             }
         )
     return rows

@@ -26,7 +26,8 @@ def laid(seen: SessionState, take_id: str) -> list[Piece]:
 def _laid(seen: SessionState, take_id: str) -> list[Piece]:
     made, line, rate = seen.document.pieces[take_id], seen.need_map(), seen.rows[take_id].sample_rate_hz or 48_000
     frames = [round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate) for one in made.pieces]
-    return [Piece(one.start, one.stop, at, one.level_db) for one, at in zip(made.pieces, frames, strict=True)]
+    fades = [[None if ms is None else round(ms * rate / 1000.0) for ms in (one.fade_in_ms, one.fade_out_ms)] for one in made.pieces]
+    return [Piece(one.start, one.stop, at, one.level_db, *own) for one, at, own in zip(made.pieces, frames, fades, strict=True)]
 
 
 def source_of(seen: SessionState, take_id: str, opened: Source) -> Pieces:
@@ -40,7 +41,7 @@ def key_of(seen: SessionState, take_id: str) -> str:
     made = seen.document.pieces[take_id]
     digest = hashlib.sha256(f"{made.sha}:{made.fade_ms}:{made.fill}:{made.meeting}:".encode())
     for piece in laid(seen, take_id):
-        digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db};".encode())
+        digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},{piece.fade_out};".encode())
     return digest.hexdigest()[:16]
 
 

@@ -75,8 +75,29 @@ class LaidTest(unittest.TestCase):
         rings = Pieces(ones, pieces, meeting="rings").read(0, 20000)[0]
         np.testing.assert_allclose(rings[9000 : 15000 - FADE], 2.0, atol=1e-6)
 
+    def test_a_piece_that_rings_between_two_that_go_on_adds_only_itself(self) -> None:
+        ones = source(np.ones(RATE))
+        made = Pieces(ones, [Piece(5000, 10000, 5000), Piece(10000, 15000, 10000), Piece(20000, 20600, 9000)], meeting="rings").read(0, 20000)[0]
+        np.testing.assert_allclose(made[9600:14000], 1.0, atol=1e-6)
+        # Pulled earlier onto the one before it, what went on there is cut: the two cross over and never jump.
+        crossed = Pieces(source(np.linspace(0, 1, RATE)), [Piece(5000, 10000, 5000), Piece(10000, 15000, 9000)]).read(5000, 13500)[0]
+        self.assertLess(float(np.abs(np.diff(crossed)).max()), 0.001)
+
+    def test_fades_of_its_own_lie_within_the_piece(self) -> None:
+        ones = source(np.ones(RATE))
+        out = Pieces(ones, [Piece(5000, 15000, 6000, 0.0, 2000, 4000), Piece(15000, 20000, 16000)]).read(0, 22000)[0]
+        self.assertFalse(out[:6001].any())
+        # A raised cosine: half of it is reached half way, and it is full where it ends.
+        self.assertAlmostEqual(float(out[7000]), 0.5, places=4)
+        self.assertAlmostEqual(float(out[14000]), 0.5, places=4)
+        np.testing.assert_allclose(out[8000:12000], 1.0, atol=1e-6)
+        # The next comes in over the short fade that all have: it is cut from this one now.
+        self.assertAlmostEqual(float(out[16000]), 1.0, places=4)
+        none = Pieces(ones, [Piece(5000, 15000, 6000, 0.0, 0, 0)]).read(0, 22000)[0]
+        np.testing.assert_array_equal(np.flatnonzero(none), np.arange(6000, 16000))
+
     def test_any_range_reads_the_same(self) -> None:
-        pieces = [Piece(1000 * k, 1000 * k + 1500, 900 * k + 3000) for k in range(1, 20)]
+        pieces = [Piece(1000 * k, 1000 * k + 1500, 900 * k + 3000, 0.0, 700 if k == 5 else None, 1500 if k == 7 else None) for k in range(1, 20)]
         for fill in ("nothing", "tail"):
             made = Pieces(source(self.noise), pieces, fill=fill)
             whole = made.read(0, made.frames)

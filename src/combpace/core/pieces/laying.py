@@ -27,12 +27,17 @@ LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """Frames [start, stop) of a source, laid with `start` on frame `at` of the result; level in dB."""
+    """Frames [start, stop) of a source, laid with `start` on frame `at` of the result; level in dB.
+
+    fade_in, fade_out: own fades within the piece, frames, at most its length; None: the short ones where it meets others.
+    """
 
     start: int
     stop: int
     at: int
     level_db: float = 0.0
+    fade_in: int | None = None
+    fade_out: int | None = None
 
     @property
     def frames(self) -> int:
@@ -41,9 +46,13 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class _Laid:
-    """A piece as it is heard: result frames [at - rise, end), fading in before `at` and out over the last `fall`; tail: frames after `stop`."""
+    """A piece as it is heard: result frames [at - lead, end), coming in over `rise` from there and going out over the last `fall`.
+
+    tail: frames after `stop`.
+    """
 
     piece: Piece
+    lead: int
     rise: int
     end: int
     fall: int
@@ -65,31 +74,38 @@ class Pieces:
         self.channels, self.sample_rate_hz = source.channels, source.sample_rate_hz
         self._fade = round(fade_s * self.sample_rate_hz)
         self._laid = self._meet(sorted(pieces, key=lambda piece: piece.at), fill, meeting)
-        self._starts = [one.piece.at - one.rise for one in self._laid]
-        self._longest = max((one.end - one.piece.at + one.rise for one in self._laid), default=0)
+        self._starts = [one.piece.at - one.lead for one in self._laid]
+        self._longest = max((one.end - one.piece.at + one.lead for one in self._laid), default=0)
         self.frames = max((one.end for one in self._laid), default=0)
         self._tails: dict[int, Samples] = {}
 
     def _meet(self, pieces: list[Piece], fill: str, meeting: str) -> list[_Laid]:
-        laid = []
+        laid: list[_Laid] = []
+        starting = {(piece.start, piece.at): piece for piece in pieces}
+        ended: dict[tuple[int, int], Piece] = {}
         for k, piece in enumerate(pieces):
             following = next((one.at for one in pieces[k + 1 :] if one.at > piece.at), None)
             end = piece.at + piece.frames
             tail = 0
             if following is not None and (following < end if meeting == "ends" else False):
                 end = following
-            elif fill == "tail" and (following is None or following > end):
+            elif fill == "tail" and piece.fade_out is None and (following is None or following > end):
                 longest = round(SILENT_DB / LEAST_FALL_DB * self.sample_rate_hz)
                 tail = min(longest, (following if following is not None else end + longest) - end)
                 end += tail
             # Pieces that follow each other in the source as they do here need no fade at all: nothing was cut there.
-            before = pieces[k - 1] if k else None
-            joined = before is not None and before.stop == piece.start and before.at + before.frames == piece.at and before.level_db == piece.level_db
-            after = next((one for one in pieces[k + 1 :] if one.at >= end), None)
-            goes_on = after is not None and after.start == piece.stop and after.at == end and tail == 0 and after.level_db == piece.level_db
-            rise = 0 if joined else min(self._fade, piece.start)
-            fall = 0 if goes_on else min(self._fade, end - piece.at)
-            laid.append(_Laid(piece, rise, end, fall, tail))
+            before, after = ended.get((piece.start, piece.at)), None
+            if end == piece.at + piece.frames:
+                ended[piece.stop, end] = piece
+                after = starting.get((piece.stop, end))
+            lead = 0 if before is not None and _goes_on(before, piece) else min(self._fade, piece.start)
+            fall = 0 if after is not None and _goes_on(piece, after) else min(self._fade, end - piece.at)
+            rise = lead
+            if piece.fade_in is not None:
+                lead, rise = 0, min(piece.fade_in, end - piece.at)
+            if piece.fade_out is not None:
+                fall = min(piece.fade_out, end - piece.at)
+            laid.append(_Laid(piece, lead, rise, end, fall, tail))
         return laid
 
     def read(self, start: int, stop: int) -> Samples:
@@ -97,7 +113,7 @@ class Pieces:
         first = bisect_right(self._starts, start - self._longest - 1)
         for k in range(max(0, first - 1), bisect_right(self._starts, stop)):
             one = self._laid[k]
-            lo, hi = max(start, one.piece.at - one.rise), min(stop, one.end)
+            lo, hi = max(start, one.piece.at - one.lead), min(stop, one.end)
             if hi > lo:
                 block[:, lo - start : hi - start] += self._sound(k, one, lo, hi)
         return block
@@ -119,12 +135,18 @@ class Pieces:
         made = made.copy()
         place = np.arange(lo, hi)
         gain = np.full(hi - lo, 10 ** (piece.level_db / 20.0))
-        if one.rise and lo < piece.at:
-            gain *= np.sin(0.5 * np.pi * np.clip((place - (piece.at - one.rise)) / one.rise, 0, 1)) ** 2
+        begins = piece.at - one.lead
+        if one.rise and lo < begins + one.rise:
+            gain *= np.sin(0.5 * np.pi * np.clip((place - begins) / one.rise, 0, 1)) ** 2
         if one.fall and hi > one.end - one.fall:
             gain *= np.sin(0.5 * np.pi * np.clip((one.end - place) / one.fall, 0, 1)) ** 2
         made *= gain.astype(np.float32)
         return made
+
+
+def _goes_on(one: Piece, after: Piece) -> bool:
+    """Whether nothing is heard of the cut between two pieces that follow each other here as they do in the source."""
+    return one.level_db == after.level_db and one.fade_out is None and after.fade_in is None
 
 
 def tail_of(source: Source, start: int, stop: int, frames: int) -> Samples:

@@ -221,6 +221,7 @@ class LaidPiece:
     """A piece: frames [start, stop) of the take's sound, laid on a musical place of the session, or on a moment of it; exactly one of the two.
 
     home      where the sentence laid it, as a moment was or a place is, so that a move by hand can be told; level in dB
+    fade_in_ms, fade_out_ms  its own fades, within it; None: as the sentence has them
     """
 
     start: int
@@ -229,6 +230,8 @@ class LaidPiece:
     session_s: float | None = None
     home: float | None = None
     level_db: float = 0.0
+    fade_in_ms: float | None = None
+    fade_out_ms: float | None = None
 
     def __post_init__(self) -> None:
         if (self.quarters is None) == (self.session_s is None):

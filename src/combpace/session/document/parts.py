@@ -66,7 +66,7 @@ def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:
 
 
 def pieces_part(made: TakePieces) -> dict[str, Any]:
-    rows = [[one.start, one.stop, one.quarters, one.session_s, one.home, one.level_db] for one in made.pieces]
+    rows = [[one.start, one.stop, one.quarters, one.session_s, one.home, one.level_db, one.fade_in_ms, one.fade_out_ms] for one in made.pieces]
     return {"sha": made.sha, "pieces": rows, "fade_ms": made.fade_ms, "fill": made.fill, "meeting": made.meeting}
 
 

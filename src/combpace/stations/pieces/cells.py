@@ -116,7 +116,7 @@ def _split(every: list[LaidPiece], line: TempoMap[Any], rate: int, edges: list[f
         for edge, frame in moments:
             cut = rest.start + frame - at
             if rest.start < cut < rest.stop:
-                made.append(replace(rest, stop=cut))
-                rest, at = replace(rest, start=cut, quarters=edge, session_s=None, home=None), frame
+                made.append(replace(rest, stop=cut, fade_out_ms=None))
+                rest, at = replace(rest, start=cut, quarters=edge, session_s=None, home=None, fade_in_ms=None), frame
         made.append(rest)
     return made

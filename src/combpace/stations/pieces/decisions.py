@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
@@ -23,7 +23,7 @@ from combpace.session.state import SessionState
 
 ONSETS, BARS, BEATS = "onsets", "bars", "beats"
 WHERE, BAR_PLACE = "where", "bar-place"
-MOST_PIECES = 5000
+MOST_PIECES, MOST_FADE_MS = 5000, 20_000.0
 
 
 class CutArgs(Args):
@@ -54,6 +54,16 @@ class PieceMoveArgs(PieceArgs):
 
 class PieceLevelArgs(PieceArgs):
     level_db: float = Field(ge=-60, le=24)
+
+
+Fade = Annotated[float, Field(ge=0, le=MOST_FADE_MS)] | Literal["all"] | None
+
+
+class PieceFadesArgs(PieceArgs):
+    """Each fade within the piece, ms; "all": as the sentence has them for all; None: as it is."""
+
+    fade_in_ms: Fade = None
+    fade_out_ms: Fade = None
 
 
 class CutHereArgs(Args):
@@ -185,6 +195,27 @@ def piece_level(state: SessionState, args: PieceLevelArgs) -> Change:
     return _changed(state, args.take, made, every, f"A piece is {args.level_db:+g} dB.", f"piece-level:{args.take}:{args.number}")
 
 
+@decision("piece-fades", PieceFadesArgs)
+def piece_fades(state: SessionState, args: PieceFadesArgs) -> Change:
+    """Let one piece come in and go out over fades of its own; a fade never reaches beyond the piece."""
+    made, rate = _made(state, args.take), state.rows[args.take].sample_rate_hz or 48_000
+    piece = _one(made, args.number)
+    length_ms = 1000.0 * (piece.stop - piece.start) / rate
+    into, out = _fade(args.fade_in_ms, piece.fade_in_ms), _fade(args.fade_out_ms, piece.fade_out_ms)
+    if max(into or 0.0, out or 0.0) > length_ms + 0.5:
+        raise ParameterError(f"The piece is {length_ms:.0f} ms long, so a fade of it is no longer. Nothing was changed.")
+    new = replace(piece, fade_in_ms=into, fade_out_ms=out)
+    every = [new if k == args.number else one for k, one in enumerate(made.pieces)]
+    said = [f"{what} over {ms:g} ms" for what, ms in (("comes in", into), ("goes out", out)) if ms is not None]
+    note = f"A piece {' and '.join(said)}." if said else f"A piece has the fades of {made.fade_ms:g} ms that all have."
+    return _changed(state, args.take, made, every, note)
+
+
+def _fade(said: Fade, known: float | None) -> float | None:
+    """A fade after what was said of it, ms; None: as all."""
+    return known if said is None else None if said == "all" else float(said)
+
+
 @decision("piece-silence", PieceArgs)
 def piece_silence(state: SessionState, args: PieceArgs) -> Change:
     """Take one piece away: nothing sounds there."""
@@ -212,8 +243,8 @@ def cut_here(state: SessionState, args: CutHereArgs) -> Change:
         raise ParameterError("That is too near to the end of the piece. Nothing was changed.")
     at = (laid[number].at + cut - piece.start) / rate
     free = piece.quarters is None
-    second = replace(piece, start=int(cut), quarters=None if free else line.place(at), session_s=at if free else None, home=None)
-    every = [*made.pieces[:number], replace(piece, stop=int(cut)), second, *made.pieces[number + 1 :]]
+    second = replace(piece, start=int(cut), quarters=None if free else line.place(at), session_s=at if free else None, home=None, fade_in_ms=None)
+    every = [*made.pieces[:number], replace(piece, stop=int(cut), fade_out_ms=None), second, *made.pieces[number + 1 :]]
     return _changed(state, args.take, made, every, f"Cut at {words.place(line, line.place(at))}.")
 
 
@@ -225,7 +256,7 @@ def piece_join(state: SessionState, args: PieceArgs) -> Change:
     following = next((k for k, one in enumerate(made.pieces) if one.start == piece.stop), None)
     if following is None:
         raise ParameterError("What follows this piece in its take is not there, so there is nothing to join it with. Nothing was changed.")
-    joined = replace(piece, stop=made.pieces[following].stop)
+    joined = replace(piece, stop=made.pieces[following].stop, fade_out_ms=made.pieces[following].fade_out_ms)
     every = [joined if k == args.number else one for k, one in enumerate(made.pieces) if k != following]
     return _changed(state, args.take, made, every, "Two pieces are one again.")
 

@@ -116,6 +116,13 @@ export const pieces = {
     head.textContent = `A piece on ${placeWords(desk.state.map, piece.q)}`;
     text.textContent = `${Math.round(1000 * (piece.stop - piece.start))} ms long${piece.off ? `, moved by ${signed(piece.off)} ms` : ""}${piece.db ? `, ${signed(piece.db)} dB` : ""}.`;
     row.append(field("level, dB", String(piece.db), "w4", (value) => { const db = Number(value.replace(",", ".").replace("−", "-")); if (Number.isFinite(db)) desk.act("piece-level", { take: desk.state.focus, number: piece.number, level_db: db }); }));
+    /** @param {string} text @param {number | null} known @param {"fade_in_ms" | "fade_out_ms"} which */
+    const fade = (text, known, which) => field(text, known === null ? "as all" : String(known), "w4", (value) => {
+      const ms = /^(as )?all$/i.test(value) ? "all" : Number(value.replace(",", "."));
+      if (ms !== "all" && !Number.isFinite(ms)) { desk.words.note(`“${value}” is no number of ms; write 40, or “as all” for the fades of the sentence.`, true); return; }
+      desk.act("piece-fades", { take: desk.state.focus, number: piece.number, [which]: ms });
+    });
+    row.append(fade("comes in over, ms", piece.fadeIn, "fade_in_ms"), fade("goes out over, ms", piece.fadeOut, "fade_out_ms"));
     row.append(field(`stutter its first ${desk.state.view.grid}, times`, "", "w3", (value) => times(desk, value, (count) => {
       const bar = desk.state.picture.bars.find((/** @type {any} */ one) => piece.q >= one.q - 1e-6 && piece.q < one.q + one.len - 1e-6), places = bar ? gridPlaces(desk.state.view.grid, bar.len, bar.len / bar.beats) : [0, 1];
       cells(desk, piece.q, piece.q + (places[1] ?? 1) - places[0], { what: "repeat", times: count });

@@ -4,7 +4,7 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, lowerBound, makeComb, mostTop, top
 import { gridPlaces, placeWords, signed } from "./map.js";
 import { colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
-/** @typedef {{number: number, start: number, stop: number, at: number, q: number, off: number | null, db: number}} Piece */
+/** @typedef {{number: number, start: number, stop: number, at: number, q: number, off: number | null, db: number, fadeIn: number | null, fadeOut: number | null}} Piece */
 
 // A pointer that moved so little has chosen, not pulled.
 const DRAG_PX = 3;
@@ -125,7 +125,30 @@ export function mountPieces(box, host, how) {
     if (from === piece.at) { g.moveTo(a + 0.5, y + 3); g.lineTo(a + 3.5, y + 6.5); g.lineTo(a + 0.5, y + 10); g.lineTo(a + 0.5, y + tall - 5); }
     if (to === piece.at + piece.stop - piece.start) { g.moveTo(b, y + 3); g.lineTo(b, y + tall - 5); }
     g.stroke();
+    drawFades(g, c, (time) => comb.xOf(map.toQuarters(time), bar), { a, b, y, tall }, piece);
     if (piece.off !== null && Math.abs(piece.off) >= 0.05 && from === piece.at) { g.fillStyle = c.field; g.fillRect(a, y + 3, 3, tall - 8); }
+  }
+
+  /** Its own fades: the paper is worn away above a slant. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {(time: number) => number} xAt @param {{a: number, b: number, y: number, tall: number}} box @param {Piece} piece */
+  function drawFades(g, c, xAt, { a, b, y, tall }, piece) {
+    const end = piece.at + piece.stop - piece.start;
+    for (const [low, high] of [piece.fadeIn ? [piece.at, piece.at + piece.fadeIn / 1000] : [], piece.fadeOut ? [end, end - piece.fadeOut / 1000] : []]) {
+      if (low === undefined || high === undefined) continue;
+      g.save();
+      g.beginPath();
+      g.rect(a - 1, y + 2, b - a + 2, tall - 6);
+      g.clip();
+      g.beginPath();
+      g.moveTo(xAt(low), y + tall - 5);
+      g.lineTo(xAt(high), y + 3);
+      g.stroke();
+      g.lineTo(xAt(low), y + 3);
+      g.closePath();
+      g.globalAlpha = 0.8;
+      g.fillStyle = c.ground;
+      g.fill();
+      g.restore();
+    }
   }
 
   /** @param {PointerEvent | MouseEvent} event */
