@@ -48,6 +48,13 @@ class PiecesTest(PlaceTest):
             whole = opened.read(0, opened.frames)[0]
         np.testing.assert_array_equal(self.sound()[: len(whole) - 300], whole[: len(whole) - 300])
 
+    def test_what_lies_before_the_first_line_of_a_grid_keeps_its_distance(self) -> None:
+        self.cut(at="beats", lay="1/4")
+        first, second = pieces.laid(self.seen(), self.take)[:2]
+        self.assertGreater(second.start, 220)
+        self.assertEqual(first.start, 0)
+        self.assertAlmostEqual((second.at - first.at) / 44100, (second.start - first.start) / 44100, delta=1e-4)
+
     def test_stored_not_derived_and_keeping_their_bar(self) -> None:
         self.cut()
         before = self.seen().document.pieces[self.take]

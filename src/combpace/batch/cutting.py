@@ -89,7 +89,7 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
         if len(cuts) - 1 > MOST_PIECES:
             raise ParameterError(f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was written.")
         spans = list(itertools.pairwise(cuts))
-        pieces, zero = _laid(spans, source.sample_rate_hz, pace, said, said.at == ONSETS and len(spans) > 1 and has_lead(times))
+        pieces, zero = _laid(spans, source.sample_rate_hz, pace, said, len(spans) > 1 and has_lead(times))
         if not to_file:
             return _one_by_one(path, out, source, spans, pieces, zero, on_progress)
         if not out.parent.is_dir():

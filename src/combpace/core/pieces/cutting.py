@@ -32,7 +32,7 @@ def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArra
 
 
 def has_lead(times_s: FloatArray) -> bool:
-    """Whether something lies before the first of these onsets that is a piece of its own; else the first piece is the first onset's."""
+    """Whether something lies before the first of these cuts that is a piece of its own; else the first piece is the first cut's."""
     return len(times_s) > 0 and float(np.min(times_s)) >= CLOSEST_S
 
 

@@ -107,8 +107,8 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
         goal = own.copy()
         if args.lay != BAR_PLACE:
             goal = np.asarray(parse_grid(args.lay).nearest(Quarters(own), line))
-            # What lies before the first onset is no stroke: it keeps its distance to it.
-            first = 1 if args.at == ONSETS and len(own) > 1 and has_lead(times) else 0
+            # What lies before the first onset, or line of the grid, belongs to it: it keeps its distance.
+            first = 1 if len(own) > 1 and has_lead(times) else 0
             goal[first:] = places_apart(own[first:], goal[first:])
             if first:
                 goal[0] = line.place(line.second(float(goal[1])) - starts[1])

@@ -13,8 +13,9 @@ from starlette.concurrency import run_in_threadpool
 from combpace.core.errors import MediaError
 from combpace.drawing import picture, weave
 from combpace.session import decisions
-from combpace.session.foresight import foreseen
-from combpace.session.state import led_by, session_state
+from combpace.session.decisions import Change
+from combpace.session.foresight import as_if, foreseen
+from combpace.session.state import SessionState, led_by, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
 from combpace.stations.bars.map_in import read_file
@@ -54,11 +55,25 @@ async def map_file(session_id: str, request: Request, folder: Folder, name: str 
 
 @router.post("/foresee/{name}")
 def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
-    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep"}."""
-    found = foreseen(*decisions.considered(folder, session_id, name, body.version, body.args))
+    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep", "pieces"}; pieces: of takes that it cuts."""
+    state, change = decisions.considered(folder, session_id, name, body.version, body.args)
+    found = foreseen(state, change)
     lines = None if found.lines is None else {"first": found.lines[0], "last": found.lines[1], "ms": round(found.lines[2], 3)}
     takes = [{"name": take, "ms": round(ms, 3)} for take, ms in found.takes]
-    return {"note": found.note, "sentence": found.sentence, "lines": lines, "takes": takes, "keep": list(found.keep)}
+    return {
+        "note": found.note,
+        "sentence": found.sentence,
+        "lines": lines,
+        "takes": takes,
+        "keep": list(found.keep),
+        "pieces": _pieces(state, change),
+    }
+
+
+def _pieces(state: SessionState, change: Change) -> dict[str, list[dict[str, Any]]]:
+    cut = [name.removeprefix("pieces:") for name, part in change.parts.items() if name.startswith("pieces:") and part is not None]
+    after = as_if(state, change.parts) if cut else state
+    return {take_id: picture.piece_rows(after, take_id) for take_id in cut}
 
 
 @router.get("/look")

@@ -20,7 +20,44 @@ function silence(desk) {
   if (piece) desk.act("piece-silence", { take: desk.state.focus, number: piece.number }, () => desk.store.select(null));
 }
 
-/** The sentence is taken. @param {any} desk */
+/** The pieces that the sentence would make, until it is kept or dropped. @type {{take: string, version: number, pieces: import("../views/pieces.js").Piece[]} | null} */
+let wouldBe = null;
+
+/** Those that are shown now; null: no preview. @param {any} desk */
+const previewed = ({ state }) => (wouldBe && wouldBe.take === state.focus && wouldBe.version === state.picture.version ? wouldBe.pieces : null);
+
+/** @param {any} desk */
+function dropPreview(desk) {
+  if (!previewed(desk)) return false;
+  wouldBe = null;
+  desk.words.say("The preview is gone; nothing was changed.");
+  desk.pictures.view()?.draw();
+  return true;
+}
+
+/** What the sentence asks for; null where it cannot be read, and then that is said. @param {any} desk @param {HTMLFormElement} form */
+function asked(desk, form) {
+  const data = new FormData(form), number = (/** @type {string} */ name) => Number(String(data.get(name)).replace(",", "."));
+  const args = { take: form.dataset.take ?? "", at: data.get("at"), stronger: number("stronger"), lay: data.get("lay"), fill: data.get("fill"), meeting: data.get("meeting"), fade_ms: number("fade_ms") };
+  if ([args.stronger, args.fade_ms].every(Number.isFinite)) return args;
+  desk.words.note("Write numbers: the least strength from 0 to 1, fades in ms.", true);
+  return null;
+}
+
+/** Draw what the sentence would make. @param {any} desk @param {HTMLFormElement} form */
+async function preview(desk, form) {
+  const args = asked(desk, form), version = desk.state.picture.version;
+  if (!args) return;
+  try {
+    const found = await send(`/api/sessions/${desk.session}/foresee/cut-and-lay`, { version, args });
+    if (version !== desk.state.picture.version || JSON.stringify(asked(desk, form)) !== JSON.stringify(args)) return;
+    wouldBe = { take: args.take, version, pieces: found.pieces[args.take] ?? [] };
+    desk.words.say(`Preview: ${found.note} “Cut and lay” keeps it, Esc drops it.`);
+    desk.pictures.view()?.draw();
+  } catch (error) { if (/** @type {any} */ (error).status !== 409) desk.words.trouble(error); }
+}
+
+/** The sentence is previewed as it is changed, and taken. @param {any} desk */
 function wire(desk) {
   if (desk.piecesWired) return;
   desk.piecesWired = true;
@@ -28,10 +65,13 @@ function wire(desk) {
     const form = event.target;
     if (!(form instanceof HTMLFormElement) || form.id !== "pieces-form") return;
     event.preventDefault();
-    const data = new FormData(form), number = (/** @type {string} */ name) => Number(String(data.get(name)).replace(",", "."));
-    const args = { take: form.dataset.take, at: data.get("at"), stronger: number("stronger"), lay: data.get("lay"), fill: data.get("fill"), meeting: data.get("meeting"), fade_ms: number("fade_ms") };
-    if (![args.stronger, args.fade_ms].every(Number.isFinite)) { desk.words.note("Write numbers: the least strength from 0 to 1, fades in ms.", true); return; }
-    desk.act("cut-and-lay", args, () => desk.store.sound({ fitted: true }));
+    const args = asked(desk, form);
+    wouldBe = null;
+    if (args) desk.act("cut-and-lay", args, () => desk.store.sound({ fitted: true }));
+  });
+  document.addEventListener("change", (event) => {
+    const part = event.target instanceof Element && !event.target.matches("[data-focus-choice]") ? /** @type {HTMLFormElement | null} */ (event.target.closest("#pieces-form")) : null;
+    if (part) preview(desk, part);
   });
   document.addEventListener("click", (event) => {
     const keep = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-keep-pieces]")) : null;
@@ -91,7 +131,7 @@ function chosenBars(desk, selection, { head, text, button, row }) {
 /** @type {import("./station.js").StationView} */
 export const pieces = {
   ...plain, id: "pieces", key: 6, fitted: true,
-  mount: (desk, box) => mountPieces(box, desk.host, { move: (piece, q, free) => move(desk, piece, q, free) }),
+  mount: (desk, box) => mountPieces(box, desk.host, { move: (piece, q, free) => move(desk, piece, q, free), previewed: () => previewed(desk), dropPreview: () => dropPreview(desk) }),
   tools: (desk) => [...gridTools(desk), ...leadInTool(desk), legend("<span>a notch is a cut, ground is silence</span>")],
   marksOf: ({ state }) => state.focus,
   commands: [

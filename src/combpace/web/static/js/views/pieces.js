@@ -23,7 +23,7 @@ export function farthest(pieces, bar) {
   return most;
 }
 
-/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host @param {{move: (piece: Piece, q: number, free: boolean) => void}} how */
+/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host @param {{move: (piece: Piece, q: number, free: boolean) => void, previewed: () => Piece[] | null, dropPreview: () => boolean}} how */
 export function mountPieces(box, host, how) {
   const canvas = document.createElement("canvas");
   canvas.tabIndex = 0;
@@ -47,7 +47,7 @@ export function mountPieces(box, host, how) {
   function draw() {
     const { g, width, height } = prepared(canvas), c = colours(), map = state.map, shown = take();
     if (!map || !shown || !bars().length) return;
-    const comb = geometry(), all = [...pieces()].sort((a, b) => a.at - b.at);
+    const comb = geometry(), all = [...(how.previewed() ?? pieces())].sort((a, b) => a.at - b.at);
     g.save();
     g.beginPath();
     g.rect(0, HEAD_PX, width, height - HEAD_PX);
@@ -107,7 +107,7 @@ export function mountPieces(box, host, how) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {{y: number, tall: number, map: any, shown: any, gain: number}} row @param {Piece} piece @param {number} from @param {number} to */
   function drawPiece(g, c, comb, bar, { y, tall, map, shown, gain }, piece, from, to) {
-    const a = comb.xOf(map.toQuarters(from), bar), b = comb.xOf(map.toQuarters(to), bar), chosen = state.selection?.kind === "piece" && state.selection.number === piece.number;
+    const a = comb.xOf(map.toQuarters(from), bar), b = comb.xOf(map.toQuarters(to), bar), chosen = !how.previewed() && state.selection?.kind === "piece" && state.selection.number === piece.number;
     // Where two overlap both show through.
     g.fillStyle = chosen ? c.chosen : c.panel;
     g.globalAlpha = 0.8;
@@ -119,12 +119,15 @@ export function mountPieces(box, host, how) {
     g.globalAlpha = 1;
     g.strokeStyle = chosen ? c.ink : c.quiet;
     g.lineWidth = chosen ? 2 : 1;
+    // Not kept yet: its edge is dashed.
+    g.setLineDash(how.previewed() ? [5, 4] : []);
     g.beginPath();
     // A cut edge is notched, as paper is; an edge beyond the row is none.
     for (const edge of [y + 3, y + tall - 5]) { g.moveTo(a, edge); g.lineTo(b, edge); }
     if (from === piece.at) { g.moveTo(a + 0.5, y + 3); g.lineTo(a + 3.5, y + 6.5); g.lineTo(a + 0.5, y + 10); g.lineTo(a + 0.5, y + tall - 5); }
     if (to === piece.at + piece.stop - piece.start) { g.moveTo(b, y + 3); g.lineTo(b, y + tall - 5); }
     g.stroke();
+    g.setLineDash([]);
     drawFades(g, c, (time) => comb.xOf(map.toQuarters(time), bar), { a, b, y, tall }, piece);
     if (piece.off !== null && Math.abs(piece.off) >= 0.05 && from === piece.at) { g.fillStyle = c.field; g.fillRect(a, y + 3, 3, tall - 8); }
   }
@@ -159,7 +162,7 @@ export function mountPieces(box, host, how) {
     const comb = geometry(), row = comb.rowAt(where.y);
     if (row < 0 || !state.map) return null;
     const bar = bars()[row], q = comb.qOf(where.x, bar);
-    return { bar, q, time: state.map.toSeconds(q), piece: pieceAt(pieces(), state.map.toSeconds(q)) };
+    return { bar, q, time: state.map.toSeconds(q), piece: how.previewed() ? null : pieceAt(pieces(), state.map.toSeconds(q)) };
   }
 
   /** @param {PointerEvent} event */
@@ -217,7 +220,7 @@ export function mountPieces(box, host, how) {
   canvas.addEventListener("wheel", wheel, { passive: false });
   return {
     draw: ask,
-    cancel() { const was = drag !== null; drag = null; ask(); return was; },
+    cancel() { const was = drag !== null; drag = null; ask(); return was || how.dropPreview(); },
     /** @param {number} index */
     show(index) {
       const row = bars().findIndex((bar) => bar.i === index);
@@ -226,6 +229,8 @@ export function mountPieces(box, host, how) {
     },
     inSight() { const comb = geometry(); return [comb.first, Math.max(comb.first, comb.last)]; },
     destroy() { ask.cancel(); canvas.remove(); },
+    /** The pieces that are drawn: those previewed, or those that are; for tests. */
+    drawn: () => how.previewed() ?? pieces(),
     /** Client pixels of a place in its row, for tests. @param {number} q @param {number} index */
     pixelOf(q, index) {
       const row = bars().findIndex((bar) => bar.i === index), comb = geometry(), frame = canvas.getBoundingClientRect();
