@@ -144,6 +144,18 @@ class TailTest(unittest.TestCase):
         out = np.abs(made.read(0, 14000)[0])
         self.assertGreater(float(out[13000:13600].max()), 0.05)
 
+    def test_the_rise_of_the_next_attack_is_not_heard_in_it(self) -> None:
+        # A cut may lie some ms behind where the next attack begins to rise; that was repeated at every grain.
+        t = np.arange(RATE) / RATE
+        tone = 0.3 * np.sin(2 * np.pi * 330 * t) * 10 ** (-20 * t / 20)
+        late = tone.copy()
+        late[RATE // 2 - 100 :] += np.random.default_rng(3).standard_normal(RATE - RATE // 2 + 100) * 0.3
+        made = Pieces(source(late), [Piece(0, RATE // 2, 0)], fill="tail")
+        tail = made.read(RATE // 2 + 10, RATE)[0].astype(float)
+        steepest = float(np.abs(np.diff(tone, 2)).max())
+        self.assertGreater(float(np.abs(tail[:2000]).max()), 0.05)
+        self.assertLess(float(np.abs(np.diff(tail, 2)).max()), 2 * steepest)
+
 
 if __name__ == "__main__":
     unittest.main()

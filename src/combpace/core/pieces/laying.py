@@ -20,7 +20,7 @@ FADE_S = 0.005
 MOST_FADE_S = 0.5
 FILLS, MEETINGS = ("nothing", "tail"), ("ends", "rings")
 # A tail is made of the last stretch of this length before a piece ends, again and again; and falls at the rate it fell over this. Seconds.
-GRAIN_S, FALL_OVER_S = 0.060, 0.150
+GRAIN_S, FALL_OVER_S, TAIL_OVER_S = 0.060, 0.150, 0.008
 # A tail falls by at least so much a second, so that it ends; and is over so far below its piece's end. dB.
 LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
 
@@ -122,18 +122,20 @@ class Pieces:
         """Result frames [lo, hi) of one piece."""
         piece = one.piece
         body = piece.at + piece.frames
-        made = (
-            self._source.read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
-            if lo < body
-            else np.zeros((self.channels, 0), np.float32)
-        )
-        if hi > body and one.tail:
+        place = np.arange(lo, hi)
+        made = np.zeros((self.channels, hi - lo), np.float32)
+        if lo < body:
+            made[:, : min(hi, body) - lo] = self._source.read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
+        # The very end of a piece may hold the first rise of the next attack: a tail begins before it, and comes in while that end goes out.
+        over = min(round(TAIL_OVER_S * self.sample_rate_hz), piece.frames // 2)
+        if one.tail and hi > body - over:
             tail = self._tails.get(number)
             if tail is None:
-                tail = self._tails[number] = tail_of(self._source, piece.start, piece.stop, one.tail)
-            made = np.concatenate([made, tail[:, max(0, lo - body) : hi - body]], axis=1)
-        made = made.copy()
-        place = np.arange(lo, hi)
+                tail = self._tails[number] = tail_of(self._source, piece.start, piece.stop - over, over + one.tail)
+            share = (np.sin(0.5 * np.pi * np.clip((place - (body - over)) / max(1, over), 0, 1)) ** 2).astype(np.float32)
+            heard = max(0, body - over - lo)
+            made *= 1.0 - share
+            made[:, heard:] += share[heard:] * tail[:, max(0, lo - body + over) : hi - body + over]
         gain = np.full(hi - lo, 10 ** (piece.level_db / 20.0))
         begins = piece.at - one.lead
         if one.rise and lo < begins + one.rise:
