@@ -73,6 +73,10 @@ function wire(desk) {
     const part = event.target instanceof Element && !event.target.matches("[data-focus-choice]") ? /** @type {HTMLFormElement | null} */ (event.target.closest("#pieces-form")) : null;
     if (part) preview(desk, part);
   });
+  // A field keeps Escape for itself; the preview that it made goes with it.
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "Escape" && event.target instanceof Element && event.target.closest("#pieces-form")) dropPreview(desk);
+  });
   document.addEventListener("click", (event) => {
     const keep = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-keep-pieces]")) : null;
     if (keep) send(`/api/sessions/${desk.session}/keep-pieces`, { take: keep.dataset.keepPieces, version: desk.state.picture.version }).catch(desk.words.trouble);
