@@ -367,6 +367,14 @@ class ViewsTest(BrowserTest):
         count = self.look("combpace.state.picture.pieces.length")
         self.page.keyboard.press("Delete")
         self.page.wait_for_function(f"combpace.state.picture.pieces.length === {count - 1}")
+        # Takes and Hand-off say how it sounds.
+        self.idle()
+        take = self.look("combpace.state.focus")
+        self.go("1", "takes")
+        self.assertEqual(self.page.locator(f'[data-take-state="{take}"]').inner_text(), "in pieces")
+        self.go("7", "hand-off")
+        self.assertEqual(self.page.locator("#handoff small", has_text="in pieces").count(), 1)
+        self.go("6", "pieces")
         for _ in range(5):
             self.idle()
             self.page.keyboard.press("Control+z")
