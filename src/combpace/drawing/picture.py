@@ -56,6 +56,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "lead": lead.id if lead else None,
         "focus": focus,
         "takes": [take_facts(seen, take.id) for take in document.takes],
+        "arrivals": [arrival_facts(seen, take.id) for take in document.arrivals],
         "parts": [notes.facts(seen, part) for part in document.notes],
         "map": None,
         "bars": [],
@@ -118,7 +119,17 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "pieces": pieces.key_of(seen, take_id) if pieces.in_pieces(seen, take_id) else None,
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
+        "arrival": take.arrival,
     }
+
+
+def arrival_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+    """What a page knows of an arrival; fit: the key of its sound in session time, None while there is no map that it could follow."""
+    try:
+        key = fits.take_fit(seen, take_id).key if seen.session_map() is not None else None
+    except CombPaceError:
+        key = None
+    return {**take_facts(seen, take_id), "fit": key, "keeps": seen.document.take(take_id).keeps}
 
 
 def raw_tempo(seen: SessionState) -> list[list[float]]:

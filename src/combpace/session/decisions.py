@@ -82,6 +82,7 @@ class Change:
     note     what was done and what it moved, a sentence
     gesture  changes of one gesture within a second are one step of undo
     jobs     work that begins with it; takes: rows that come with it; muted: takes that fall silent with it
+    dropped  arrivals that go with it: all others stay, whatever is decided about takes
     """
 
     parts: Mapping[str, Any]
@@ -90,6 +91,7 @@ class Change:
     jobs: tuple[Job, ...] = ()
     takes: tuple[NewTake, ...] = ()
     muted: tuple[str, ...] = field(default=())
+    dropped: tuple[str, ...] = field(default=())
 
 
 AnyArgs = TypeVar("AnyArgs", bound=Args)
@@ -210,6 +212,9 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
     """Keep a change. Raises StaleError where another page was quicker: then nothing of it is kept."""
     folder, session_id, opened = state.folder, state.opened.row.id, state.opened
     changes = dict(change.parts)
+    if "takes" in changes:
+        there = {*change.dropped, *(entry["id"] for entry in changes["takes"])}
+        changes["takes"] = [*changes["takes"], *forms.takes_part(tuple(one for one in state.document.arrivals if one.id not in there))]
     if opened.revision.format < FORMAT:
         # A document of an older form is written whole in the new one.
         changes = {**upgraded(opened.revision.parts, opened.revision.format), **changes}

@@ -22,7 +22,7 @@ from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 from combpace.core.tempo.following import as_long_as, cut_at, pace_again, rounds_of
 from combpace.core.tempo.loops import loop_bars
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.media.decode import FileSource
 from combpace.session.data_folder import DataFolder
 from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, TakePegs, default_rule
@@ -32,6 +32,8 @@ from combpace.store import rows
 from combpace.store.models import TakeRow
 
 STRETCH_VERSION = 9
+# What ends so little after a bar line, quarters, ends on it.
+ROUNDING_QUARTERS = 0.02
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,9 +74,12 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     pegs = seen.document.pegs.get(timing, TakePegs())
     marks, length = _without(marks_of(seen, timing), pegs.rides), seen.duration_s(timing)
     end_s = None
-    if entry.comes_round and entry.role != "lead" and entry.pace == "own":
+    if entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
         marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
-    made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs)
+    if entry.arrival and entry.keeps == "time":
+        made = _as_it_is(seen, entry, length)
+    else:
+        made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs)
     if end_s is not None:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
@@ -103,14 +108,33 @@ def _again(
         return marks, pace, length_s, None
     line, start, size = seen.need_map(), pace.place(0.0), pace.place(length_s) - pace.place(0.0)
     rounds, end_s = entry.times, None
-    if entry.until_bar is not None:
-        end = line.bar_line(bar_index(entry.until_bar))
+    until = last_bar(seen, entry) if entry.arrival else entry.until_bar
+    if until is not None:
+        end = line.bar_line(bar_index(until))
         if end <= start + 1e-6:
             return marks, pace, length_s, None
         rounds, end_s = min(MOST_TIMES, int(np.ceil((end - start) / size - 1e-6))), line.second(end)
     times = np.concatenate([np.asarray(marks.times) + turn * length_s for turn in range(rounds)])
     strength, sure = np.tile(marks.strength, rounds), np.tile(marks.confidence, rounds)
     return Onsets(take_times(times), strength, sure), pace_again(pace, length_s, rounds), rounds * length_s, end_s
+
+
+def last_bar(seen: SessionState, entry: TakeEntry) -> int:
+    """The bar number before whose line an arrival ends: that of the session's end, but never before it was heard once."""
+    line, pace, length_s = seen.need_map(), seen.own_pace(entry.id), seen.duration_s(entry.id)
+    first = bar_index(entry.first_bar)
+    once = line.bar_line(first) + (pace.place(length_s) - pace.place(0.0) if pace else 0.0)
+    end = max(once, line.place(seen.end_s()))
+    # A take that ends a hair after a line does not open another bar.
+    return bar_number(max(first, line.bar_of(end - ROUNDING_QUARTERS)) + 1)
+
+
+def _as_it_is(seen: SessionState, entry: TakeEntry, length_s: float) -> Fit:
+    """An arrival that stays as it is: again and again from bar 1 to the session's end, at its own speed."""
+    start = seen.need_map().second(0.0)
+    rounds = max(1, min(MOST_TIMES, int(np.ceil((seen.end_s() - start) / length_s))))
+    time_map = TimeMap(np.array([0.0, rounds * length_s]), np.array([start, start + rounds * length_s]))
+    return Fit((), time_map, take_times([]), ())
 
 
 def _whole_bars(seen: SessionState, entry: TakeEntry, pace: TempoMap[TakeTimes], length_s: float) -> bool:

@@ -24,7 +24,7 @@ from combpace.session.decisions import ALONG, Change
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT, TakeEntry
 from combpace.session.document.upgrades import upgraded
-from combpace.session.state import SessionState
+from combpace.session.state import SessionState, as_known
 
 # What moves by less is not heard as moved, and not said.
 SAID_S = 0.00005
@@ -125,7 +125,7 @@ def as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:
     merged = {**upgraded(opened.revision.parts, opened.revision.format), **parts}
     document = forms.read({name: value for name, value in merged.items() if value is not None}, FORMAT)
     revision = replace(opened.revision, id=-next(_numbers))
-    return replace(state, opened=replace(opened, revision=revision, document=document))
+    return replace(state, opened=replace(opened, revision=revision, document=as_known(document, state.rows, state.folder)))
 
 
 def with_what_holds(state: SessionState, change: Change) -> Change:

@@ -21,6 +21,7 @@ from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
 from combpace.session.analysis_store import TakeAnalysis
+from combpace.session.arrivals import with_arrivals
 from combpace.session.data_folder import DataFolder, Opened
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
@@ -209,7 +210,12 @@ def session_state(folder: DataFolder, session_id: str, revision_id: int | None =
     """Everything about a session in its newest state, or as it was at a revision."""
     opened = folder.open(session_id, revision_id)
     rows = folder.take_rows(session_id)
-    return SessionState(replace(opened, document=_led(opened.document, rows)), rows, folder)
+    return SessionState(replace(opened, document=as_known(opened.document, rows, folder)), rows, folder)
+
+
+def as_known(document: Document, rows: Mapping[str, TakeRow], folder: DataFolder) -> Document:
+    """A document with what is known of its takes: which of them leads, which are arrivals."""
+    return with_arrivals(_led(document, rows), rows, folder)
 
 
 def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
@@ -235,12 +241,13 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
         return state
     if entry.pace != "own":
         raise ParameterError(f"{entry.name} shares the lead's pace, so its bars are the lead's. Nothing was changed; give it its own in Takes first.")
+    everything = (*state.document.takes, *state.document.arrivals)
     takes = tuple(
-        replace(take, role="lead", pace="lead", first_bar=1) if take.id == take_id else replace(take, role="follower")
-        for take in state.document.takes
+        replace(take, role="lead", pace="lead", first_bar=1, arrival=False) if take.id == take_id else replace(take, role="follower")
+        for take in everything
     )
-    document = replace(state.document, takes=takes, map=MapPart(kind="own", limit_ms=state.document.map.limit_ms))
-    number = next(k for k, take in enumerate(state.document.takes) if take.id == take_id)
+    document = replace(state.document, takes=takes, arrivals=(), map=MapPart(kind="own", limit_ms=state.document.map.limit_ms))
+    number = next(k for k, take in enumerate(everything) if take.id == take_id)
     # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
     revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
     return replace(state, opened=replace(state.opened, revision=revision, document=document))

@@ -41,7 +41,9 @@ def focus_of(state: SessionState, wanted: str | None, here: Station) -> str | No
 def seen_by(state: SessionState, here: Station, of: str | None) -> SessionState:
     """What a station shows: the session, or in one that corrects bars the session as if a take with a pace of its own led it."""
     return (
-        led_by(state, of) if here.of_take and of is not None and any(take.id == of and take.pace == "own" for take in state.document.takes) else state
+        led_by(state, of)
+        if here.of_take and of is not None and any(take.id == of and take.pace == "own" for take in (*state.document.takes, *state.document.arrivals))
+        else state
     )
 
 

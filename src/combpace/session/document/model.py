@@ -39,6 +39,7 @@ class TakeEntry:
     times   how often a loop that follows the session at its own pace is heard; until_bar: the bar before whose line it ends instead, or None
     keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and those with a pace of their own keep
             their bar, all others their time
+    arrival it came into a session that had takes already, and was not kept by hand yet: see `session.arrivals`
     """
 
     id: str
@@ -52,10 +53,11 @@ class TakeEntry:
     keeps: str = ""
     times: int = 1
     until_bar: int | None = None
+    arrival: bool = False
 
     @property
     def comes_round(self) -> bool:
-        return self.times > 1 or self.until_bar is not None
+        return self.times > 1 or self.until_bar is not None or self.arrival
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
@@ -264,6 +266,8 @@ class Document:
 
     notes    parts: what came in as MIDI files
     pieces   takes that sound in pieces, by their ids
+    arrivals loops that are heard before they are kept; they are no takes yet (`session.arrivals`)
+    arriving what arrivals do: "follow" the map, or "stay" as they are
     refused  names of takes, in order and with "+" between, whose proposal as a bundle was refused for good
     """
 
@@ -276,6 +280,8 @@ class Document:
     refused: tuple[str, ...] = ()
     notes: tuple[PartEntry, ...] = ()
     pieces: Mapping[str, TakePieces] = field(default_factory=dict)
+    arrivals: tuple[TakeEntry, ...] = ()
+    arriving: str = "follow"
 
     @property
     def lead(self) -> TakeEntry | None:
@@ -288,7 +294,7 @@ class Document:
         raise ParameterError("This part is no longer in the session; nothing was changed.")
 
     def take(self, take_id: str) -> TakeEntry:
-        for take in self.takes:
+        for take in (*self.takes, *self.arrivals):
             if take.id == take_id:
                 return take
         raise ParameterError("This take is no longer in the session; nothing was changed.")
@@ -296,6 +302,8 @@ class Document:
     def bundle_of(self, take_id: str) -> tuple[TakeEntry, ...]:
         """The take and all that share its timing, in the session's order."""
         take = self.take(take_id)
+        if take in self.arrivals:
+            return (take,)
         return tuple(other for other in self.takes if other.id == take_id or (take.bundle and other.bundle == take.bundle))
 
     def timing_take(self, take_id: str) -> str:

@@ -1,7 +1,7 @@
 """How a document lies in the history's parts, as JSON values.
 
-Parts: "takes" (placements, bundles, roles), "map" (its kind and what was stated of it), "refused" (proposals that are not made again), and
-per take "pace:ID" (own pace after corrections), "onsets:ID" (hand edits), "rule:ID" and "pegs:ID".
+Parts: "takes" (placements, bundles, roles, arrivals), "map" (its kind and what was stated of it), "refused" (proposals that are not made
+again), "arriving" (what arrivals do), and per take "pace:ID" (own pace after corrections), "onsets:ID" (hand edits), "rule:ID" and "pegs:ID".
 """
 
 from __future__ import annotations
@@ -52,6 +52,7 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         rules={take: rule_from(value) for take, value in each("rule").items()},
         pegs={take: pegs_from(value) for take, value in each("pegs").items()},
         refused=tuple(parts.get("refused", ())),
+        arriving=parts.get("arriving", "follow"),
         pieces={take: pieces_from(value) for take, value in each("pieces").items()},
         notes=tuple(PartEntry(**entry) for entry in parts.get("notes", [])),
     )

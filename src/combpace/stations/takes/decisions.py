@@ -44,7 +44,8 @@ def take(state: SessionState, args: TakeFieldArgs) -> Change:
 
 
 def _one(state: SessionState, changed: TakeEntry) -> dict[str, Any]:
-    return {"takes": forms.takes_part(tuple(changed if other.id == changed.id else other for other in state.document.takes))}
+    everything = (*state.document.takes, *state.document.arrivals)
+    return {"takes": forms.takes_part(tuple(changed if other.id == changed.id else other for other in everything))}
 
 
 def _name(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
@@ -159,6 +160,8 @@ FIELDS: dict[str, Callable[[SessionState, TakeEntry, str], tuple[dict[str, Any],
 def take_remove(state: SessionState, args: TakeArgs) -> Change:
     """Take a take out of the session; undo brings it back. The next one becomes the lead where it was the lead."""
     gone = state.document.take(args.take)
+    if gone in state.document.arrivals:
+        return Change({"takes": forms.takes_part(state.document.takes)}, f"{gone.name} was dropped; undo brings it back.", dropped=(gone.id,))
     left = tuple(entry for entry in state.document.takes if entry.id != args.take)
     if gone.role == "lead" and left:
         left = (replace(left[0], role="lead", pace="lead"), *left[1:])

@@ -8,9 +8,10 @@ from pathlib import Path
 from combpace.demo.build import write_demo
 from combpace.session import shelf
 from combpace.session.data_folder import DataFolder
-from combpace.session.decisions import record
+from combpace.session.decisions import TakeArgs, record
 from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
+from combpace.stations.takes.arriving import arrival_keep
 from combpace.stations.takes.decisions import BundleArgs, bundle
 from combpace.stations.takes.importing import add_upload, hear_together, import_take
 from combpace.stations.takes.parts import PartArgs, add_parts, is_midi, part
@@ -32,6 +33,7 @@ def build(folder: DataFolder) -> str:
         first = shelf.create(folder, name)
         for path in paths:
             _bring_in(folder, first, path)
+    _keep_arrivals(folder, first)
     _bundle_mics(folder, first)
     _bells_and_groove(folder, first)
     marker.write_text(first, encoding="utf-8")
@@ -48,6 +50,12 @@ def _bring_in(folder: DataFolder, session_id: str, path: Path) -> None:
     # Read here and now instead of by a worker: the demo is complete when the server starts.
     import_take(folder, {"take": take_id}, lambda phase, share: None)
     rows.end_jobs_about(folder.database, [take_id])
+
+
+def _keep_arrivals(folder: DataFolder, session_id: str) -> None:
+    for entry in session_state(folder, session_id).document.arrivals:
+        state = session_state(folder, session_id)
+        record(state, state.opened.revision.version, arrival_keep(state, TakeArgs(take=entry.id)))
 
 
 def _bundle_mics(folder: DataFolder, session_id: str) -> None:

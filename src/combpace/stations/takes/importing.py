@@ -55,7 +55,8 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
         gives_way = lead is not None and lead.kind == "loop" and lead.pace == "own" and kind != "loop"
         if gives_way:
             others = tuple(replace(other, role="follower") for other in others)
-        entry = TakeEntry(take_id, shown, kind, "lead" if lead is None or gives_way else "follower", "own" if kind == "loop" else "lead")
+        leads = lead is None or gives_way
+        entry = TakeEntry(take_id, shown, kind, "lead" if leads else "follower", "own" if kind == "loop" else "lead", arrival=not leads)
         note = f"{shown} came in and leads instead of a loop." if gives_way else f"{shown} came in."
         change = Change(
             {"takes": forms.takes_part((*others, entry))},

@@ -13,14 +13,14 @@ from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.notes import file_parts
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place, Station
-from combpace.stations.takes import decisions, importing, own_bars, parts
+from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
 BAR_1_S = 0.06
 
-__all__ = ["TAKES", "decisions", "importing", "own_bars", "parts", "take_lines"]
+__all__ = ["TAKES", "arriving", "decisions", "importing", "own_bars", "parts", "take_lines"]
 
 
 def finding(state: SessionState, focus: str | None) -> str:
@@ -30,6 +30,7 @@ def finding(state: SessionState, focus: str | None) -> str:
     text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead"
     text = f"{text}, {words.count(others, 'follower')}" if others else text
     text = f"{text}, {words.count(len(state.document.notes), 'part')}" if state.document.notes else text
+    text = f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text
     states = [state.rows[take.id].state for take in takes if take.id in state.rows]
     reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
     return text + (f", {reading} being read" if reading else "") + (f", {failed} not read" if failed else "")
@@ -146,7 +147,7 @@ def _own_tempo(state: SessionState, take: TakeEntry) -> str:
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    return {"parts": parts.part_lines(state)}
+    return {"parts": parts.part_lines(state), "arriving_now": state.document.arriving}
 
 
 TAKES = Station(

@@ -14,6 +14,7 @@ from combpace.session import shelf
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
 from combpace.stations.station import Station
+from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
 from combpace.web.deps import Folder
 from combpace.web.pages.render import page
@@ -53,12 +54,13 @@ def _values(state: SessionState, here: Station, focus: str | None, of: str | Non
         "stations": registry.findings(state, focus),
         "focus": focus,
         "takes": take_lines(state),
+        "arrivals": arrival_lines(state),
         "places": places[:MOST_LISTED],
         "place_count": len(places),
         "json": json.dumps,
         "view": json.loads(state.opened.row.view),
         "bars_of": of if seen is not state else None,
-        "own_bars": [take for take in state.document.takes if take.role == "lead" or take.pace == "own"],
+        "own_bars": [take for take in (*state.document.takes, *state.document.arrivals) if take.role == "lead" or take.pace == "own"],
         **here.values(seen, focus),
     }
 

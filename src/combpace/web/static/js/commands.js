@@ -10,9 +10,9 @@
 /** @type {Command[]} */
 export const COMMANDS = [
   { id: "play", keys: ["Space"], shown: "Space", words: "play, stop", run: (desk) => desk.playOrStop() },
-  { id: "back", keys: ["KeyA"], shown: "A", words: "previous place to look at; plays it", run: (desk) => desk.steps.back() },
-  { id: "on", keys: ["KeyS"], shown: "S", words: "next place to look at; plays it", run: (desk) => desk.steps.on() },
-  { id: "take", keys: ["Enter"], shown: "Enter", words: "take the proposal, or pull the chosen attack onto its tooth", run: (desk) => desk.steps.enter() },
+  { id: "back", keys: ["KeyA"], shown: "A", words: "previous place to look at, plays it; another arrival while it plays", run: (desk) => desk.arrivals.step(-1) || desk.steps.back() },
+  { id: "on", keys: ["KeyS"], shown: "S", words: "next place to look at, plays it; another arrival while it plays", run: (desk) => desk.arrivals.step(1) || desk.steps.on() },
+  { id: "take", keys: ["Enter"], shown: "Enter", words: "take the proposal, keep the arrival that sounds, or pull the chosen attack onto its tooth", run: (desk) => desk.arrivals.keep() || desk.steps.enter() },
   { id: "right", keys: ["Shift+Enter"], shown: "Shift+Enter", words: "it is right, lock it", run: (desk) => desk.steps.keepPlace() },
   { id: "onset-back", keys: ["KeyQ"], shown: "Q", words: "previous onset", run: (desk) => desk.steps.stepOnset(-1) },
   { id: "onset-on", keys: ["KeyE"], shown: "E", words: "next onset", run: (desk) => desk.steps.stepOnset(1) },
@@ -24,7 +24,7 @@ export const COMMANDS = [
   { id: "down", keys: ["ArrowDown"], shown: "↓", words: "the next bar", run: (desk) => desk.steps.byBars(1) },
   { id: "page-up", keys: ["PageUp"], shown: "Page Up", words: "eight bars back", run: (desk) => desk.steps.byBars(-8) },
   { id: "page-down", keys: ["PageDown"], shown: "Page Down", words: "eight bars on", run: (desk) => desk.steps.byBars(8) },
-  { id: "remove", keys: ["Delete", "Backspace"], shown: "Delete", words: "remove the chosen anchor, mark or peg", run: (desk) => desk.steps.remove() },
+  { id: "remove", keys: ["Delete", "Backspace"], shown: "Delete", words: "remove the chosen anchor, mark or peg; drop the arrival that sounds", run: (desk) => desk.arrivals.drop() || desk.steps.remove() },
   { id: "loop", keys: ["KeyL"], shown: "L", words: "loop these bars", run: (desk) => desk.loopThese() },
   { id: "click", keys: ["KeyG"], shown: "G", words: "click", run: (desk) => desk.store.sound({ click: !desk.state.sound.click }) },
   { id: "fitted", keys: ["KeyV"], shown: "V", words: "original, fitted", run: (desk) => desk.store.sound({ fitted: !desk.state.sound.fitted }) },

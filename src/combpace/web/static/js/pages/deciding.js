@@ -77,7 +77,7 @@ export function makeDeciding(desk) {
   }
 
   /** Names how all parts, and takes in pieces, sound. @param {any} picture */
-  function soundOf(picture) { return [...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`), ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? "")].join(); }
+  function soundOf(picture) { return [desk.arrivals.soundOf(picture), ...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`), ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? "")].join(); }
 
   return {
     act, refresh, offer,

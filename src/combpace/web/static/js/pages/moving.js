@@ -35,6 +35,7 @@ export function makeMoving(desk) {
   /** After words were written anew. */
   function swapped() {
     desk.steps.renew();
+    desk.arrivals.renew();
     wireDrops(document.querySelector('[data-region="ledger"]') ?? document, desk.receive);
     for (const select of /** @type {NodeListOf<HTMLSelectElement>} */ (document.querySelectorAll("select[data-view]"))) select.value = String(state.view[select.dataset.view ?? ""]);
     desk.side.showChosen();

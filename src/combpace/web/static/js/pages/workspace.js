@@ -8,6 +8,7 @@ import { Player } from "../player/player.js";
 import { STATIONS } from "../stations/registry.js";
 import { makeStore } from "../store.js";
 import { makeMap, placeWords } from "../views/map.js";
+import { makeArrivals } from "./arrivals.js";
 import { makeDeciding } from "./deciding.js";
 import { makeHost } from "./host.js";
 import { makeMoving } from "./moving.js";
@@ -32,11 +33,12 @@ export function startWorkspace() {
   /** @type {any} */
   const desk = { store, state, session: picture.session, jobs: new Map(), pointer: null, station: () => STATIONS[state.station], commands: () => commandsOf(STATIONS, state.station) };
   /** The take whose own bars are corrected, where the station shown (or named) is about bars; null for the lead. @param {string} [station] */
-  desk.barsOf = (station = state.station) => (STATIONS[station]?.ofTake && state.picture.takes.some((/** @type {any} */ take) => take.id === state.of) ? state.of : null);
+  desk.barsOf = (station = state.station) => (STATIONS[station]?.ofTake && [...state.picture.takes, ...(state.picture.arrivals ?? [])].some((/** @type {any} */ take) => take.id === state.of) ? state.of : null);
   desk.words = makeWords();
   desk.peaks = new Peaks(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   desk.host = makeHost(desk);
   desk.player = makePlayer(desk);
+  desk.arrivals = makeArrivals(desk);
   desk.deciding = makeDeciding(desk);
   desk.act = desk.deciding.act;
   desk.pictures = makePictures(desk);
@@ -88,7 +90,8 @@ function makePlayer(desk) {
 
   return new Player(desk.session, {
     voices: () => [
-      ...state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
+      ...state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound && !take.arrival).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
+      ...desk.arrivals.voices(),
       ...(state.picture.parts ?? []).filter((/** @type {any} */ part) => part.sound).map((/** @type {any} */ part) => ({ id: part.id, sound: part.sound, offset_s: 0, fit: null })),
     ],
     map: () => desk.trial ?? state.map,

@@ -15,7 +15,7 @@ const SEAM_OUT_S = 0.003, SEAM_IN_S = 0.0015;
 const ALONE_S = 0.01;
 
 /**
- * @typedef {{id: string, sound: string, offset_s: number, fit: string | null}} Voice  fit: key of the fitted sound, or null
+ * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others are
  * @typedef {{level: number, pan: number, mute: boolean, solo: boolean}} Strip  level in dB
  * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled session's
  */
@@ -117,15 +117,18 @@ export class Player {
     return this.seconds(found.pos + Math.min(found.length, Math.max(0, heard - found.ctx)));
   }
 
+  /** @param {Voice} voice */
+  asFitted(voice) { return (this.fitted || voice.always === true) && voice.fit !== null; }
+
   /** @param {Voice} voice @param {number} number */
   key(voice, number) {
-    const fitted = this.fitted && voice.fit !== null;
+    const fitted = this.asFitted(voice);
     return `${voice.id}|${fitted ? voice.fit : `${voice.sound}@${voice.offset_s}`}|${this.speed}|${number}`;
   }
 
   /** @param {Voice} voice @param {number} number */
   fetch(voice, number) {
-    const fitted = this.fitted && voice.fit !== null;
+    const fitted = this.asFitted(voice);
     const context = this.ready(), version = fitted ? String(voice.fit).slice(0, 20) : `${voice.sound}${voice.offset_s}`;
     const path = `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}`;
     return this.segments.fetch(context, this.key(voice, number), path);

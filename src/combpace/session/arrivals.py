@@ -1,0 +1,66 @@
+"""Arrivals: loops that were just dropped into a session, heard in its time before they are kept.
+
+Whether a file is a loop is known once it was listened to; until then it is a take that is being read. Nothing of this is stored but
+that it came in and was not kept yet (`TakeEntry.arrival`): so it is still an arrival after a restart.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from combpace.core.tempo.loops import MOST_BARS, loop_bars
+from combpace.session.data_folder import DataFolder
+from combpace.session.document.model import Document, TakeEntry
+from combpace.store.models import TakeRow
+
+# So many bars of four beats at 60 BPM; longer files sound as takes while they are listened to.
+LONGEST_S = MOST_BARS * 4 * 60.0 / 60.0
+
+
+def with_arrivals(document: Document, rows: Mapping[str, TakeRow], folder: DataFolder) -> Document:
+    """The document with what is a loop among its new takes told apart; what is none is a take like any other."""
+    if not any(take.arrival for take in document.takes):
+        return document
+    takes, arrivals = [], []
+    # What was recorded beside a take, or cut together with it, is as long as that, to the frame.
+    beside = [take for take in document.takes if not take.arrival and take.pace == "lead" and take.kind != "loop"]
+    lengths = [_length(rows.get(take.id)) for take in beside]
+    for take in document.takes:
+        row = rows.get(take.id)
+        if not take.arrival or take.role == "lead" or row is None:
+            takes.append(replace(take, arrival=False))
+        elif row.state in ("waiting", "listening"):
+            # It is not heard before it is known: what is long is a take all the same.
+            takes.append(replace(take, arrival=not _too_long(row)))
+        elif bars_of(take.id, document, row, folder) is not None and _length(row) not in lengths:
+            stays = document.arriving == "stay"
+            kind = "loop" if take.kind == "unknown" else take.kind
+            arrivals.append(replace(take, kind=kind, pace="own", keeps="time" if stays else "bar", bundle=None))
+        else:
+            takes.append(replace(take, arrival=False))
+    return replace(document, takes=tuple(takes), arrivals=tuple(arrivals))
+
+
+def bars_of(take_id: str, document: Document, row: TakeRow, folder: DataFolder) -> int | None:
+    """How many bars a take is long by its own pace; None where it is no loop."""
+    heard = folder.analysis(row) if row.state == "ready" else None
+    pace = document.paces.get(take_id) or (heard.pace if heard else None)
+    if pace is None or not row.frames or not row.sample_rate_hz:
+        return None
+    return loop_bars(pace, row.frames / row.sample_rate_hz)
+
+
+def kept(entry: TakeEntry, until_bar: int, bar_1_s: float) -> TakeEntry:
+    """The take that an arrival becomes: as it was heard, from bar 1 until a bar; one that stays as it is once, from the line of bar 1 on."""
+    if entry.keeps == "time":
+        return replace(entry, arrival=False, offset_s=bar_1_s, times=1, until_bar=None)
+    return replace(entry, arrival=False, keeps="", times=1, until_bar=until_bar)
+
+
+def _length(row: TakeRow | None) -> tuple[int, int] | None:
+    return (row.frames, row.sample_rate_hz) if row is not None and row.frames and row.sample_rate_hz else None
+
+
+def _too_long(row: TakeRow) -> bool:
+    return bool(row.frames and row.sample_rate_hz and row.frames / row.sample_rate_hz > LONGEST_S)

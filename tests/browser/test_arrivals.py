@@ -1,0 +1,98 @@
+"""Loops that are dropped while the session plays: heard in its time, stepped through, kept, dropped."""
+
+import base64
+from pathlib import Path
+
+import numpy as np
+
+from combpace.core.audio import Audio
+from tests.support.browser import BrowserTest
+from tests.support.places import breathing
+from tests.support.sounds import burst
+
+RATE = 44100
+
+
+def clave(bpm: float, pitch: float) -> Audio:
+    """Two bars, a bright stroke on every beat, the first of each bar louder."""
+    beat = 60.0 / bpm
+    out = np.zeros(round(8 * beat * RATE))
+    for k in range(8):
+        sound = (0.9 if k % 4 == 0 else 0.5) * burst(pitch=pitch, seed=k)
+        at = round(k * beat * RATE)
+        out[at : at + len(sound)] += sound[: len(out) - at]
+    return Audio(np.asarray(out, np.float32), RATE)
+
+
+class ArrivalsTest(BrowserTest):
+    def drop_on_the_page(self, *paths: object) -> None:
+        """As a hand does: files over the picture."""
+        files = [[Path(str(path)).name, base64.b64encode(Path(str(path)).read_bytes()).decode()] for path in paths]
+        self.page.evaluate(
+            """(files) => {
+              const given = new DataTransfer();
+              const bytes = (data) => Uint8Array.from(atob(data), (letter) => letter.charCodeAt(0));
+              for (const [name, data] of files) given.items.add(new File([bytes(data)], name, { type: 'audio/wav' }));
+              document.querySelector('#picture').dispatchEvent(new DragEvent('drop', { dataTransfer: given, bubbles: true, cancelable: true }));
+            }""",
+            files,
+        )
+
+    def arrivals(self) -> list[str]:
+        return list(self.look("(combpace.state.picture.arrivals ?? []).map((one) => one.name)"))
+
+    def here(self) -> str:
+        return str(self.page.locator("[data-arrival].here b").inner_text())
+
+    def test_three_loops_dropped_while_it_plays_one_kept(self) -> None:
+        beats, lead = breathing(16)
+        self.drop(self.write("tub kit.wav", lead))
+        self.look("combpace.player.mix.set(combpace.state.picture.takes[0].id, { level: 0, pan: 0, mute: true, solo: false })")
+        self.look("combpace.store.sound({ click: false })")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 1")
+        self.drop_on_the_page(
+            *(
+                self.write(f"{name} loop.wav", clave(bpm, pitch))
+                for name, bpm, pitch in (("Pin", 96, 1500.0), ("Lid", 133, 900.0), ("Cup", 110, 700.0))
+            )
+        )
+        self.page.wait_for_function("document.querySelectorAll('[data-arrival]').length > 0")
+        self.page.wait_for_function("document.querySelectorAll('[data-arrival]').length === 3")
+        self.assertEqual(self.here(), "Cup loop")
+        # No take sounds, no click: what is heard is the arrival, on the session's beats.
+        self.page.wait_for_function("(() => { const r = window.played.at(-1); return r.samples.length > 20000; })()")
+        start = self.look("combpace.player.position()")
+        self.page.wait_for_function(f"combpace.player.position() > {start} + 3")
+        runs = self.look("combpace.player.runs.map((run) => [run.ctx, run.pos, run.length])")
+        rate, frames, values = self.recorded()
+        loud = frames[np.abs(values) > 0.2]
+        ctx, pos, _ = runs[-1]
+        starts = loud[np.concatenate([[True], np.diff(loud) > rate // 5])]
+        heard = (starts - ctx + pos) / rate
+        late = heard[heard > start + 0.3]
+        self.assertGreater(len(late), 2)
+        for time in late[:-1]:
+            self.assertLess(float(np.min(np.abs(beats - time))), 0.012)
+        # A and S step through them while it plays; Delete drops, Enter keeps.
+        self.page.keyboard.press("s")
+        self.assertEqual(self.here(), "Pin loop")
+        self.page.keyboard.press("a")
+        self.page.keyboard.press("a")
+        self.assertEqual(self.here(), "Lid loop")
+        self.page.keyboard.press("Delete")
+        self.idle()
+        self.assertEqual(self.arrivals(), ["Pin loop", "Cup loop"])
+        self.page.reload()
+        self.page.wait_for_function("window.combpace && document.querySelectorAll('[data-arrival]').length === 2")
+        # Nothing sounds by itself after that; Space plays, and the arrival with it.
+        self.assertFalse(self.look("combpace.player.playing"))
+        self.page.click("[data-hear-arrival] >> text=Pin loop")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing")
+        self.page.keyboard.press("Enter")
+        self.idle()
+        self.assertIn("Pin loop is kept", self.said())
+        self.assertEqual(self.arrivals(), ["Cup loop"])
+        self.assertEqual(self.look("combpace.state.picture.takes.map((take) => take.name)"), ["tub kit", "Pin loop"])
+        self.assertTrue(self.look("combpace.player.playing"))
