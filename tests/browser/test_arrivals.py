@@ -96,3 +96,42 @@ class ArrivalsTest(BrowserTest):
         self.assertEqual(self.arrivals(), ["Cup loop"])
         self.assertEqual(self.look("combpace.state.picture.takes.map((take) => take.name)"), ["tub kit", "Pin loop"])
         self.assertTrue(self.look("combpace.player.playing"))
+
+    def test_a_kept_loop_is_pulled_over_the_session_in_the_ledger(self) -> None:
+        self.drop(self.write("tub kit.wav", breathing(16)[1]))
+        self.drop_on_the_page(self.write("Lid loop.wav", clave(133, 900.0)))
+        self.page.locator("[data-arrival-does]:not([hidden]) >> text=Keep").click()
+        self.idle()
+        self.page.keyboard.press("1")
+        strip = self.page.locator("canvas[data-follow]")
+        strip.scroll_into_view_if_needed()
+        box = strip.bounding_box()
+        assert box is not None
+        lines = self.look("Array.from({ length: 21 }, (_, k) => combpace.state.map.toSeconds(combpace.state.map.barLine(k)))")
+        rounds = self.look("combpace.state.picture.takes[1].rounds")
+        last = next(k for k in range(21) if abs(lines[k] - rounds[-1]) < 1e-3)
+        self.assertEqual(len(rounds), 1 + (last + 1) // 2)
+        span = lines[last + 2] - lines[0]
+
+        def pull(from_s: float, to_s: float, dx: float = 0.0) -> None:
+            across = lambda time: box["x"] + (time - lines[0]) / span * box["width"]  # noqa: E731
+            self.page.mouse.move(across(from_s) + dx, box["y"] + 34)
+            self.page.mouse.down()
+            self.page.mouse.move(across(to_s), box["y"] + 34, steps=6)
+            self.page.mouse.up()
+            self.idle()
+
+        pull(rounds[-1], lines[9])
+        self.assertIn("until bar 10", self.said())
+        self.assertAlmostEqual(self.look("combpace.state.picture.takes[1].rounds.at(-1)"), lines[9], places=4)
+        # Its end is pulled to a bar line: as many bars long.
+        pull(rounds[1], lines[4])
+        self.assertIn("Lid loop is 4 bars long", self.said())
+        self.assertAlmostEqual(self.look("combpace.state.picture.takes[1].rounds[1]"), lines[4], places=4)
+        # Its first attack goes to another bar.
+        pull(lines[1], lines[3])
+        self.assertIn("lies on bar 3", self.said())
+        self.assertAlmostEqual(self.look("combpace.state.picture.takes[1].rounds[0]"), lines[2], places=4)
+        self.page.keyboard.press("Control+z")
+        self.idle()
+        self.assertAlmostEqual(self.look("combpace.state.picture.takes[1].rounds[0]"), lines[0], places=4)

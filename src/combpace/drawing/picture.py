@@ -120,6 +120,7 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
         "arrival": take.arrival,
+        "rounds": rounds_s(seen, take_id),
     }
 
 
@@ -146,12 +147,24 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
     """From when to when a take sounds in the session: where it was placed, or where its own pace puts it."""
     take, session_map, pace = seen.document.take(take_id), seen.session_map(), seen.own_pace(take_id)
     length = seen.duration_s(take_id)
+    if pace is None and take.two_tempi is not None:
+        return [take.offset_s, take.offset_s + length * take.two_tempi]
     if _lies_as_played(seen, take) or session_map is None or pace is None:
         return [take.offset_s, take.offset_s + length]
     if take.comes_round:
         ends = fits.take_fit(seen, take_id).fit.time_map.target_s
         return [round(float(ends[0]), 6), round(float(ends[-1]), 6)]
     return [round(session_map.second(pace.place(moment)), 6) for moment in (0.0, length)]
+
+
+def rounds_s(seen: SessionState, take_id: str) -> list[float]:
+    """Of a loop of whole bars that follows: session seconds at which each of its rounds begins, and at which the last ends; else nothing."""
+    take = seen.document.take(take_id)
+    if take.role == "lead" or take.pace != "own" or seen.session_map() is None or not fits.can_come_round(seen, take):
+        return []
+    time_map, length = fits.take_fit(seen, take_id).fit.time_map, seen.duration_s(take_id)
+    turns = np.arange(int(np.ceil(time_map.source_s[-1] / length - 1e-6))) * length
+    return [round(float(one), 6) for one in (*time_map.to_target(turns), time_map.target_s[-1])]
 
 
 def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:

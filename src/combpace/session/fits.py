@@ -66,19 +66,23 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     entry = seen.document.take(timing)
     pace = seen.own_pace(timing)
     row = seen.rows.get(timing)
-    if pace is None or row is None or row.decoded_sha is None:
+    by_two = entry.two_tempi if pace is None else None
+    if row is None or row.decoded_sha is None or (pace is None and by_two is None):
         raise ParameterError(f"{entry.name} has no pulse yet, so there is nothing to fit: it is still being listened to, or none was found.")
-    session_map = seen.need_map()
     stated = timing in seen.document.rules
     choice = seen.document.rules.get(timing, default_rule())
     pegs = seen.document.pegs.get(timing, TakePegs())
     marks, length = _without(marks_of(seen, timing), pegs.rides), seen.duration_s(timing)
     end_s = None
-    if entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
+    if pace is not None and entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
         marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
-    if entry.arrival and entry.keeps == "time":
+    if by_two is not None:
+        made = _by_two_tempi(seen, entry, by_two)
+    elif entry.arrival and entry.keeps == "time":
         made = _as_it_is(seen, entry, length)
     else:
+        assert pace is not None
+        session_map = seen.need_map()
         made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs)
     if end_s is not None:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
@@ -134,6 +138,15 @@ def _as_it_is(seen: SessionState, entry: TakeEntry, length_s: float) -> Fit:
     start = seen.need_map().second(0.0)
     rounds = max(1, min(MOST_TIMES, int(np.ceil((seen.end_s() - start) / length_s))))
     time_map = TimeMap(np.array([0.0, rounds * length_s]), np.array([start, start + rounds * length_s]))
+    return Fit((), time_map, take_times([]), ())
+
+
+def _by_two_tempi(seen: SessionState, entry: TakeEntry, factor: float) -> Fit:
+    """A take of which no pulse is known, drawn out from its first frame on; its frames are those of its length times the factor, rounded."""
+    row = seen.rows[entry.id]
+    rate = row.sample_rate_hz or 1
+    frames = max(1, round((row.frames or 0) * factor))
+    time_map = TimeMap(np.array([0.0, seen.duration_s(entry.id)]), entry.offset_s + np.array([0.0, frames / rate]))
     return Fit((), time_map, take_times([]), ())
 
 
@@ -259,8 +272,9 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
         return False
     timing = seen.document.timing_take(take_id)
     entry = seen.document.take(timing)
-    follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and seen.own_pace(timing) is not None
-    return timing in seen.document.rules or follows
+    pace = seen.own_pace(timing)
+    follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and pace is not None
+    return timing in seen.document.rules or follows or (pace is None and entry.two_tempi is not None)
 
 
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:

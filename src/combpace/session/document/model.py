@@ -40,6 +40,7 @@ class TakeEntry:
     keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and those with a pace of their own keep
             their bar, all others their time
     arrival it came into a session that had takes already, and was not kept by hand yet: see `session.arrivals`
+    from_bpm, to_bpm  where no pulse is known of it: it is stretched from the one tempo to the other
     """
 
     id: str
@@ -54,10 +55,17 @@ class TakeEntry:
     times: int = 1
     until_bar: int | None = None
     arrival: bool = False
+    from_bpm: float | None = None
+    to_bpm: float | None = None
 
     @property
     def comes_round(self) -> bool:
         return self.times > 1 or self.until_bar is not None or self.arrival
+
+    @property
+    def two_tempi(self) -> float | None:
+        """By how much it is drawn out by the two tempi that were typed; None without both."""
+        return self.from_bpm / self.to_bpm if self.from_bpm and self.to_bpm else None
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:

@@ -22,7 +22,7 @@ from combpace.stations.takes.bundles import refusal_key
 
 
 class TakeFieldArgs(Args):
-    """field: name, kind, pace, bundle, first_bar, times (a number, or "until" and a bar), start, keeps or role."""
+    """field: name, kind, pace, bundle, first_bar, times (a number, or "until" and a bar), tempi ("70 to 120"), start, keeps or role."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -150,9 +150,33 @@ def _keeps(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
     return {"takes": forms.takes_part(takes)}, f"Where the map changes, {entry.name} keeps its {kept}."
 
 
+def _tempi(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    """ "70 to 120"; one of them alone waits for the other; nothing takes both back."""
+    if state.own_pace(entry.id) is not None:
+        raise ParameterError(f"{entry.name} has a pulse, so it follows the map by that; its own tempo is corrected beside it. Nothing was changed.")
+    clean = value.strip()
+    if clean in ("", "to"):
+        return _one(state, replace(entry, from_bpm=None, to_bpm=None)), f"{entry.name} sounds as it was played."
+    before, _, after = (text.strip() for text in clean.partition("to"))
+    own = words.read_number(before, "The tempo that it has", 5, 1000) if before else None
+    wanted = words.read_number(after, "The tempo that it gets", 5, 1000) if after else None
+    if own is not None and wanted is not None and not LEAST_STRETCH <= own / wanted <= MOST_STRETCH:
+        raise ParameterError(
+            f"From {own:g} to {wanted:g} BPM is more than a stretch can do; stay within a factor of {MOST_STRETCH:g}. Nothing was changed."
+        )
+    changed = replace(entry, from_bpm=own, to_bpm=wanted)
+    if changed.two_tempi is None:
+        return _one(state, changed), f"{entry.name} is stretched when both tempi are there."
+    long = words.clock(state.duration_s(entry.id) * changed.two_tempi)
+    return _one(state, changed), f"{entry.name} goes from {own:g} to {wanted:g} BPM: it is {long} long."
+
+
+# A take of which no pulse is known is drawn out by no more than this, either way.
+LEAST_STRETCH, MOST_STRETCH = 0.1, 10.0
+
 FIELDS: dict[str, Callable[[SessionState, TakeEntry, str], tuple[dict[str, Any], str]]] = {
     "name": _name, "kind": _kind, "pace": _pace, "bundle": _bundle, "first_bar": _first_bar, "start": _start, "role": _role, "keeps": _keeps,
-    "times": _times,
+    "times": _times, "tempi": _tempi,
 }  # fmt: skip
 
 

@@ -120,6 +120,7 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["often"] = f"until {take.until_bar}" if take.until_bar is not None else f"{take.times}"
         facts["comes_round"] = facts["follows"] and fits.can_come_round(state, take)
         facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] else "time")
+        facts["two_tempi"] = (take.from_bpm, take.to_bpm) if row is not None and row.state == "ready" and state.own_pace(take.id) is None else None
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
         lines.append(facts)
     return lines

@@ -94,6 +94,7 @@ export function makePictures(desk) {
 
   /** Slim waveforms of the ledger. */
   function drawLedger() {
+    desk.following.draw();
     for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-take-wave]"))) {
       const take = host.take(canvas.dataset.takeWave ?? "");
       if (!take?.frames) continue;

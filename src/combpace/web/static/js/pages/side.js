@@ -24,6 +24,7 @@ export function actionOf(field) {
     const bar = Number(value);
     return Number.isInteger(bar) && bar !== 0 ? { name: "audio-to-bar", args: { take, time_s: Number(field.dataset.time), bar } } : { wrong: `“${value}” is no bar; write a whole number, 1, 5 or 17.` };
   }
+  if (act === "tempi") return { name: "take", args: { take, field: "tempi", value: name === "from" ? `${value} to ${field.dataset.other}` : `${field.dataset.other} to ${value}` } };
   if (act === "arriving") return { name: act, args: { value } };
   if (act === "limit") return { name: act, args: { ms: value } };
   if (act === "meter") return { name: act, args: { meter: value } };

@@ -10,6 +10,7 @@ import { makeStore } from "../store.js";
 import { makeMap, placeWords } from "../views/map.js";
 import { makeArrivals } from "./arrivals.js";
 import { makeDeciding } from "./deciding.js";
+import { makeFollowing } from "./following.js";
 import { makeHost } from "./host.js";
 import { makeMoving } from "./moving.js";
 import { hearNews } from "./news.js";
@@ -41,6 +42,7 @@ export function startWorkspace() {
   desk.arrivals = makeArrivals(desk);
   desk.deciding = makeDeciding(desk);
   desk.act = desk.deciding.act;
+  desk.following = makeFollowing(desk);
   desk.pictures = makePictures(desk);
   desk.steps = makeSteps(desk);
   desk.side = makeSide(desk);
