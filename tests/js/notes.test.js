@@ -1,7 +1,7 @@
 // @ts-check
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { drawNotes, keysOf, thickness } from "../../src/combpace/web/static/js/views/notes.js";
+import { drawNotes, keysOf, noteAt, thickness } from "../../src/combpace/web/static/js/views/notes.js";
 
 test("keys have at least an octave of room, louder notes are thicker", () => {
   assert.deepEqual(keysOf([[0, 1, 60, 90], [1, 2, 64, 90]]), [56, 68]);
@@ -20,4 +20,13 @@ test("a row shows the notes that sound in it, cut at its lines; muted parts are 
   host.state.sound.mix.a = { mute: true };
   drawNotes(g, { ink: "k" }, comb, host, bar, 0, 60);
   assert.equal(drawn.length, 2);
+});
+
+test("the note under a point is the one whose line is there", () => {
+  const comb = /** @type {any} */ ({ xOf: (/** @type {number} */ q) => 100 * q, yOf: () => 0, rowPx: 60 }), bar = { i: 0, q: 0, len: 4, s: 0, e: 2 };
+  const parts = [{ id: "a", keeps: "bar", notes: [[0, 0.5, 60, 90, 0, 0], [0.5, 1, 72, 90, 1, 0]] }];
+  const host = /** @type {any} */ ({ state: { map: { toQuarters: (/** @type {number} */ s) => 2 * s }, picture: { parts }, sound: { mix: {} } } });
+  assert.equal(noteAt(comb, host, bar, 0, { x: 120, y: 6 })?.note[2], 72);
+  assert.equal(noteAt(comb, host, bar, 0, { x: 40, y: 43 })?.note[2], 60);
+  assert.equal(noteAt(comb, host, bar, 0, { x: 40, y: 6 }), null);
 });

@@ -48,6 +48,28 @@ class PartTest(PlaceTest):
     def starts(self, part: str, key: int | None = None) -> np.ndarray:
         return np.array([note.start_s for note in notes.heard(self.seen(), part) if key in (None, note.key)])
 
+    def test_a_note_pulled_by_hand_stays_there_and_goes_along_with_its_part(self) -> None:
+        line = self.seen().need_map()
+        self.act("part", part=self.reed, field="times", value="2")
+        said = self.act("note-pull", part=self.reed, own=1.0, quarters=1.5).note
+        self.assertIn("1 note of reed goes to 1·2.5,", said)
+        self.assertAlmostEqual(float(self.starts(self.reed, 61)[0]), line.second(1.5), places=9)
+        # The other round has its own place, and the rule leaves what is pulled by hand.
+        self.assertAlmostEqual(float(self.starts(self.reed, 61)[1]), line.second(5.0), places=9)
+        self.act("part", part=self.reed, field="grid", value="1/4")
+        self.assertAlmostEqual(float(self.starts(self.reed, 61)[0]), line.second(1.5), places=9)
+        facts = notes.facts(self.seen(), self.seen().document.part(self.reed))
+        self.assertEqual((facts["hand"], [note[5] for note in facts["notes"]].count(1)), (1, 1))
+        self.act("part", part=self.reed, field="first_bar", value="3")
+        self.assertAlmostEqual(float(self.starts(self.reed, 61)[0]), line.second(9.5), places=9)
+        self.act("note-release", part=self.reed, own=1.0)
+        self.assertAlmostEqual(float(self.starts(self.reed, 61)[0]), line.second(9.0), places=9)
+        for own in (1.0, 2.3):
+            with self.assertRaises(ParameterError):
+                self.act("note-release", part=self.reed, own=own)
+        with self.assertRaisesRegex(ParameterError, "No note"):
+            self.act("note-pull", part=self.reed, own=2.3, quarters=3.0)
+
     def test_each_track_is_a_part_that_follows_the_map(self) -> None:
         self.assertEqual([part.name for part in self.seen().document.notes], ["reed", "sticks"])
         line = self.seen().need_map()

@@ -117,12 +117,15 @@ class BrowserTest(unittest.TestCase):
         return path
 
     def drop(self, *paths: Path) -> None:
-        """From the shelf to a new session, until all has been listened to."""
+        """From the shelf to a new session, until all has been listened to; arrivals are kept."""
         self.page.goto("/")
         self.page.set_input_files("[data-files]", [str(path) for path in paths])
         self.page.wait_for_url("**/sessions/*/*")
         self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
         self.idle()
+        while self.page.locator("[data-arrival]").count():
+            self.page.locator("[data-arrival-does]:not([hidden]) [data-do=arrival-keep]").click()
+            self.idle()
 
     def idle(self) -> None:
         """Until every decision so far is kept and shown."""

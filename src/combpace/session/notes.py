@@ -11,12 +11,12 @@ import numpy as np
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import GrooveGrid
-from combpace.core.parts.part import Heard, Laying, Part, laid
+from combpace.core.parts.part import SAME_NOTE_Q, Heard, Laying, Part, laid
 from combpace.core.sounds.tones import FAMILIES, PartSource
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 from combpace.media.midi_parts import FileParts, read_parts
-from combpace.session.document.model import PartEntry
+from combpace.session.document.model import PartEntry, TakePegs
 from combpace.session.state import SessionState
 
 RATE = 48_000
@@ -52,7 +52,8 @@ def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:
     if rule is not None and isinstance(rule.grid, GrooveGrid):
         # A groove counts from the part's first bar, or from the rule's.
         rule = replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else bar_index(entry.first_bar)))
-    how = Laying(bar_index(entry.first_bar), entry.times, until, rule, (), entry.accent, entry.lengths)
+    hand = seen.document.pegs.get(entry.id, TakePegs()).pegs
+    how = Laying(bar_index(entry.first_bar), entry.times, until, rule, hand, entry.accent, entry.lengths)
     if not keeps_time:
         return laid(part, line, how)
     if part.in_seconds or own is None:
@@ -91,11 +92,13 @@ def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, spee
 
 
 def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
-    """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key, velocity]."""
+    """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key, velocity,
+    quarters from its bar 1 at which it is written, 1 where it is pulled by hand]."""
     notes = heard(seen, entry.id)
     part, found = part_of(seen, entry), file_parts(seen, entry)
     end_s = max((note.end_s for note in notes), default=0.0)
     choice = seen.document.rules.get(entry.id)
+    pegs = [peg.take_s for peg in seen.document.pegs.get(entry.id, TakePegs()).pegs]
     programs = sorted({"drums" if note.is_drum else FAMILIES[note.program // 8].name for note in part.notes})
     return {
         "id": entry.id,
@@ -116,9 +119,17 @@ def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
         "in_seconds": part.in_seconds,
         "frames": round(end_s * RATE),
         "sound": sound_key(notes) if notes else None,
-        "notes": [[round(note.start_s, 5), round(note.end_s, 5), note.key, note.velocity] for note in notes],
+        "notes": [
+            [round(note.start_s, 5), round(note.end_s, 5), note.key, note.velocity, round(note.own_q, 6), int(_is_pegged(note, pegs))]
+            for note in notes
+        ],
+        "hand": len(pegs),
         "sounds_s": [round(min((note.start_s for note in notes), default=0.0), 6), round(end_s, 6)],
     }
+
+
+def _is_pegged(note: Heard, pegs: list[float]) -> bool:
+    return any(abs(note.own_q - peg) <= SAME_NOTE_Q for peg in pegs)
 
 
 def checked_bar(text: str) -> int:

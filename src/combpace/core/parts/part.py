@@ -60,7 +60,7 @@ class Laying:
 
     first_bar   index of the bar on whose line its own bar 1 lies; for a part in seconds that is where its zero lies
     times       how often it is heard, or None with until_bar: index of the bar before whose line it ends
-    rule        pulls starts; None leaves them. hand: pegs by hand, take_s being quarters of the part
+    rule        pulls starts; None leaves them. hand: pegs by hand; take_s and quarters count from the line of its bar 1, in all its rounds
     accent      0-1, how much of a groove's accent the velocities take
     lengths     "kept", or "until the next": a note ends where the next one of its channel begins
     """
@@ -84,7 +84,8 @@ class Laying:
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """A note as it sounds: seconds of the session, and where it lies in quarters of the session's map."""
+    """A note as it sounds: seconds of the session, and where it lies in quarters of the session's map; own_q: where it is written, in quarters
+    from the line of its part's bar 1, through all rounds."""
 
     start_s: float
     end_s: float
@@ -94,6 +95,7 @@ class Heard:
     velocity: int
     channel: int
     program: int
+    own_q: float = 0.0
 
     @property
     def is_drum(self) -> bool:
@@ -141,7 +143,17 @@ def laid(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[H
             stop = min(float(later.min()), end_q) if len(later) else stop
         times = np.asarray(session_map.to_seconds(Quarters(np.array([begin, max(stop, begin + SHORTEST_Q)]))))
         heard.append(
-            Heard(float(times[0]), float(times[1]), begin, max(stop, begin + SHORTEST_Q), note.key, velocities[k], note.channel, note.program)
+            Heard(
+                float(times[0]),
+                float(times[1]),
+                begin,
+                max(stop, begin + SHORTEST_Q),
+                note.key,
+                velocities[k],
+                note.channel,
+                note.program,
+                note.start - origin,
+            )
         )
     return heard
 
@@ -170,9 +182,10 @@ def _pulled(own: FloatArray, session_map: TempoMap[SessionTimes], how: Laying) -
             first, last = session_map.bar_line(bar_index(rule.bars[0])), session_map.bar_line(bar_index(rule.bars[1]) + 1)
             pulled &= (goal >= first - 1e-9) & (goal < last - 1e-9)
         starts = np.where(pulled, own + rule.strength * (goal - own), own)
+    origin = session_map.bar_line(how.first_bar)
     for peg in how.hand:
-        target = peg.quarters if peg.quarters is not None else session_map.place(float(peg.session_s or 0.0))
-        starts[np.abs(own - peg.take_s) <= SAME_NOTE_Q] = target
+        target = origin + peg.quarters if peg.quarters is not None else session_map.place(float(peg.session_s or 0.0))
+        starts[np.abs(own - origin - peg.take_s) <= SAME_NOTE_Q] = target
     return starts
 
 

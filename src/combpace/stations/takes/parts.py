@@ -11,16 +11,16 @@ from pydantic import Field
 
 from combpace.core.errors import ParameterError, StaleError
 from combpace.core.fit.groove import GrooveGrid, fits_bars
-from combpace.core.fit.rule import Rule
-from combpace.core.parts.part import MOST_TIMES
+from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.parts.part import MOST_TIMES, SAME_NOTE_Q
 from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.core.tempo.meters import bar_index
 from combpace.media.midi_parts import read_parts
 from combpace.session import notes, words
 from combpace.session.data_folder import DataFolder
-from combpace.session.decisions import Args, Change, TakeId, decision, record
+from combpace.session.decisions import Args, Change, Quarters, TakeId, decision, record
 from combpace.session.document import parts as forms
-from combpace.session.document.model import MapPart, PartEntry, RuleChoice
+from combpace.session.document.model import MapPart, PartEntry, RuleChoice, TakePegs
 from combpace.session.grooves import GrooveLibrary
 from combpace.session.state import SessionState, session_state
 from combpace.session.take_names import clean_name
@@ -44,6 +44,19 @@ class PartArgs(Args):
 
 class OnePartArgs(Args):
     part: TakeId
+
+
+class NoteArgs(Args):
+    """own: where the note is written, quarters from the line of its part's bar 1; quarters: the place of the session to which it goes."""
+
+    part: TakeId
+    own: Quarters
+    quarters: Quarters
+
+
+class NoteReleaseArgs(Args):
+    part: TakeId
+    own: Quarters | None = None
 
 
 def is_midi(name: str) -> bool:
@@ -149,12 +162,43 @@ def _rule(state: SessionState, entry: PartEntry, field: str, value: str) -> Rule
     return replace(now, grid=GrooveGrid(groove, first))
 
 
+@decision("note-pull", NoteArgs)
+def note_pull(state: SessionState, args: NoteArgs) -> Change:
+    """Pull what starts together in a part to a place by hand; it stays there whatever the rule says, and goes along with the part."""
+    entry, line = state.document.part(args.part), state.need_map()
+    if entry.keeps == "time" or notes.part_of(state, entry).in_seconds:
+        raise ParameterError(f"{entry.name} keeps its time, so its notes are not pulled. Nothing was changed.")
+    there = [note for note in notes.heard(state, entry.id) if abs(note.own_q - args.own) <= SAME_NOTE_Q]
+    if not there:
+        raise ParameterError(f"No note of {entry.name} is written there. Nothing was changed.")
+    origin = line.bar_line(bar_index(entry.first_bar))
+    by_ms = 1000 * (line.second(args.quarters) - there[0].start_s)
+    pegs = [peg for peg in state.document.pegs.get(entry.id, TakePegs()).pegs if abs(peg.take_s - args.own) > SAME_NOTE_Q]
+    made = TakePegs((*pegs, HandPeg(args.own, quarters=args.quarters - origin)))
+    what = words.count(len(there), "note")
+    goes = "goes" if len(there) == 1 else "go"
+    note = f"{what} of {entry.name} {goes} to {words.place(line, args.quarters)}, {words.signed_ms(by_ms)} ms from where it sounded."
+    return Change({f"pegs:{entry.id}": forms.pegs_part(made)}, note)
+
+
+@decision("note-release", NoteReleaseArgs)
+def note_release(state: SessionState, args: NoteReleaseArgs) -> Change:
+    """Give a note back to the rule, or to where it is written; without a place all notes of the part."""
+    entry = state.document.part(args.part)
+    pegs = state.document.pegs.get(entry.id, TakePegs()).pegs
+    left = tuple(peg for peg in pegs if args.own is not None and abs(peg.take_s - args.own) > SAME_NOTE_Q)
+    if len(left) == len(pegs):
+        raise ParameterError(f"Nothing of {entry.name} is pulled by hand there. Nothing was changed.")
+    note = f"{words.count(len(pegs) - len(left), 'place')} of {entry.name} no longer pulled by hand."
+    return Change({f"pegs:{entry.id}": forms.pegs_part(TakePegs(left)) if left else None}, note)
+
+
 @decision("part-remove", OnePartArgs)
 def part_remove(state: SessionState, args: OnePartArgs) -> Change:
     """Take a part out of the session; undo brings it back."""
     gone = state.document.part(args.part)
     left = tuple(one for one in state.document.notes if one.id != gone.id)
-    return Change({"notes": forms.notes_part(left), f"rule:{gone.id}": None}, f"{gone.name} was removed.")
+    return Change({"notes": forms.notes_part(left), f"rule:{gone.id}": None, f"pegs:{gone.id}": None}, f"{gone.name} was removed.")
 
 
 @decision("part-map", OnePartArgs)

@@ -4,7 +4,7 @@
 /**
  * @typedef {{loop: [number, number] | null, speed: number, fitted: boolean, click: boolean, clickDb: number, mix: Record<string, import("./player/player.js").Strip>}} Sound
  * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, following: boolean, stripStart: number, stripSpan: number, sheetTop: number, leadIn: boolean, big: boolean, rowsOf: string, drawn: string, ticks: boolean, below: string, pauses: boolean}} View  ticks: marks tick while it plays; below: "sheet" or "stack"
- * @typedef {{kind: "onset", take: string, t: number, bar?: number, target?: number} | {kind: "anchor", q: number, bar?: number} | {kind: "bar", bar: number} | {kind: "range", from: number, to: number} | {kind: "bars", bar: number, to: number} | {kind: "anchors", qs: number[], bar?: number} | {kind: "marks", take: string, ts: number[]} | {kind: "stacked", q: number} | {kind: "piece", number: number}} Selection
+ * @typedef {{kind: "onset", take: string, t: number, bar?: number, target?: number} | {kind: "anchor", q: number, bar?: number} | {kind: "bar", bar: number} | {kind: "range", from: number, to: number} | {kind: "bars", bar: number, to: number} | {kind: "anchors", qs: number[], bar?: number} | {kind: "marks", take: string, ts: number[]} | {kind: "note", part: string, own: number, bar?: number} | {kind: "stacked", q: number} | {kind: "piece", number: number}} Selection
  * @typedef {"sound" | "view" | "selection" | "picture"} Part  what a subscriber is told of
  */
 

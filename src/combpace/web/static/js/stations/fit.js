@@ -3,11 +3,24 @@
 import { drawHistogram } from "../views/charts.js";
 import { mountComb } from "../views/comb.js";
 import { send } from "../api/client.js";
+import { clockWords, placeWords } from "../views/map.js";
 import { field, leadInTool, legend, msField, plain, swatch, tickTool } from "./station.js";
 
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
   if (selection?.kind === "onset") desk.act("ride", { take: selection.take, times_s: [selection.t] });
+}
+
+/** A note of a part, in words. @param {any} desk @param {any} selection @param {HTMLElement} head @param {HTMLElement} text @param {import("./station.js").Button} button */
+function chosenNote(desk, selection, head, text, button) {
+  const { state } = desk, part = state.picture.parts.find((/** @type {any} */ one) => one.id === selection.part), note = part?.notes.find((/** @type {number[]} */ one) => Math.abs(one[4] - selection.own) < 1e-4);
+  if (!note) return false;
+  const q = state.map.toQuarters(note[0]);
+  head.textContent = `Note ${placeWords(state.map, q)}`;
+  text.textContent = `${part.name}: key ${note[2]}, velocity ${note[3]}, ${clockWords(note[0])}${note[5] ? ", pulled by hand" : ""}. Drag it to a place; Shift frees it.`;
+  if (note[5]) button("As the rule has it", "Del", () => desk.act("note-release", { part: part.id, own: selection.own }));
+  button("Hear it", "W", () => desk.play(note[0] - 0.02, note[1] + 0.05));
+  return true;
 }
 
 /** Whether pauses between notes are seen. @param {any} desk */
@@ -72,12 +85,13 @@ export const fit = {
   marksOf: ({ state }) => state.focus,
   grid: () => "rule",
   pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },
-  remove: ride,
+  remove: (desk, selection) => (selection?.kind === "note" ? desk.act("note-release", { part: selection.part, own: selection.own }) : ride(desk, selection)),
   chosenOnset(desk, selection, mark, button) {
     button("As it was played", "", () => desk.act("as-played", { take: selection.take, times_s: [selection.t] }));
     button("Let it ride", "Del", () => ride(desk, selection));
   },
   chosenMany(desk, selection, { head, text, button, row }) {
+    if (selection.kind === "note") return chosenNote(desk, selection, head, text, button);
     if (selection.kind !== "bars") return false;
     const name = (/** @type {number} */ index) => desk.state.picture.bars.find((/** @type {any} */ one) => one.i === index)?.n, from = name(selection.bar), to = name(selection.to);
     if (from === undefined || to === undefined) return false;

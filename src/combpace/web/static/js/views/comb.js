@@ -6,7 +6,7 @@ import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, 
 import { drawLoupe } from "./loupe.js";
 import { drawAlone, drawPauses, drawRegion } from "./fit_marks.js";
 import { pullRegion, regionWords } from "./pull.js";
-import { drawNotes } from "./notes.js";
+import { drawNotes, noteAt } from "./notes.js";
 import { makeRowImages } from "./row_images.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
@@ -38,6 +38,8 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   let clipDrag = null;
   /** Rows that are dragged over beside the comb. @type {null | {from: number, to: number}} */
   let rowDrag = null;
+  /** A note that is dragged, in Fit. @type {null | {part: any, note: any, x: number, row: number, target: number, moving: boolean}} */
+  let noteDrag = null;
   /** @type {{x: number, y: number} | null} */
   let pointer = null;
   const ask = once(draw), images = makeRowImages(() => ask());
@@ -111,6 +113,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     drawHead(g, c, comb);
     if (drag?.moving) drawDrag(g, c, comb, map, shown);
     if (clipDrag?.moving) drawClipDrag(g, c, comb);
+    if (noteDrag?.moving) drawPulledTo(g, c, comb, noteDrag.row, noteDrag.target, noteDrag.note[0]);
   }
 
   /** @param {number} q */
@@ -118,12 +121,17 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
   function drawClipDrag(g, c, comb) {
-    if (!clipDrag || !state.map) return;
-    const bar = bars()[clipDrag.row], x = comb.xOf(clipDrag.q, bar), y = comb.yOf(clipDrag.row), by = 1000 * (clipDrag.time - state.map.toSeconds(clipDrag.q));
+    if (clipDrag) drawPulledTo(g, c, comb, clipDrag.row, clipDrag.q, state.map ? 2 * state.map.toSeconds(clipDrag.q) - clipDrag.time : 0);
+  }
+
+  /** Where something is pulled to, and by how much from a moment. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {number} row @param {number} q @param {number} from session seconds */
+  function drawPulledTo(g, c, comb, row, q, from) {
+    if (!state.map) return;
+    const bar = bars()[row], x = comb.xOf(q, bar), y = comb.yOf(row), by = 1000 * (state.map.toSeconds(q) - from);
     g.fillStyle = c.field;
     g.fillRect(x - 1.25, y, 2.5, rowPx());
     type(g, 13, 700);
-    const text = `${placeWords(state.map, clipDrag.q)} ${signed(by)} ms`, wide = g.measureText(text).width;
+    const text = `${placeWords(state.map, q)} ${signed(by)} ms`, wide = g.measureText(text).width;
     g.fillStyle = c.ground;
     g.fillRect(x + 8, y + 3, wide + 10, 20);
     g.fillStyle = c.ink;
@@ -454,6 +462,14 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       canvas.setPointerCapture(event.pointerId);
       return;
     }
+    // In Fit clips stand in the upper third and feet at the base; between them notes can be caught.
+    const noted = fitting() ? noteAt(geometry(), host, hit.bar, hit.row, where) : null;
+    if (noted) {
+      host.select({ kind: "note", part: noted.part.id, own: noted.note[4] ?? 0, bar: hit.bar.i });
+      noteDrag = { ...noted, x: where.x, row: hit.row, target: state.map.toQuarters(noted.note[0]), moving: false };
+      canvas.setPointerCapture(event.pointerId);
+      return;
+    }
     if (hit.onset >= 0) {
       const own = marks();
       const shown = take();
@@ -489,6 +505,14 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       ask();
       return;
     }
+    if (noteDrag) {
+      if (!noteDrag.moving && Math.abs(pointer.x - noteDrag.x) < DRAG_PX) return;
+      noteDrag.moving = true;
+      const bar = bars()[noteDrag.row], q = geometry().qOf(pointer.x, bar);
+      noteDrag.target = event.shiftKey ? q : caughtPlace(q, bar, host.rulePlaces(bar));
+      ask();
+      return;
+    }
     if (!drag) { canvas.style.cursor = hit && (hit.onset >= 0 || hit.anchor >= 0) ? "grab" : "crosshair"; return; }
     if (!drag.moving && Math.abs(pointer.x - drag.x) < DRAG_PX) return;
     drag.moving = true;
@@ -503,10 +527,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag, clipped = clipDrag, rows = rowDrag;
-    drag = clipDrag = rowDrag = null;
+    const done = drag, clipped = clipDrag, rows = rowDrag, noted = noteDrag;
+    drag = clipDrag = rowDrag = noteDrag = null;
     canvas.style.cursor = "crosshair";
     if (rows && rows.from !== rows.to) chooseBars(rows.from, rows.to, true);
+    if (noted?.moving) host.pullNote(noted.part.id, noted.note[4], noted.target);
     if (clipped?.moving) host.pull(clipped.time, clipped.q, true);
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving && state.map) {
@@ -517,8 +542,8 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   }
 
   function cancel() {
-    const was = drag !== null || clipDrag !== null || rowDrag !== null;
-    drag = clipDrag = rowDrag = null;
+    const was = drag !== null || clipDrag !== null || rowDrag !== null || noteDrag !== null;
+    drag = clipDrag = rowDrag = noteDrag = null;
     ask();
     return was;
   }
