@@ -420,6 +420,20 @@ class GrooveTest(CliTest):
         # One mark in the even bars lies 2 ms beside its stroke.
         self.assertLess(float(np.sort(off)[-2]), 0.001)
         self.assertLess(float(off.max()), 0.003)
+        # Its accents as level: the report says them, and the file is as much louder there.
+        groove = json.loads(out.read_text())
+        groove["bars"][0][2]["accent_db"] = 4.0
+        out.write_text(json.dumps(groove))
+        accented = self.folder / "accented.wav"
+        given = ("--groove", str(out), "--accent", "100", "-o", str(accented), "--report", str(report))
+        self.assertEqual(self.run_main("fit", even, *against, *given)[0], 0)
+        said = json.loads(report.read_text())
+        levels = said["levels"]
+        self.assertEqual((len(levels), levels[2]["db"]), (64, 4.0))
+        louder, _ = sf.read(accented, always_2d=True)
+        at = round(levels[2]["target_s"] * rate)
+        np.testing.assert_allclose(louder[at : at + 500], samples[at : at + 500] * 10 ** ((4.0 + said["lowered_db"]) / 20), atol=1e-3)
+        self.assertNotEqual(self.run_main("fit", even, *against, "--grid", "1/8", "--accent", "50", "-o", str(accented))[0], 0)
 
     def test_on_the_bars_it_came_from_nothing_moves(self) -> None:
         path, out, report = self.played("yard.wav", self.LATE), self.folder / "own.json", self.folder / "report.json"

@@ -86,6 +86,7 @@ def _parser() -> argparse.ArgumentParser:
     fit.add_argument("--to-bpm", type=float, metavar="BPM")
     fit.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output")
     fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
+    fit.add_argument("--accent", type=float, default=0.0, metavar="PERCENT", help="with --groove: its accents as level, within 6 dB")
     fit.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
     fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
     fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
@@ -355,6 +356,11 @@ def _fit(options: argparse.Namespace) -> int:
             raise ParameterError("Give a grid or a groove, not both: a groove is a grid. Nothing was written.")
         grid = GrooveGrid(read_groove(options.groove), bar_index(bars[0]) if bars else 0)
     rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
+    if options.accent and options.groove is None:
+        raise ParameterError("--accent goes with --groove: the accents are the groove's. Nothing was written.")
+    if not 0.0 <= options.accent <= 100.0:
+        raise ParameterError(f"Accent is taken from 0 to 100 %, not {options.accent:g}. Nothing was written.")
+    accent = options.accent / 100.0
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
     order = [name.strip() for name in options.marks_first.split(",") if name.strip()] if options.marks_first else []
     if options.pause_limits and not options.silence_pauses:
@@ -363,9 +369,9 @@ def _fit(options: argparse.Namespace) -> int:
     pauses = limits if options.silence_pauses else None
     report: FitReport
     if len(options.file) > 1:
-        report = fit_files(options.file, options.out, target, _hints(options), rule, options.method, order, _progress(), pauses)
+        report = fit_files(options.file, options.out, target, _hints(options), rule, options.method, order, _progress(), pauses, accent)
     else:
-        report = fit_file(options.file[0], options.out, target, _hints(options), rule, options.method, _progress(), pauses)
+        report = fit_file(options.file[0], options.out, target, _hints(options), rule, options.method, _progress(), pauses, accent)
     if options.report:
         write_json(report.document, options.report)
     if options.proof:

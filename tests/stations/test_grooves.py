@@ -6,6 +6,8 @@ import numpy as np
 from combpace.core.errors import NotFoundError, ParameterError
 from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
 from combpace.drawing import picture
+from combpace.media.decode import FileSource
+from combpace.playback.sound import how_it_sounds, sounding
 from combpace.session import fits
 from combpace.session.data_folder import DataFolder
 from combpace.session.grooves import GrooveLibrary, groove_taken
@@ -44,6 +46,31 @@ class GrooveTest(PlaceTest):
         np.testing.assert_allclose([peg.target_s for peg in fit.pegs if peg.kind == "pulled"], wanted, atol=0.002)
         drawn = picture.fit_facts(self.seen(), self.even)["groove"]
         self.assertEqual((drawn["start"], drawn["len"], len(drawn["bars"])), (0, 4.0, 1))
+
+    def test_its_accents_are_a_level_where_they_are_asked_for(self) -> None:
+        loud = bring_in(self.place, self.session, self.eighths(np.zeros(8)), "loud.wav")
+        groove = groove_taken(self.seen(), self.late, (2, 5), "1/8", "")
+        row = tuple(replace(one, accent_db=4.0 if k == 2 else -1.0) for k, one in enumerate(groove.bars[0]))
+        kept = self.library.add(replace(groove, bars=(row,)))
+        self.act("rule", take=loud, field="grid", value=f"groove:{kept.id}")
+        plain = fits.take_fit(self.seen(), loud)
+        self.assertEqual(plain.levels, ())
+        self.assertIn("50 % of the groove's accents", self.act("rule", take=loud, field="accent", value="50").note)
+        made = fits.take_fit(self.seen(), loud)
+        self.assertNotEqual(made.key, plain.key)
+        levels = dict(made.levels)
+        line = self.seen().need_map()
+        louder = [moment for moment, level in levels.items() if level > 0]
+        self.assertEqual(sorted(set(levels.values())), [-0.5, 2.0])
+        for moment in louder:
+            self.assertAlmostEqual(line.place(moment) % 4.0, 1.0, delta=0.06)
+        row_ = self.seen().rows[loud]
+        with FileSource(self.place.blob(row_.decoded_sha)) as source:
+            how = how_it_sounds(self.seen(), loud, fitted=True, speed=1.0)
+            with_them, without = sounding(source, how, 44100), sounding(source, replace(how, levels=()), 44100)
+            start = round(louder[0] * 44100)
+            a, b = (one.read(start, start + 2000) for one in (with_them, without))
+        np.testing.assert_allclose(a, b * 10 ** (2.0 / 20), rtol=1e-5, atol=1e-7)
 
     def test_a_session_keeps_its_own_copy(self) -> None:
         kept = self.library.add(groove_taken(self.seen(), self.late, (2, 5), "1/8", "shuffle"))

@@ -15,6 +15,7 @@ from combpace.batch.files import (
     Target,
     chosen_method,
     fit_document,
+    levels_document,
     opened,
     proof_document,
     refuse_folder,
@@ -29,6 +30,7 @@ from combpace.core.analysis.take import Hints
 from combpace.core.audio import SideBySide
 from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
+from combpace.core.fit.accents import Accented, accent_levels
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import notes_held
 from combpace.core.fit.pauses import Pauses
@@ -59,9 +61,11 @@ def fit_files(
     marks_first: Sequence[str],
     on_progress: Callable[[str, float], None],
     pauses: Pauses | None = None,
+    accent: float = 0.0,
 ) -> BundleReport:
     """Pull the mics of one performance to a grid as one; each is written under its own name into a folder.
 
+    accent       0-1, how much of a groove's accents the level of all of them takes
     marks_first  names of files whose marks count first; the others follow, the clearest first
     Raises       ParameterError for names that are none of the files, or where no pulse is found
     """
@@ -93,10 +97,11 @@ def fit_files(
         made = fit(marks, pace, session_map, Placement("bundle"), length, rule)
         name, reason = chosen_method(together, made.time_map, name)
         made = notes_held(made, rests_of([source for source, _ in both]))
+        levels = accent_levels(made.pegs, rule.grid, session_map, accent)
         out.mkdir(exist_ok=True)
         files = []
         for number, path in enumerate(targets):
-            sound = StretchedSource(together, made.time_map, name, channels=together.channels_of(number))
+            sound = Accented(StretchedSource(together, made.time_map, name, channels=together.channels_of(number)), levels)
             heard = made.time_map.to_target(np.asarray(each[number].times))
             written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
             files.append({"file": paths[number].name, "out": path.name, **written_document(written, sound.sample_rate_hz, pauses)})
@@ -110,6 +115,7 @@ def fit_files(
         "method_reason": reason,
         "marks_first": [paths[mic].name for mic in order],
         "files": files,
+        **levels_document(levels),
         "notes": [note for _, decoded in both for note in decoded.notes],
         **fit_document(made),
     }

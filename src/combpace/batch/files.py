@@ -19,6 +19,7 @@ from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import FloatArray, Placement, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.accents import Accented, Levels, accent_levels
 from combpace.core.fit.groove import GrooveGrid, fits_bars
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import Pauses, find_pauses
@@ -160,9 +161,20 @@ class FitReport:
 
 
 def fit_file(
-    path: Path, out: Path, target: Target, hints: Hints, rule: Rule, method: str, on_progress: Progress = _quiet, pauses: Pauses | None = None
+    path: Path,
+    out: Path,
+    target: Target,
+    hints: Hints,
+    rule: Rule,
+    method: str,
+    on_progress: Progress = _quiet,
+    pauses: Pauses | None = None,
+    accent: float = 0.0,
 ) -> FitReport:
-    """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0, pauses silenced where that is asked for."""
+    """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0.
+
+    pauses  silenced where that is asked for; accent: 0-1, how much of a groove's accents its level takes
+    """
     name = check_method(method)
     with opened(path, on_progress) as (source, decoded):
         analysis = analyse(source, named(path, hints), on_progress=on_progress)
@@ -180,7 +192,9 @@ def fit_file(
         name, reason = chosen_method(source, made.time_map, name)
         made = notes_held(made, rests_of([source]))
         heard = made.time_map.to_target(np.asarray(analysis.onsets.times))
-        written = write_stretched(StretchedSource(source, made.time_map, name), made.time_map, out, on_progress, pauses, heard)
+        levels = accent_levels(made.pegs, rule.grid, session_map, accent)
+        sound = Accented(StretchedSource(source, made.time_map, name), levels)
+        written = write_stretched(sound, made.time_map, out, on_progress, pauses, heard)
         document = {
             "version": 1,
             "file": path.name,
@@ -188,6 +202,7 @@ def fit_file(
             "method": name,
             "method_reason": reason,
             **written_document(written, source.sample_rate_hz, pauses),
+            **levels_document(levels),
             "notes": list(decoded.notes),
             **fit_document(made),
         }
@@ -217,6 +232,11 @@ def written_document(written: Written, sample_rate_hz: int, pauses: Pauses | Non
     if pauses is not None:
         said["silenced"] = [{"start_s": six(start / sample_rate_hz), "end_s": six(stop / sample_rate_hz)} for start, stop in written.pauses]
     return said
+
+
+def levels_document(levels: Levels) -> dict[str, Any]:
+    """The part of a report that says where a groove's accents make the sound louder or softer; nothing where they are not taken."""
+    return {"levels": [{"target_s": six(moment), "db": level} for moment, level in levels]} if levels else {}
 
 
 def fit_document(made: Fit) -> dict[str, Any]:
@@ -359,7 +379,7 @@ def chosen_method(source: Source, time_map: TimeMap, name: str) -> tuple[str, st
 
 
 def write_stretched(
-    made: StretchedSource, time_map: TimeMap, out: Path, tell: Progress, pauses: Pauses | None = None, attacks_s: FloatArray | None = None
+    made: Source, time_map: TimeMap, out: Path, tell: Progress, pauses: Pauses | None = None, attacks_s: FloatArray | None = None
 ) -> Written:
     """Write a stretched sound from session time 0 on; attacks_s, session seconds, are kept where pauses are silenced."""
     if not out.parent.is_dir():

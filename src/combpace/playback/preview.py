@@ -14,6 +14,7 @@ import numpy as np
 
 from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
+from combpace.core.fit.accents import Levels
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.tempo.following import rounds_of
@@ -55,9 +56,8 @@ class Previewer:
         for attempt in range(2):
             pool = self._worker()
             try:
-                return pool.submit(_stretched, path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), sample_rate_hz, number).result(
-                    timeout=60
-                )
+                given = (path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), how.levels, sample_rate_hz, number)
+                return pool.submit(_stretched, *given).result(timeout=60)
             except BrokenProcessPool:
                 self._replace(pool)
                 if attempt:
@@ -118,12 +118,13 @@ def _stretched(
     speed: float,
     attacks: tuple[float, ...],
     bundle: tuple[tuple[Path, ...], int],
+    levels: Levels,
     rate: int,
     number: int,
 ) -> tuple[int, bytes]:
-    key = (path, offset_s, speed, attacks, bundle, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
+    key = (path, offset_s, speed, attacks, bundle, levels, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
     if key not in _KEPT:
-        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, attacks, *bundle)
+        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, attacks, *bundle, levels)
         _KEPT[key] = _Kept(path, how, rate)
         while len(_KEPT) > 12:
             _KEPT.popitem(last=False)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from combpace.core.audio import Samples, SideBySide, Source
+from combpace.core.fit.accents import Accented, Levels
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource
 from combpace.core.tempo.following import as_long_as
@@ -45,6 +46,7 @@ class Sounding:
     attacks   take seconds: where slowed sound must not smear, whatever the map pulls
     bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same for each: they are
               stretched as one, so that their phase stays
+    levels    where it is louder or softer, session seconds and dB
     """
 
     offset_s: float
@@ -53,6 +55,7 @@ class Sounding:
     attacks: tuple[float, ...] = ()
     bundle: tuple[Path, ...] = ()
     own: int = 0
+    levels: Levels = ()
 
 
 def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | None = None) -> Source:
@@ -68,7 +71,10 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | No
     if how.speed != 1.0:
         # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
         time_map, method = time_map.then_scaled(1.0 / how.speed).through(np.array(how.attacks)), "chord"
-    return at_rate(stretched(source, time_map, method, how.bundle, how.own, kept), sample_rate_hz)
+    made: Source = stretched(source, time_map, method, how.bundle, how.own, kept)
+    if how.levels:
+        made = Accented(made, tuple((moment / how.speed, level) for moment, level in how.levels))
+    return at_rate(made, sample_rate_hz)
 
 
 def stretched(
@@ -102,4 +108,5 @@ def how_it_sounds(state: SessionState, take_id: str, *, fitted: bool, speed: flo
         speed,
         tuple(float(time) for time in state.onsets(take_id).times) if speed != 1.0 else (),
         *fits.bundle_files(state.folder, state.document.bundle_of(take_id), state.rows, take_id),
+        made.levels if made else (),
     )

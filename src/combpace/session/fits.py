@@ -12,6 +12,7 @@ import numpy as np
 
 from combpace.core.clocks import Placement, TakeTimes, take_times
 from combpace.core.errors import ParameterError
+from combpace.core.fit.accents import Levels, accent_levels
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import Fit, fit
@@ -43,7 +44,8 @@ class TakeFit:
     take    whose marks and pace count: the bundle's timing take
     choice  the sentence; `stated` is false while it is only proposed
     method  the one that "auto" settled on, and why
-    key     names exactly this result: source, map and method
+    key     names exactly this result: source, map, method and levels
+    levels  where it is louder or softer, by the groove's accents
     """
 
     take: TakeEntry
@@ -53,6 +55,7 @@ class TakeFit:
     method: str
     reason: str
     key: str
+    levels: Levels = ()
 
 
 def take_fit(seen: SessionState, take_id: str) -> TakeFit:
@@ -98,7 +101,8 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     made = notes_held(made, [(a + turn * seen.duration_s(timing), b + turn * seen.duration_s(timing)) for turn in range(rounds) for a, b in rests])
     reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
-    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas))
+    levels = accent_levels(made.pegs, choice.rule.grid, seen.need_map(), choice.accent) if choice.accent else ()
+    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas, levels), levels)
 
 
 def _again(
@@ -249,11 +253,13 @@ def bundle_files(folder: DataFolder, together: Sequence[TakeEntry], takes: Mappi
     return (tuple(folder.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
 
 
-def fit_key(decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = ()) -> str:
+def fit_key(decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = (), levels: Levels = ()) -> str:
     """What a render is kept by: everything its sound depends on."""
     digest = hashlib.sha256(f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
     digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
     digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
+    if levels:
+        digest.update(repr(levels).encode())
     return digest.hexdigest()
 
 
@@ -279,7 +285,8 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
 
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:
     """What the render of one take of a fit's bundle is kept by."""
-    return fit_key(seen.rows[take_id].decoded_sha or "", made.fit.time_map, made.method, bundle_shas(seen.document.bundle_of(take_id), seen.rows))
+    shas = bundle_shas(seen.document.bundle_of(take_id), seen.rows)
+    return fit_key(seen.rows[take_id].decoded_sha or "", made.fit.time_map, made.method, shas, made.levels)
 
 
 def is_rendered(seen: SessionState, made: TakeFit) -> bool:
@@ -293,7 +300,8 @@ def sentence(choice: RuleChoice, name: str) -> str:
     ignored = "ignore nothing" if rule.ignore_beyond_ms is None else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
     if rule.ignore_beyond is not None:
         ignored = f"ignore what is farther than 1/{4 / rule.ignore_beyond:g}"
-    lag = " Its own lead or lag stays." if rule.keep_lag else ""
+    accents = f" Its level takes {choice.accent * 100:g} % of the groove's accents." if choice.accent else ""
+    lag = (" Its own lead or lag stays." if rule.keep_lag else "") + accents
     if rule.coarse:
         return f"The first onset of {name} in each of {bars} goes to its line; the playing inside stays in proportion.{lag}"
     if rule.strength == 0:

@@ -218,12 +218,14 @@ class TakePegs:
 class RuleChoice:
     """The sentence of one take: a rule and a method.
 
+    accent 0-1: how much of a groove's accents its level takes
     first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the clearest first
     """
 
     rule: Rule
     method: str = "auto"
     first: tuple[str, ...] = ()
+    accent: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

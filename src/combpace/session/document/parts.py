@@ -123,6 +123,7 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         **({"groove": groove_document(rule.grid.groove), "groove_start": rule.grid.start} if isinstance(rule.grid, GrooveGrid) else {}),
         "method": choice.method,
         **({"first": list(choice.first)} if choice.first else {}),
+        **({"accent": choice.accent} if choice.accent else {}),
     }
 
 
@@ -139,7 +140,7 @@ def rule_from(value: Mapping[str, Any]) -> RuleChoice:
         value.get("keep_lag", False),
         value.get("coarse", False),
     )
-    return RuleChoice(rule, value.get("method", "auto"), tuple(value.get("first", ())))
+    return RuleChoice(rule, value.get("method", "auto"), tuple(value.get("first", ())), value.get("accent", 0.0))
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:

@@ -33,7 +33,7 @@ GROOVE = "groove:"
 
 class RuleArgs(Args):
     """field: grid (like "1/8", or "groove:" and the id of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"),
-    coarse ("yes", "no"), method, or of a bundle first: the id of the take whose marks are to count first, then as before."""
+    coarse ("yes", "no"), accent (of a groove, %), method, or of a bundle first: the id of the take whose marks are to count first, then as before."""
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -139,6 +139,8 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
             return replace(choice, rule=replace(now, keep_lag=_yes(value)))
         case "coarse":
             return replace(choice, rule=replace(now, coarse=_yes(value)))
+        case "accent":
+            return replace(choice, accent=words.read_number(value, "Accent", 0, 100) / 100)
         case "method":
             return replace(choice, method=check_method(value))
     raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")

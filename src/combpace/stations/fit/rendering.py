@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from combpace.core.fit.accents import Accented, Levels
 from combpace.core.fit.proof import proof
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import nearest_marks
@@ -39,6 +40,7 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
         "source_s": [float(value) for value in made.fit.time_map.source_s],
         "target_s": [float(value) for value in made.fit.time_map.target_s],
         "method": made.method,
+        "levels": [list(one) for one in made.levels],
         "timing": made.take.id,
         "pegs": [[peg.take_s, peg.target_s] for peg in made.fit.pegs if peg.kind != "held"],
     }
@@ -56,6 +58,7 @@ def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
 def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
     """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    levels: Levels = tuple((moment, level) for moment, level in args.get("levels", ()))
     seen = session_state(folder, args["session"])
     together = [seen.document.take(take_id) for take_id in args["takes"]]
     made: list[str] = []
@@ -65,7 +68,7 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         row = folder.take_row(take_id)
         assert row.decoded_sha is not None
         files, own = fits.bundle_files(folder, together, seen.rows, take_id)
-        key = fits.fit_key(row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows))
+        key = fits.fit_key(row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows), levels)
         known = rows.render_of(folder.database, args["session"], key)
         if known is not None:
             made.append(known.id)
@@ -76,7 +79,7 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
         with folder.source(row) as source:
-            fitted = stretched(source, time_map, args["method"], files, own)
+            fitted = Accented(stretched(source, time_map, args["method"], files, own), levels)
             target = folder.blobs.new_path(".wav")
             try:
                 share(0.0)

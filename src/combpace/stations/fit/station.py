@@ -163,6 +163,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "advice": _advice(state, made),
         "rides": _rides(state, made),
         "others": _others(state, made),
+        "accent": f"{100 * made.choice.accent:g}",
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,

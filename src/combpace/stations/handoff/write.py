@@ -66,6 +66,7 @@ def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, s
             made = fits.take_fit(seen, take_id)
             time_map = made.fit.time_map
             plan["fit"] = {"source_s": list(map(float, time_map.source_s)), "target_s": list(map(float, time_map.target_s)), "method": made.method}
+            plan["fit"]["levels"] = [list(one) for one in made.levels]
             if pauses is not None:
                 plan["attacks_s"] = [float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))]
         takes.append(plan)
@@ -200,7 +201,8 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
     time_map = TimeMap(np.array(made["source_s"]), np.array(made["target_s"]))
     together = seen.document.bundle_of(plan["take"])
     assert row.decoded_sha is not None
-    key = fits.fit_key(row.decoded_sha, time_map, made["method"], fits.bundle_shas(together, seen.rows))
+    levels = tuple((moment, level) for moment, level in made.get("levels", ()))
+    key = fits.fit_key(row.decoded_sha, time_map, made["method"], fits.bundle_shas(together, seen.rows), levels)
     known = rows.render_of(folder.database, session_id, key)
     if known is not None:
         with FileSource(folder.blob(known.sha)) as render:
@@ -209,7 +211,7 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
     with folder.source(row) as source:
         yield sounding(
             source,
-            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, (), *fits.bundle_files(folder, together, seen.rows, row.id)),
+            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, (), *fits.bundle_files(folder, together, seen.rows, row.id), levels),
             source.sample_rate_hz,
         )
 
