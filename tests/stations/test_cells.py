@@ -15,15 +15,14 @@ class CellsTest(PlaceTest):
     def setUp(self) -> None:
         super().setUp()
         self.act("steady", bpm="120", bar_1_s="0")
-        self.noise = bring_in(self.place, self.session, struck(0.25 * np.arange(40), 10.0), "pipes.wav")
+        self.noise = bring_in(self.place, self.session, struck(0.25 * np.arange(40), 10.3), "pipes.wav")
         seen = self.seen()
         with self.place.source(seen.rows[self.noise]) as opened:
             self.whole = opened.read(0, opened.frames)[0]
 
     def sound(self, take: str | None = None) -> np.ndarray:
         seen, take = self.seen(), take or self.noise
-        with self.place.source(seen.rows[take]) as opened:
-            made = pieces.source_of(seen, take, opened)
+        with pieces.opened(seen, take) as made:
             return made.read(0, made.frames)[0]
 
     def cells(self, what: str, from_q: float, to_q: float, **more: object) -> str:
@@ -57,7 +56,7 @@ class CellsTest(PlaceTest):
         self.same(out[self.frame(4.0) : self.frame(8.0)], self.whole[self.frame(4.0) : self.frame(8.0)])
 
     def test_on_all_takes_as_one_step(self) -> None:
-        other = bring_in(self.place, self.session, struck(0.5 * np.arange(20), 10.0), "bells.wav")
+        other = bring_in(self.place, self.session, struck(0.5 * np.arange(20), 10.3), "bells.wav")
         self.act("cells", takes=[self.noise, other], from_q=4.0, to_q=8.0, what="silence")
         for take in (self.noise, other):
             self.assertFalse(self.sound(take)[self.frame(4.0) : self.frame(8.0) - FADE].any())

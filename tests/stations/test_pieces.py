@@ -5,13 +5,17 @@ import numpy as np
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
+from combpace.media.decode import FileSource
+from combpace.playback.sound import how_it_sounds, sounding
 from combpace.session import fits, pieces
+from combpace.stations.fit import rendering
 from combpace.stations.fit.station import values as fit_values
 from combpace.stations.handoff.write import files_of, order, write_handoff
 from combpace.stations.pieces import keeping
 from combpace.stations.takes import importing
+from combpace.store import rows as rows_
 from combpace.store.models import JobRow
-from tests.support.places import PlaceTest, bring_in
+from tests.support.places import PlaceTest, bring_in, look
 from tests.support.sounds import attack_starts, struck
 
 
@@ -24,8 +28,7 @@ class PiecesTest(PlaceTest):
 
     def sound(self) -> np.ndarray:
         seen = self.seen()
-        with self.place.source(seen.rows[self.take]) as opened:
-            made = pieces.source_of(seen, self.take, opened)
+        with pieces.opened(seen, self.take) as made:
             return made.read(0, made.frames)[0]
 
     def cut(self, **more: object) -> str:
@@ -107,8 +110,108 @@ class PiecesTest(PlaceTest):
         self.act("piece-fades", take=self.take, number=6, fade_out_ms="all")
         np.testing.assert_array_equal(np.abs(self.sound()), whole)
 
+    def render(self) -> None:
+        job = rendering.order_render(self.place, self.session, self.version, self.take)
+        with self.place.database.reading() as db:
+            args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
+        rendering.render_take(self.place, args, lambda phase, share: None)
+
+    def test_a_fitted_take_is_cut_as_it_sounds_and_pinned(self) -> None:
+        self.act("rule", take=self.take, field="grid", value="1/4")
+        with self.assertRaisesRegex(ParameterError, "not rendered as it stands"):
+            self.cut()
+        self.render()
+        made = fits.take_fit(self.seen(), self.take)
+        row = self.seen().rows[self.take]
+        with self.place.source(row) as source:
+            fitted = sounding(source, how_it_sounds(self.seen(), self.take, fitted=True, speed=1.0), 44100)
+            whole = fitted.read(0, fitted.frames)[0]
+        self.assertIn("What is cut is its render", self.cut(lay="where"))
+        self.assertFalse(fits.is_fitted(self.seen(), self.take))
+        heard = self.sound()
+        length = min(len(heard), len(whole)) - 300
+        np.testing.assert_array_equal(heard[:length], whole[:length])
+        # A change of the fit no longer changes it, and its cuts lie on the strokes where they sound.
+        self.act("rule", take=self.take, field="strength", value="20")
+        np.testing.assert_array_equal(self.sound(), heard)
+        cuts = [piece.at / 44100 for piece in pieces.laid(self.seen(), self.take)][1:]
+        targets = np.asarray([peg.target_s for peg in made.fit.pegs if peg.kind != "held"])
+        self.assertLess(float(np.median([np.min(np.abs(targets - at)) for at in cuts])), 0.002)
+        # Cut anew it is still what was pinned; Drop gives back the fitted take.
+        self.cut(at="bars", lay="bar-place")
+        self.assertIsNotNone(self.seen().document.pieces[self.take].first_frame)
+        with self.assertRaisesRegex(ParameterError, "was changed since it was cut"):
+            self.cut()
+        self.act("pieces-drop", take=self.take)
+        self.assertTrue(fits.is_fitted(self.seen(), self.take))
+
+    def test_cuts_follow_marks_that_were_moved_only_where_that_is_taken(self) -> None:
+        self.cut()
+        before = self.seen().document.pieces[self.take].pieces
+        mark = float(self.seen().onsets(self.take).times[5])
+        self.act("onset-move", take=self.take, from_s=mark, to_s=mark + 0.03, catch=False)
+        self.assertEqual(self.seen().document.pieces[self.take].pieces, before)
+        (place,) = look(self.seen(), "pieces", self.take)
+        self.assertIn("1 cut lies on a moved mark", place.title)
+        assert place.do is not None
+        self.assertIn("1 cut moved", self.act(place.do.name, **place.do.args).note)
+        after = self.seen().document.pieces[self.take].pieces
+        number = next(k for k, one in enumerate(before) if abs(one.start / 44100 - mark) < 0.002)
+        self.assertAlmostEqual(after[number].start / 44100, mark + 0.03, delta=0.0011)
+        self.assertEqual(after[number - 1].stop, after[number].start)
+        self.assertEqual([one.quarters for one in after], [one.quarters for one in before])
+        self.assertEqual(look(self.seen(), "pieces", self.take), [])
+
+    def test_what_is_done_to_a_piece_touches_all_of_its_sound_or_it_alone(self) -> None:
+        self.cut()
+        self.act("cells", takes=[self.take], from_q=4.0, to_q=8.0, what="repeat", times=3)
+        rows = picture.piece_rows(self.seen(), self.take)
+        number = next(row["number"] for row in rows if abs(row["q"] - 4.0) < 1e-6)
+        self.assertEqual(rows[number]["alike"], 4)
+        note = self.act("piece-level", take=self.take, number=number, level_db=-6.0).note
+        self.assertEqual(note, "This touches 4 pieces: each is -6 dB.")
+        self.assertEqual([one.level_db for one in self.seen().document.pieces[self.take].pieces].count(-6.0), 4)
+        self.assertEqual(self.act("piece-level", take=self.take, number=number, level_db=3.0, only=True).note, "A piece is +3 dB.")
+        # Made its own it sounds the same, and no longer goes with the others.
+        sounded = self.sound()
+        self.assertIn("3 other pieces of the same sound no longer go with it", self.act("piece-own", take=self.take, number=number).note)
+        one = self.seen().document.pieces[self.take].pieces[number]
+        laid = pieces.laid(self.seen(), self.take)[number]
+        fade = 221
+        inside = slice(laid.at + fade, laid.at + laid.frames - fade)
+        np.testing.assert_array_equal(self.sound()[inside], sounded[inside])
+        with FileSource(self.place.blob(one.own)) as own:
+            self.assertEqual(own.frames, one.stop - one.start)
+        other = next(row["number"] for row in picture.piece_rows(self.seen(), self.take) if abs(row["q"] - 8.0) < 1e-6)
+        self.assertIn("touches 3 pieces", self.act("piece-level", take=self.take, number=other, level_db=0.0).note)
+        self.assertEqual(self.seen().document.pieces[self.take].pieces[number].level_db, 3.0)
+        # Its bytes stay when the folder is swept.
+        self.place.blobs.sweep(rows_.blobs_of_takes_and_files(self.place.database), older_than_s=-1.0)
+        self.sound()
+        with self.assertRaisesRegex(ParameterError, "has its own sound already"):
+            self.act("piece-own", take=self.take, number=number)
+
+    def test_a_level_goes_from_point_to_point(self) -> None:
+        self.cut()
+        plain = self.sound()
+        at = pieces.laid(self.seen(), self.take)[6]
+        note = self.act("piece-curve", take=self.take, number=6, points=[[200.0, -12.0], [100.0, 0.0]]).note
+        self.assertEqual(note, "A piece has a level of 2 points.")
+        heard, frames = self.sound(), np.arange(8820)
+        inside = slice(at.at, at.at + 8820)
+        db = np.interp(frames, [4410, 8820], [0.0, -12.0])
+        np.testing.assert_allclose(heard[inside], plain[inside] * 10 ** (db / 20), atol=1e-6)
+        # Outside of its points it is as it was, after a short way there.
+        np.testing.assert_array_equal(heard[at.at + 8820 + 221 : at.at + at.frames - 300], plain[at.at + 8820 + 221 : at.at + at.frames - 300])
+        for points in ([[9e5, 0.0]], [[10.0, 0.0], [10.0, 3.0]]):
+            with self.assertRaises(ParameterError):
+                self.act("piece-curve", take=self.take, number=6, points=points)
+        self.act("piece-curve", take=self.take, number=6, points=[])
+        np.testing.assert_array_equal(self.sound(), plain)
+
     def test_fit_says_so_and_the_hand_off_has_them(self) -> None:
         self.act("rule", take=self.take, field="grid", value="1/4")
+        self.render()
         self.cut()
         self.assertFalse(fits.is_fitted(self.seen(), self.take))
         self.assertIn("sounds in pieces", fit_values(self.seen(), self.take)["fit_missing"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from typing import Any
 
 import numpy as np
@@ -117,6 +118,7 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "error": row.error if row else None,
         "fitted": fits.is_fitted(seen, take_id) or pieces.in_pieces(seen, take_id),
         "pieces": pieces.key_of(seen, take_id) if pieces.in_pieces(seen, take_id) else None,
+        "cut_from": pieces.peaks_of(seen, take_id),
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
         "arrival": take.arrival,
@@ -273,9 +275,10 @@ def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
     """Pieces of a take as they are stored: their span in the take, where they lie in the session (s), how far from where they were laid (ms)."""
     if not pieces.in_pieces(seen, take_id):
         return []
-    line, rate = seen.need_map(), seen.rows[take_id].sample_rate_hz or 48_000
+    line, rate, made = seen.need_map(), pieces.rate_of(seen, take_id), seen.document.pieces[take_id]
     rows = []
-    for k, (stored, laid) in enumerate(zip(seen.document.pieces[take_id].pieces, pieces.laid(seen, take_id), strict=True)):
+    alike = Counter((one.start, one.stop) for one in made.pieces if one.own is None)
+    for k, (stored, laid) in enumerate(zip(made.pieces, pieces.laid(seen, take_id), strict=True)):
         at, off = laid.at / rate, None
         if stored.home is not None:
             home = line.second(stored.home) if stored.quarters is not None else stored.home
@@ -292,6 +295,9 @@ def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
                 "db": stored.level_db,
                 "fadeIn": stored.fade_in_ms,
                 "fadeOut": stored.fade_out_ms,
+                "curve": [list(point) for point in stored.curve],
+                "own": stored.own is not None,
+                "alike": 1 if stored.own is not None else alike[stored.start, stored.stop],
             }
         )
     return rows

@@ -75,13 +75,24 @@ class NewTake:
 
 
 @dataclass(frozen=True, slots=True)
+class NewFile:
+    """A file that comes into the session with the decision, from bytes that are kept already; as in `store.models.FileRow`."""
+
+    kind: str
+    key: str
+    name: str
+    sha: str
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True)
 class Change:
     """What a decision changes, all of it in one transaction.
 
     parts    part of the document -> its new JSON value, None to drop it
     note     what was done and what it moved, a sentence
     gesture  changes of one gesture within a second are one step of undo
-    jobs     work that begins with it; takes: rows that come with it; muted: takes that fall silent with it
+    jobs     work that begins with it; takes, files: rows that come with it; muted: takes that fall silent with it
     dropped  arrivals that go with it: all others stay, whatever is decided about takes
     """
 
@@ -92,6 +103,7 @@ class Change:
     takes: tuple[NewTake, ...] = ()
     muted: tuple[str, ...] = field(default=())
     dropped: tuple[str, ...] = field(default=())
+    files: tuple[NewFile, ...] = field(default=())
 
 
 AnyArgs = TypeVar("AnyArgs", bound=Args)
@@ -224,6 +236,8 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
             rows.add_take(db, session_id, take.name, take.source_sha, take.source_bytes, take.id)
         for job in change.jobs:
             rows.queue_job(db, session_id, job.kind, job.subject, json.dumps(dict(job.args), sort_keys=True))
+        for file in change.files:
+            rows.put_file(db, session_id, file.kind, file.key, file.name, file.sha, file.bytes)
         if change.muted:
             _mute(db, session_id, change.muted)
 

@@ -3,46 +3,101 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 
+import numpy as np
+
 from combpace.core.audio import Source
-from combpace.core.pieces.laying import Piece, Pieces
+from combpace.core.clocks import FloatArray
+from combpace.core.pieces.laying import OwnSound, Piece, Pieces
+from combpace.media.decode import FileSource
 from combpace.session.document.model import TakePieces
 from combpace.session.state import SessionState
 
 
 def in_pieces(seen: SessionState, take_id: str) -> bool:
-    """Whether a take sounds in pieces: they were cut from the sound that it has now."""
+    """Whether a take sounds in pieces: they were cut from the sound that it has now, or from a render of it."""
     made, row = seen.document.pieces.get(take_id), seen.rows.get(take_id)
-    return made is not None and row is not None and made.sha == row.decoded_sha and seen.session_map() is not None
+    if made is None or row is None or seen.session_map() is None:
+        return False
+    return made.first_frame is not None or made.sha == row.decoded_sha
+
+
+def rate_of(seen: SessionState, take_id: str) -> int:
+    """Frames a second of a take and of its pieces."""
+    return seen.rows[take_id].sample_rate_hz or 48_000
 
 
 def laid(seen: SessionState, take_id: str) -> list[Piece]:
-    """The pieces of a take in the order in which they are stored, each on its frame of the session's clock (frame 0 is session time 0)."""
+    """The pieces of a take in the order in which they are stored, each on its frame of the session's clock (frame 0 is session time 0).
+
+    Their own sounds are not opened here.
+    """
     found: list[Piece] = seen.once("laid pieces", lambda: _laid(seen, take_id), take_id)
     return found
 
 
 def _laid(seen: SessionState, take_id: str) -> list[Piece]:
-    made, line, rate = seen.document.pieces[take_id], seen.need_map(), seen.rows[take_id].sample_rate_hz or 48_000
+    made, line, rate = seen.document.pieces[take_id], seen.need_map(), rate_of(seen, take_id)
     frames = [round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate) for one in made.pieces]
     fades = [[None if ms is None else round(ms * rate / 1000.0) for ms in (one.fade_in_ms, one.fade_out_ms)] for one in made.pieces]
-    return [Piece(one.start, one.stop, at, one.level_db, *own) for one, at, own in zip(made.pieces, frames, fades, strict=True)]
+    curves = [tuple((round(ms * rate / 1000.0), db) for ms, db in one.curve) for one in made.pieces]
+    return [
+        Piece(one.start, one.stop, at, one.level_db, own[0], own[1], curve)
+        for one, at, own, curve in zip(made.pieces, frames, fades, curves, strict=True)
+    ]
 
 
-def source_of(seen: SessionState, take_id: str, opened: Source) -> Pieces:
-    """How a take in pieces sounds, on the session's clock at its own rate; opened: the sound they were cut from."""
+@contextmanager
+def base(seen: SessionState, take_id: str) -> Iterator[FileSource]:
+    """The sound that the pieces of a take are cut from."""
+    with FileSource(seen.folder.blob(seen.document.pieces[take_id].sha)) as source:
+        yield source
+
+
+@contextmanager
+def opened(seen: SessionState, take_id: str) -> Iterator[Pieces]:
+    """How a take in pieces sounds, on the session's clock at its own rate."""
     made = seen.document.pieces[take_id]
-    return Pieces(opened, laid(seen, take_id), fade_s=made.fade_ms / 1000.0, fill=made.fill, meeting=made.meeting)
+    with ExitStack() as stack:
+        source = stack.enter_context(base(seen, take_id))
+        sounds: dict[str, Source] = {}
+        every = []
+        for one, piece in zip(made.pieces, laid(seen, take_id), strict=True):
+            if one.own is None:
+                every.append(piece)
+                continue
+            if one.own not in sounds:
+                sounds[one.own] = OwnSound(stack.enter_context(FileSource(seen.folder.blob(one.own))), piece.start)
+            every.append(replace(piece, own=sounds[one.own]))
+        yield Pieces(source, every, fade_s=made.fade_ms / 1000.0, fill=made.fill, meeting=made.meeting)
+
+
+def was_s(seen: SessionState, take_id: str, made: TakePieces, frames: FloatArray) -> FloatArray:
+    """Session seconds at which frames of the sound that is cut lay before it was cut."""
+    rate = rate_of(seen, take_id)
+    if made.first_frame is not None:
+        return (np.asarray(frames) + made.first_frame) / rate
+    return np.asarray(seen.moments(take_id, np.asarray(frames) / rate))
 
 
 def key_of(seen: SessionState, take_id: str) -> str:
     """Names exactly how a take in pieces sounds."""
     made = seen.document.pieces[take_id]
     digest = hashlib.sha256(f"{made.sha}:{made.fade_ms}:{made.fill}:{made.meeting}:".encode())
-    for piece in laid(seen, take_id):
-        digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},{piece.fade_out};".encode())
+    for one, piece in zip(made.pieces, laid(seen, take_id), strict=True):
+        digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},{piece.fade_out},{piece.curve},{one.own};".encode())
     return digest.hexdigest()[:16]
+
+
+def alike(made: TakePieces, number: int) -> list[int]:
+    """All pieces that have the same sound as one, itself included; one that has its own is like no other."""
+    one = made.pieces[number]
+    if one.own is not None:
+        return [number]
+    return [k for k, other in enumerate(made.pieces) if other.own is None and (other.start, other.stop) == (one.start, one.stop)]
 
 
 def mates(seen: SessionState, take_id: str) -> list[str]:
@@ -58,9 +113,39 @@ def mates(seen: SessionState, take_id: str) -> list[str]:
     return found
 
 
-def for_mate(seen: SessionState, mate: str, made: TakePieces) -> TakePieces:
-    """The same pieces of another mic, as far as that reaches."""
-    row = seen.rows[mate]
+def for_mate(seen: SessionState, mate: str, made: TakePieces, sound: tuple[str, int, int] | None = None) -> TakePieces:
+    """The same pieces of another mic, as far as that reaches.
+
+    sound  (sha, frames, frame of the session's clock on which its first lies) of a render of the mic that is cut; None: its own sound, or
+           what its pieces are cut from already
+    Pieces of their own sound keep their own of that mic, too.
+    """
+    row, known = seen.rows[mate], seen.document.pieces.get(mate)
     frames = row.frames or 0
-    own = tuple(replace(one, stop=min(one.stop, frames)) for one in made.pieces if one.start < frames)
-    return replace(made, sha=row.decoded_sha or "", pieces=own)
+    sha, first_frame = row.decoded_sha or "", None
+    if sound is not None:
+        sha, frames, first_frame = sound
+    elif known is not None and known.first_frame is not None and made.first_frame is not None:
+        sha, first_frame = known.sha, known.first_frame
+        frames = max(one.stop for one in known.pieces)
+    owned = {(one.start, one.stop): one.own for one in (known.pieces if known else ()) if one.own is not None}
+    theirs = list(known.pieces) if known else []
+    own = []
+    for one in made.pieces:
+        if one.start >= frames:
+            continue
+        # Level and its curve are each mic's own, also in a part of a piece that was cut in two.
+        same = next((k for k, other in enumerate(theirs) if (other.start, min(other.stop, frames)) == (one.start, min(one.stop, frames))), None)
+        if same is not None:
+            level = theirs.pop(same)
+        else:
+            level = next((other for other in theirs if other.start <= one.start < other.stop), one)
+        sound_ = owned.get((one.start, one.stop)) if one.own is not None else None
+        own.append(replace(one, stop=min(one.stop, frames), own=sound_, level_db=level.level_db, curve=level.curve))
+    return replace(made, sha=sha, pieces=tuple(own), first_frame=first_frame)
+
+
+def peaks_of(seen: SessionState, take_id: str) -> str | None:
+    """The sha of the sound that pieces are drawn from where it is not the take's own; None where it is."""
+    made = seen.document.pieces.get(take_id)
+    return made.sha if made is not None and made.first_frame is not None else None

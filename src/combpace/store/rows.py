@@ -73,7 +73,7 @@ def copy_session(database: Database, session_id: str, name: str) -> tuple[str, d
         for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
             renamed[row.id] = new_id()
             db.add(TakeRow(**(_values(row) | {"id": renamed[row.id], "session_id": copy.id})))
-        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part")))):
+        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))):
             db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
         # What is kept of the view names takes too: levels and mutes go along.
         text = old.view
@@ -146,6 +146,11 @@ def add_file(database: Database, **values: Any) -> str:
         db.add(row)
         db.flush()
         return row.id
+
+
+def put_file(db: Session, session_id: str, kind: str, key: str, name: str, sha: str, bytes: int) -> None:
+    """A new row within a transaction that is open."""
+    db.add(FileRow(session_id=session_id, kind=kind, key=key, name=name, sha=sha, bytes=bytes))
 
 
 def file_row(database: Database, file_id: str) -> FileRow:

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from combpace.core.audio import Samples, Source
-from combpace.core.clocks import FloatArray
+from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.errors import ParameterError
 
 FADE_S = 0.005
@@ -29,7 +29,9 @@ LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
 class Piece:
     """Frames [start, stop) of a source, laid with `start` on frame `at` of the result; level in dB.
 
-    fade_in, fade_out: own fades within the piece, frames, at most its length; None: the short ones where it meets others.
+    fade_in, fade_out  own fades within the piece, frames, at most its length; None: the short ones where it meets others
+    curve              points (frames after `start`, dB) of a level of its own, in order: between them straight in dB, 0 dB outside of them
+    own                its own copy of frames [start, stop), read instead of the source; None: the source
     """
 
     start: int
@@ -38,6 +40,8 @@ class Piece:
     level_db: float = 0.0
     fade_in: int | None = None
     fade_out: int | None = None
+    curve: tuple[tuple[int, float], ...] = ()
+    own: Source | None = None
 
     @property
     def frames(self) -> int:
@@ -99,6 +103,10 @@ class Pieces:
                 ended[piece.stop, end] = piece
                 after = starting.get((piece.stop, end))
             lead = 0 if before is not None and _goes_on(before, piece) else min(self._fade, piece.start)
+            if piece.own is not None and lead:
+                # Of its own sound nothing lies before it: it comes in within.
+                lead = 0
+                piece = piece if piece.fade_in is not None else replace(piece, fade_in=min(self._fade, piece.frames))
             fall = 0 if after is not None and _goes_on(piece, after) else min(self._fade, end - piece.at)
             rise = lead
             if piece.fade_in is not None:
@@ -125,18 +133,20 @@ class Pieces:
         place = np.arange(lo, hi)
         made = np.zeros((self.channels, hi - lo), np.float32)
         if lo < body:
-            made[:, : min(hi, body) - lo] = self._source.read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
+            made[:, : min(hi, body) - lo] = _sound_of(piece, self._source).read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
         # The very end of a piece may hold the first rise of the next attack: a tail begins before it, and comes in while that end goes out.
         over = min(round(TAIL_OVER_S * self.sample_rate_hz), piece.frames // 2)
         if one.tail and hi > body - over:
             tail = self._tails.get(number)
             if tail is None:
-                tail = self._tails[number] = tail_of(self._source, piece.start, piece.stop - over, over + one.tail)
+                tail = self._tails[number] = tail_of(_sound_of(piece, self._source), piece.start, piece.stop - over, over + one.tail)
             share = (np.sin(0.5 * np.pi * np.clip((place - (body - over)) / max(1, over), 0, 1)) ** 2).astype(np.float32)
             heard = max(0, body - over - lo)
             made *= 1.0 - share
             made[:, heard:] += share[heard:] * tail[:, max(0, lo - body + over) : hi - body + over]
         gain = np.full(hi - lo, 10 ** (piece.level_db / 20.0))
+        if piece.curve:
+            gain *= 10 ** (self._curved(piece, place - piece.at) / 20.0)
         begins = piece.at - one.lead
         if one.rise and lo < begins + one.rise:
             gain *= np.sin(0.5 * np.pi * np.clip((place - begins) / one.rise, 0, 1)) ** 2
@@ -145,10 +155,34 @@ class Pieces:
         made *= gain.astype(np.float32)
         return made
 
+    def _curved(self, piece: Piece, frames: IntArray) -> FloatArray:
+        """The level of a piece's curve, dB; from and to 0 dB it goes over the short fade, so that its ends do not click."""
+        at = [point for point, _ in piece.curve]
+        level = [db for _, db in piece.curve]
+        ramp = max(1, self._fade)
+        found: FloatArray = np.interp(frames, [at[0] - ramp, *at, at[-1] + ramp], [0.0, *level, 0.0])
+        return found
+
+
+class OwnSound:
+    """A `Source` that has frames [start, start + its length) of another one, and silence everywhere else."""
+
+    def __init__(self, sound: Source, start: int) -> None:
+        self._sound, self._start = sound, start
+        self.frames, self.channels, self.sample_rate_hz = start + sound.frames, sound.channels, sound.sample_rate_hz
+
+    def read(self, start: int, stop: int) -> Samples:
+        return self._sound.read(start - self._start, stop - self._start)
+
+
+def _sound_of(piece: Piece, source: Source) -> Source:
+    return source if piece.own is None else piece.own
+
 
 def _goes_on(one: Piece, after: Piece) -> bool:
     """Whether nothing is heard of the cut between two pieces that follow each other here as they do in the source."""
-    return one.level_db == after.level_db and one.fade_out is None and after.fade_in is None
+    curved = one.curve or after.curve
+    return one.level_db == after.level_db and one.fade_out is None and after.fade_in is None and not curved
 
 
 def tail_of(source: Source, start: int, stop: int, frames: int) -> Samples:

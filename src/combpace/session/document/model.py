@@ -234,6 +234,8 @@ class LaidPiece:
 
     home      where the sentence laid it, as a moment was or a place is, so that a move by hand can be told; level in dB
     fade_in_ms, fade_out_ms  its own fades, within it; None: as the sentence has them
+    own     the sha of its own copy of the sound, which no change of others touches; None: it refers to the take's
+    curve   points (ms after its start, dB) of its own level
     """
 
     start: int
@@ -244,6 +246,8 @@ class LaidPiece:
     level_db: float = 0.0
     fade_in_ms: float | None = None
     fade_out_ms: float | None = None
+    own: str | None = None
+    curve: tuple[tuple[float, float], ...] = ()
 
     def __post_init__(self) -> None:
         if (self.quarters is None) == (self.session_s is None):
@@ -252,13 +256,19 @@ class LaidPiece:
 
 @dataclass(frozen=True, slots=True)
 class TakePieces:
-    """A take in pieces: stored, not derived. sha: the sound they are cut from; the rest as in `core.pieces.laying.Pieces`."""
+    """A take in pieces: stored, not derived.
+
+    sha          the sound they are cut from: the take's own, or the render that it sounded as
+    first_frame  of a render: the frame of the session's clock on which its first one lies; None: the take's own sound
+    The rest is as in `core.pieces.laying.Pieces`.
+    """
 
     sha: str
     pieces: tuple[LaidPiece, ...]
     fade_ms: float = 5.0
     fill: str = "nothing"
     meeting: str = "ends"
+    first_frame: int | None = None
 
 
 def default_rule() -> RuleChoice:

@@ -7,7 +7,7 @@ again), "arriving" (what arrivals do), and per take "pace:ID" (own pace after co
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from combpace.core.clocks import TakeTimes
@@ -67,12 +67,19 @@ def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:
 
 
 def pieces_part(made: TakePieces) -> dict[str, Any]:
-    rows = [[one.start, one.stop, one.quarters, one.session_s, one.home, one.level_db, one.fade_in_ms, one.fade_out_ms] for one in made.pieces]
-    return {"sha": made.sha, "pieces": rows, "fade_ms": made.fade_ms, "fill": made.fill, "meeting": made.meeting}
+    rows = [
+        [one.start, one.stop, one.quarters, one.session_s, one.home, one.level_db, one.fade_in_ms, one.fade_out_ms]
+        + ([one.own, [list(point) for point in one.curve]] if one.own or one.curve else [])
+        for one in made.pieces
+    ]
+    rendered = {} if made.first_frame is None else {"first_frame": made.first_frame}
+    return {"sha": made.sha, "pieces": rows, "fade_ms": made.fade_ms, "fill": made.fill, "meeting": made.meeting, **rendered}
 
 
 def pieces_from(value: Mapping[str, Any]) -> TakePieces:
-    return TakePieces(value["sha"], tuple(LaidPiece(*row) for row in value["pieces"]), value["fade_ms"], value["fill"], value["meeting"])
+    curves = [tuple((at, db) for at, db in (row[9] if len(row) > 9 else ())) for row in value["pieces"]]
+    made = tuple(replace(LaidPiece(*row[:9]), curve=curve) for row, curve in zip(value["pieces"], curves, strict=True))
+    return TakePieces(value["sha"], made, value["fade_ms"], value["fill"], value["meeting"], value.get("first_frame"))
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:

@@ -191,8 +191,8 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
     row = seen.rows[plan["take"]]
     made = plan["fit"]
     if plan.get("pieces"):
-        with folder.source(row) as source:
-            yield pieces.source_of(seen, plan["take"], source)
+        with pieces.opened(seen, plan["take"]) as made_of_pieces:
+            yield made_of_pieces
         return
     if made is None:
         with folder.source(row) as source:

@@ -10,11 +10,12 @@ from pydantic import Field
 
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import TempoMap
-from combpace.session import fits, pieces, words
+from combpace.session import pieces, words
 from combpace.session.decisions import Args, Change, Quarters, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import LaidPiece, TakePieces
 from combpace.session.state import SessionState
+from combpace.stations.pieces.now import sound_of
 
 MOST_REPEATS, MOST_PIECES = 500, 20_000
 # Places are the same to this, quarters.
@@ -47,7 +48,7 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
     together = [mate for take_id in args.takes for mate in (take_id, *pieces.mates(state, take_id))]
     for take_id in dict.fromkeys(together):
         made = _in_pieces(state, take_id)
-        changed = _edited(made, line, state.rows[take_id].sample_rate_hz or 48_000, args.from_q, args.to_q, starts, silence=args.what == "silence")
+        changed = _edited(made, line, pieces.rate_of(state, take_id), args.from_q, args.to_q, starts, silence=args.what == "silence")
         if len(changed) > MOST_PIECES:
             raise ParameterError(f"{state.document.take(take_id).name} would be in more than {MOST_PIECES} pieces. Nothing was changed.")
         if not changed:
@@ -65,16 +66,13 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
 
 def _in_pieces(state: SessionState, take_id: str) -> TakePieces:
     """The take's pieces; one that is whole yet is one piece where it lies."""
-    entry, row = state.document.take(take_id), state.rows.get(take_id)
     known = state.document.pieces.get(take_id)
     if known is not None and pieces.in_pieces(state, take_id):
         return known
-    if row is None or row.decoded_sha is None or not row.frames:
-        raise ParameterError(f"{entry.name} is still being read. Nothing was changed.")
-    if fits.is_fitted(state, take_id):
-        raise ParameterError(f"{entry.name} is fitted; keep its render as a take first, then that can be cut. Nothing was changed.")
-    at = float(state.moments(take_id, np.zeros(1))[0])
-    return TakePieces(row.decoded_sha, (LaidPiece(0, row.frames, None, at, at),))
+    sound = sound_of(state, take_id, followers=True)
+    whole = TakePieces(sound.sha, (), first_frame=sound.first_frame)
+    at = float(pieces.was_s(state, take_id, whole, np.zeros(1))[0])
+    return replace(whole, pieces=(LaidPiece(0, sound.frames, None, at, at),))
 
 
 def _edited(made: TakePieces, line: TempoMap[Any], rate: int, from_q: float, to_q: float, starts: list[float], *, silence: bool) -> list[LaidPiece]:

@@ -40,8 +40,7 @@ def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     first = min(0, *(piece.at for piece in pieces.laid(seen, take_id)))
     target = folder.blobs.new_path(".wav")
     try:
-        with folder.source(row) as opened:
-            made = pieces.source_of(seen, take_id, opened)
+        with pieces.opened(seen, take_id) as made:
             write_sound(made, target, "wav32f", start=first, on_progress=lambda share: tell(f"writing {entry.name}", share))
         size, sha = target.stat().st_size, folder.blobs.adopt(target)
     finally:

@@ -7,10 +7,10 @@ from typing import Any
 from combpace.drawing import picture
 from combpace.session import pieces, words
 from combpace.session.state import SessionState
-from combpace.stations.pieces import cells, decisions, keeping
-from combpace.stations.station import Place, Station
+from combpace.stations.pieces import cells, chosen, decisions, keeping
+from combpace.stations.station import Action, Place, Station
 
-__all__ = ["PIECES", "cells", "decisions", "keeping"]
+__all__ = ["PIECES", "cells", "chosen", "decisions", "keeping"]
 
 CUTS = (("onsets", "its onsets"), ("bars", "every bar"), ("beats", "every beat"), ("1/8", "every 1/8"), ("1/16", "every 1/16"))
 LAYS = (
@@ -43,7 +43,18 @@ def finding(state: SessionState, focus: str | None) -> str:
 
 
 def places(state: SessionState, focus: str | None) -> list[Place]:
-    return []
+    """Takes whose cuts lie where a mark was that has been moved since: an offer, taken by nobody but the user."""
+    found = []
+    for take in state.document.takes:
+        moved = decisions.moved_cuts(state, take.id)
+        if not moved:
+            continue
+        rate = pieces.rate_of(state, take.id)
+        farthest = max(abs(frame / rate - now) for frame, now in moved)
+        lie = "cut lies on a moved mark" if len(moved) == 1 else "cuts lie on moved marks"
+        reason = f"by up to {1000 * farthest:.0f} ms; every piece stays on its place"
+        found.append(Place(take.name, f"{len(moved)} {lie}", reason, None, 3.0 + len(moved), Action("Move them", "cuts-to-marks", {"take": take.id})))
+    return found
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:

@@ -36,8 +36,8 @@ def get_sound(
         block = source.read(segment * frames, (segment + 1) * frames)
         return Response(block.astype("<f4").tobytes(), media_type="application/octet-stream", headers={"X-Channels": "1", **headers})
     if fitted and speed == 1.0 and pieces.in_pieces(state, take_id):
-        with folder.source(state.rows[take_id]) as opened:
-            sounding, frames = at_rate(pieces.source_of(state, take_id, opened), rate), round(SEGMENT_S * rate)
+        with pieces.opened(state, take_id) as laid:
+            sounding, frames = at_rate(laid, rate), round(SEGMENT_S * rate)
             block = stereo(sounding.read(segment * frames, (segment + 1) * frames))
         data = block.astype("<f4").tobytes()
         return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(len(block)), **headers})
