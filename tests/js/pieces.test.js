@@ -1,7 +1,8 @@
 // @ts-check
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { farthest, pieceAt } from "../../src/combpace/web/static/js/views/pieces.js";
+import { farthest, levelScale, pieceAt } from "../../src/combpace/web/static/js/views/pieces.js";
+import { pieceRows } from "../../src/combpace/web/static/js/stations/pieces_list.js";
 
 const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ length, /** @type {number | null} */ off = null) => ({ number, start: 0, stop: length, at, q: 2 * at, off, db: 0 });
 
@@ -16,4 +17,17 @@ test("a row says its largest distance, and nothing where none was laid", () => {
   const all = [piece(0, 1, 1, 3), piece(1, 1.5, 1, -12), piece(2, 4, 1, 40), piece(3, 1.7, 1)];
   assert.equal(farthest(all, { s: 1, e: 3 }), -12);
   assert.equal(farthest([piece(0, 1, 1)], { s: 1, e: 3 }), null);
+});
+
+test("the list says how far a piece reaches over what came before, or the gap", () => {
+  const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ long) => /** @type {any} */ ({ number, at, start: 0, stop: long, alike: 1 });
+  const rows = pieceRows([piece(0, 4, 1), piece(1, 0, 2), piece(2, 1.5, 0.2), piece(3, 2.25, 1)]);
+  assert.deepEqual(rows.map((one) => [one.piece.number, Math.round(one.ms), one.over === null ? null : Math.round(one.over)]), [[1, 2000, null], [2, 200, 500], [3, 1000, -250], [0, 1000, -750]]);
+});
+
+test("a level and its height are each other's inverse, within what can be drawn", () => {
+  const scale = levelScale(100, 58);
+  for (const db of [12, 0, -6.5, -36]) assert.ok(Math.abs(scale.dbOf(scale.yOf(db)) - db) < 0.06);
+  assert.equal(scale.dbOf(0), 12);
+  assert.equal(scale.dbOf(900), -36);
 });

@@ -18,7 +18,7 @@ test("changes are told by part, selections belong to their station, what is kept
   end();
   store.view({ top: 1 });
   assert.deepEqual(told, ["sound", "view", "selection"]);
-  assert.deepEqual(store.kept(), { grid: "1/16", catch: "grid", close: false, rowPx: 60, leadIn: false, big: false, rowsOf: "", drawn: "", ticks: false, below: "sheet", pauses: false, loop: [1, 2], click: false, clickDb: -9, speed: 0.7, mix: {} });
+  assert.deepEqual(store.kept(), { grid: "1/16", catch: "grid", close: false, rowPx: 60, leadIn: false, big: false, rowsOf: "", drawn: "", ticks: false, below: "sheet", pauses: false, piecePx: 53, loop: [1, 2], click: false, clickDb: -9, speed: 0.7, mix: {} });
 });
 
 test("where a take's moments come to lie, and back", () => {

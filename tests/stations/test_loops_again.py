@@ -57,3 +57,12 @@ class LoopAgainTest(PlaceTest):
         for take, value in ((self.lead, "2"), (self.loop, "0"), (self.loop, "until 1"), (self.loop, "1.5"), (self.loop, "often")):
             with self.subTest(value=value), self.assertRaises(ParameterError):
                 self.act("take", take=take, field="times", value=value)
+
+    def test_cut_into_pieces_it_still_comes_round_as_often(self) -> None:
+        self.act("take", take=self.loop, field="times", value="until 8")
+        self.act("cut-and-lay", take=self.loop, at="beats", lay="1/4")
+        laid = self.seen().document.pieces[self.loop].pieces
+        # Seven bars of four beats: three rounds and half of a fourth.
+        self.assertEqual(len(laid), 28)
+        np.testing.assert_allclose([one.quarters for one in laid], np.arange(28.0), atol=1e-6)
+        self.assertEqual(len({(one.start, one.stop) for one in laid}), 8)

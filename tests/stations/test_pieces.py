@@ -1,6 +1,7 @@
 import json
 
 import numpy as np
+import soundfile as sf
 
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
@@ -11,7 +12,7 @@ from combpace.session import fits, pieces
 from combpace.stations.fit import rendering
 from combpace.stations.fit.station import values as fit_values
 from combpace.stations.handoff.write import files_of, order, write_handoff
-from combpace.stations.pieces import keeping
+from combpace.stations.pieces import keeping, saving
 from combpace.stations.takes import importing
 from combpace.store import rows as rows_
 from combpace.store.models import JobRow
@@ -190,6 +191,22 @@ class PiecesTest(PlaceTest):
         self.sound()
         with self.assertRaisesRegex(ParameterError, "has its own sound already"):
             self.act("piece-own", take=self.take, number=number)
+
+    def test_a_piece_is_saved_as_it_sounds_of_exactly_its_length(self) -> None:
+        self.cut()
+        self.act("piece-level", take=self.take, number=6, level_db=-6.0)
+        piece = self.seen().document.pieces[self.take].pieces[6]
+        path, name = saving.write_piece(self.place, self.session, self.take, 6, "wav32f")
+        samples, rate = sf.read(path)
+        self.assertEqual((len(samples), rate), (piece.stop - piece.start, 44100))
+        self.assertRegex(name, r"^pipes piece \d+\.\d.*\.wav$")
+        with self.place.source(self.seen().rows[self.take]) as source:
+            own = source.read(piece.start, piece.stop)[0]
+        inside = slice(221, len(own) - 221)
+        np.testing.assert_allclose(samples[inside], own[inside] * 10 ** (-6 / 20), atol=1e-6)
+        for number, kind in ((9000, "wav24"), (6, "ogg")):
+            with self.assertRaises(ParameterError):
+                saving.write_piece(self.place, self.session, self.take, number, kind)
 
     def test_a_level_goes_from_point_to_point(self) -> None:
         self.cut()

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +46,20 @@ def write_peaks(source: Source, target: Path, on_progress: Callable[[float], Non
             out.write(np.concatenate(level).astype("<i2").tobytes())
 
 
+def peaks_in_memory(source: Source) -> bytes:
+    """All levels of a source as a file would hold them."""
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "peaks"
+        write_peaks(source, path)
+        return path.read_bytes()
+
+
+def peaks_at(data: bytes, frames: int, size: int, first: int, count: int) -> bytes:
+    """As `read_peaks`, of what `peaks_in_memory` gave."""
+    lo, hi = _span(frames, size, first, count)
+    return data[4 * lo : 4 * hi]
+
+
 def _reduced(values: NDArray[np.float32], factor: int, join: np.ufunc) -> NDArray[np.float32]:
     short = -len(values) % factor
     padded = np.concatenate([values, np.repeat(values[-1:], short)]) if short and len(values) else values
@@ -57,18 +72,20 @@ def _scaled(values: NDArray[np.float32]) -> Pairs:
 
 def read_peaks(path: Path, frames: int, size: int, first: int, count: int) -> bytes:
     """Bins [first, first + count) of one level as they lie in the file; fewer at its end."""
+    lo, hi = _span(frames, size, first, count)
+    with path.open("rb") as data:
+        data.seek(4 * lo)
+        return data.read(4 * (hi - lo))
+
+
+def _span(frames: int, size: int, first: int, count: int) -> tuple[int, int]:
+    """Where bins [first, first + count) of one level lie among all bins of a file: [from, to). Raises ParameterError."""
     if size not in SIZES:
         raise ParameterError(f"Peaks exist for 1, {', '.join(map(str, SIZES))} frames a bin, not {size}.")
-    offset = 0
-    for level in SIZES:
-        bins = bins_of(frames, level)
-        if level == size:
-            lo, hi = max(0, min(first, bins)), max(0, min(first + count, bins))
-            with path.open("rb") as data:
-                data.seek(4 * (offset + lo))
-                return data.read(4 * max(0, hi - lo))
-        offset += bins
-    raise AssertionError("unreachable")
+    offset = sum(bins_of(frames, level) for level in SIZES[: SIZES.index(size)])
+    bins = bins_of(frames, size)
+    lo, hi = max(0, min(first, bins)), max(0, min(first + count, bins))
+    return offset + lo, offset + max(lo, hi)
 
 
 def samples_as_peaks(source: Source, first: int, count: int) -> bytes:

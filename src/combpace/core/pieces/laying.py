@@ -74,7 +74,7 @@ class Pieces:
             raise ParameterError(f"A fade lasts 0 to {1000 * MOST_FADE_S:g} ms, not {1000 * fade_s:g} ms. Nothing was changed.")
         if any(not 0 <= piece.start < piece.stop <= source.frames for piece in pieces):
             raise ParameterError("A piece lies within its take, and is not empty. Nothing was changed.")
-        self._source = source
+        self._source, self._given = source, list(pieces)
         self.channels, self.sample_rate_hz = source.channels, source.sample_rate_hz
         self._fade = round(fade_s * self.sample_rate_hz)
         self._laid = self._meet(sorted(pieces, key=lambda piece: piece.at), fill, meeting)
@@ -115,6 +115,12 @@ class Pieces:
                 fall = min(piece.fade_out, end - piece.at)
             laid.append(_Laid(piece, lead, rise, end, fall, tail))
         return laid
+
+    def alone(self, number: int) -> Pieces:
+        """One of the pieces by itself, by its number in the order in which they were given, from frame 0 on and exactly as long as it is."""
+        piece = self._given[number]
+        into = piece.fade_in if piece.fade_in is not None else min(self._fade, piece.frames) if piece.start else 0
+        return Pieces(self._source, [replace(piece, at=0, fade_in=into)], fade_s=self._fade / self.sample_rate_hz)
 
     def read(self, start: int, stop: int) -> Samples:
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Literal
 
@@ -79,6 +80,7 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
             if first:
                 goal[0] = line.place(line.second(float(goal[1])) - starts[1] / rate)
         made = [LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)]
+    made = _again(state, args.take, sound, made)
     new = replace(new, pieces=tuple(made))
     moved = _farthest_ms(state, args.take, new)
     parts = {f"pieces:{args.take}": forms.pieces_part(new)}
@@ -90,6 +92,20 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
     fitted = " What is cut is its render: a change of its fit no longer changes it." if sound.first_frame is not None else ""
     note = f"{laid}; the farthest moves by {moved:.0f} ms. Nothing is stretched.{fitted}"
     return Change(parts, note, f"pieces:{args.take}")
+
+
+def _again(state: SessionState, take_id: str, sound: Sound, made: list[LaidPiece]) -> list[LaidPiece]:
+    """The pieces of a loop that comes round, in each of its rounds; its last round ends where the loop does. Those of anything else once."""
+    entry, pace = state.document.take(take_id), state.own_pace(take_id)
+    if not entry.comes_round or sound.first_frame is not None or pace is None or not fits.can_come_round(state, entry) or made[0].quarters is None:
+        return made
+    line, size = state.need_map(), pace.place(sound.frames / sound.rate) - pace.place(0.0)
+    end = line.place(float(fits.take_fit(state, take_id).fit.time_map.target_s[-1]))
+    rounds = math.ceil((end - pace.place(0.0)) / size - 1e-6)
+    if rounds * len(made) > MOST_PIECES:
+        raise ParameterError(f"That is {rounds * len(made)} pieces; at most {MOST_PIECES} are cut. Nothing was changed.")
+    every = [(float(one.quarters or 0.0) + turn * size, one) for turn in range(rounds) for one in made]
+    return [replace(one, quarters=place, home=place) for place, one in every if place < end - 1e-6]
 
 
 def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
@@ -138,8 +154,11 @@ def _laid_words(lay: str) -> str:
 def _farthest_ms(state: SessionState, take_id: str, made: TakePieces) -> float:
     """How far the piece that moves most lies from where it was, ms."""
     line = state.need_map()
-    was = pieces.was_s(state, take_id, made, np.array([one.start for one in made.pieces]))
-    now = np.array([line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0) for one in made.pieces])
+    # Of a loop that comes round the first round tells: there the cuts still go on in the sound.
+    again = next((k for k in range(1, len(made.pieces)) if made.pieces[k].start <= made.pieces[k - 1].start), len(made.pieces))
+    first = made.pieces[:again]
+    was = pieces.was_s(state, take_id, made, np.array([one.start for one in first]))
+    now = np.array([line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0) for one in first])
     return 1000.0 * float(np.abs(now - was).max()) if len(was) else 0.0
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from combpace.drawing import picture
-from combpace.session import pieces, words
+from combpace.core.errors import CombPaceError
+from combpace.session import fits, pieces, words
 from combpace.session.state import SessionState
 from combpace.stations.pieces import cells, chosen, decisions, keeping
 from combpace.stations.station import Action, Place, Station
@@ -19,7 +19,6 @@ LAYS = (
 )  # fmt: skip
 FILLS = (("nothing", "nothing"), ("tail", "its own tail"))
 MEETINGS = (("ends", "the earlier ends"), ("rings", "both ring"))
-MOST_LISTED = 300
 
 
 def focus(state: SessionState) -> str | None:
@@ -57,20 +56,20 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     return found
 
 
+def _waits_for_render(state: SessionState, take_id: str) -> bool:
+    """Whether a take is fitted by a rule and not rendered as it stands: what sounds cannot be cut yet."""
+    if state.document.timing_take(take_id) not in state.document.rules or not fits.is_fitted(state, take_id):
+        return False
+    try:
+        return not fits.is_rendered(state, fits.take_fit(state, take_id))
+    except CombPaceError:
+        return False
+
+
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     made = state.document.pieces.get(focus) if focus and pieces.in_pieces(state, focus) else None
-    line = state.session_map()
-    rows = picture.piece_rows(state, focus)[:MOST_LISTED] if focus and made else []
-    listed = [
-        {
-            "number": row["number"],
-            "place": words.place(line, line.place(row["at"])) if line else "",
-            "ms": round(1000 * (row["stop"] - row["start"])),
-            "off": None if row["off"] is None else words.signed_ms(row["off"]),
-        }
-        for row in sorted(rows, key=lambda row: row["at"])
-    ]
-    return {"cuts": CUTS, "lays": LAYS, "fills": FILLS, "meetings": MEETINGS, "in_pieces": made is not None, "made": made, "listed": listed}
+    to_render = focus is not None and made is None and _waits_for_render(state, focus)
+    return {"cuts": CUTS, "lays": LAYS, "fills": FILLS, "meetings": MEETINGS, "in_pieces": made is not None, "made": made, "to_render": to_render}
 
 
 PIECES = Station("pieces", "Pieces", 6, finding, places, "pieces/side.html", values, more="pieces/more.html", focus=focus)

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, BackgroundTasks, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.concurrency import run_in_threadpool
 
-from combpace.core.errors import MediaError, ParameterError
+from combpace.core.errors import MediaError, NotFoundError, ParameterError
 from combpace.core.fit.pauses import find_pauses, parse_pauses
-from combpace.media.peaks import read_peaks, samples_as_peaks
+from combpace.media.decode import FileSource
+from combpace.media.peaks import peaks_at, peaks_in_memory, read_peaks, samples_as_peaks
+from combpace.session.pieces import peaks_of
 from combpace.session.stack import stacked
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
+from combpace.stations.handoff.writers import mime_of
+from combpace.stations.pieces import saving
 from combpace.stations.takes import importing, parts
 from combpace.web.deps import Folder, receive
 
@@ -61,6 +65,31 @@ def get_peaks(
         with folder.source(row) as source:
             return Response(samples_as_peaks(source, first, count), media_type="application/octet-stream", headers=headers)
     return Response(read_peaks(path, row.frames or 0, size, first, count), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/takes/{take_id}/sounds/{sha}/peaks")
+def get_cut_peaks(
+    take_id: str, sha: str, folder: Folder, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+) -> Response:
+    """As the peaks of a take, of the render that its pieces are cut from."""
+    state = session_state(folder, folder.take_row(take_id).session_id)
+    if peaks_of(state, take_id) != sha:
+        raise NotFoundError("No piece of this take is cut from that sound. Nothing was changed; reload the page.")
+    with FileSource(folder.blob(sha)) as source:
+        if size == 1:
+            data = samples_as_peaks(source, first, count)
+        else:
+            made = folder.once(("peaks of a render", sha), lambda: peaks_in_memory(source))
+            data = peaks_at(made, source.frames, size, first, count)
+    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"})
+
+
+@router.get("/sessions/{session_id}/takes/{take_id}/pieces/{number}")
+def get_piece(session_id: str, take_id: str, number: int, folder: Folder, background: BackgroundTasks, kind: str = "wav24") -> FileResponse:
+    """One piece as a file, as it sounds alone: its level and fades, of exactly its length."""
+    path, name = saving.write_piece(folder, session_id, take_id, number, kind)
+    background.add_task(path.unlink, missing_ok=True)
+    return FileResponse(path, filename=name, media_type=mime_of(name))
 
 
 @router.get("/sessions/{session_id}/stack")

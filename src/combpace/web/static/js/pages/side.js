@@ -181,7 +181,10 @@ export function makeSide(desk) {
       text.textContent = `${bar.meter}, starts ${clockWords(bar.s)}, ${bar.bpm.toFixed(2)} BPM, ${drift}, ${Math.round(bar.sure * 100)} % sure. ${more}`;
       if (!more) button("Loop it", "L", () => desk.loopThese());
     }
+    const said = box.querySelector("h2")?.textContent;
     box.replaceChildren(head, text, row);
+    // What was just chosen is seen, however long the sentence above it is.
+    if (said !== head.textContent) box.scrollIntoView({ block: "nearest" });
   }
 
   /** The time of an anchor, to be typed. @param {{t: number, q: number, place: string}} anchor */

@@ -3,7 +3,8 @@
 import { send } from "../api/client.js";
 import { gridPlaces, placeWords, signed } from "../views/map.js";
 import { mountPieces } from "../views/pieces.js";
-import { field, gridTools, leadInTool, legend, plain } from "./station.js";
+import { field, gridTools, leadInTool, legend, plain, tickTool } from "./station.js";
+import { wirePieceList } from "./pieces_list.js";
 
 /** The piece that is chosen; null of none. @param {any} desk */
 const chosen = ({ state }) => (state.selection?.kind === "piece" ? state.picture.pieces.find((/** @type {any} */ one) => one.number === state.selection.number) ?? null : null);
@@ -18,6 +19,17 @@ function move(desk, piece, q, free) {
 function silence(desk) {
   const piece = chosen(desk);
   if (piece) desk.act("piece-silence", { take: desk.state.focus, number: piece.number }, () => desk.store.select(null));
+}
+
+/** Whether what changes the sound of a piece is for it alone. */
+let onlyThese = false;
+
+/** Whether two pieces have the same sound. @param {any} one @param {any} other */
+const sameSound = (one, other) => !!one && !one.own && !other.own && one.start === other.start && one.stop === other.stop;
+
+/** @param {any} desk @param {any} piece @param {[number, number][]} points */
+function curve(desk, piece, points) {
+  return desk.act("piece-curve", { take: desk.state.focus, number: piece.number, also: desk.state.selection?.also ?? [], only: onlyThese, points });
 }
 
 /** The pieces that the sentence would make, until it is kept or dropped. @type {{take: string, version: number, pieces: import("../views/pieces.js").Piece[]} | null} */
@@ -61,6 +73,7 @@ async function preview(desk, form) {
 function wire(desk) {
   if (desk.piecesWired) return;
   desk.piecesWired = true;
+  wirePieceList(desk);
   document.addEventListener("submit", (event) => {
     const form = event.target;
     if (!(form instanceof HTMLFormElement) || form.id !== "pieces-form") return;
@@ -80,10 +93,6 @@ function wire(desk) {
   document.addEventListener("click", (event) => {
     const keep = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-keep-pieces]")) : null;
     if (keep) send(`/api/sessions/${desk.session}/keep-pieces`, { take: keep.dataset.keepPieces, version: desk.state.picture.version }).catch(desk.words.trouble);
-    const row = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-piece]")) : null;
-    if (!row) return;
-    const piece = desk.state.picture.pieces.find((/** @type {any} */ one) => one.number === Number(row.dataset.piece));
-    if (piece) { desk.store.select({ kind: "piece", number: piece.number }); desk.pictures.view()?.show(desk.state.map.barOf(piece.q)); }
   });
 }
 
@@ -135,8 +144,9 @@ function chosenBars(desk, selection, { head, text, button, row }) {
 /** @type {import("./station.js").StationView} */
 export const pieces = {
   ...plain, id: "pieces", key: 6, fitted: true,
-  mount: (desk, box) => mountPieces(box, desk.host, { move: (piece, q, free) => move(desk, piece, q, free), previewed: () => previewed(desk), dropPreview: () => dropPreview(desk) }),
-  tools: (desk) => [...gridTools(desk), ...leadInTool(desk), legend("<span>a notch is a cut, ground is silence</span>")],
+  mount: (desk, box) => mountPieces(box, desk.host, { move: (piece, q, free) => move(desk, piece, q, free), previewed: () => previewed(desk), dropPreview: () => dropPreview(desk), curve: (piece, points) => curve(desk, piece, points) }),
+  zoom: (desk, direction) => desk.store.view({ piecePx: Math.min(84, Math.max(24, desk.state.view.piecePx * (direction > 0 ? 1.2 : 1 / 1.2))) }),
+  tools: (desk) => [...gridTools(desk), ...leadInTool(desk), tickTool("levels", "Draw levels over time: click in a chosen piece to put a point, pull it, double click to take it away", desk.state.view.curves, (curves) => { desk.store.view({ curves }); desk.pictures.draw(); }), legend("<span>a notch is a cut, ground is silence</span>")],
   marksOf: ({ state }) => state.focus,
   commands: [
     { id: "cut-here", keys: ["KeyK"], shown: "K", words: "cut at the pointer, or at the playhead", run: (desk) => { const time = desk.pointer?.time ?? desk.state.playhead; if (time !== null && time !== undefined) desk.act("cut-here", { take: desk.state.focus, session_s: time }); } },
@@ -157,14 +167,31 @@ export const pieces = {
     if (selection.kind === "bars") return chosenBars(desk, selection, { head, text, button, row });
     const piece = selection.kind === "piece" ? chosen(desk) : null;
     if (!piece) return false;
-    head.textContent = `A piece on ${placeWords(desk.state.map, piece.q)}`;
-    text.textContent = `${Math.round(1000 * (piece.stop - piece.start))} ms long${piece.off ? `, moved by ${signed(piece.off)} ms` : ""}${piece.db ? `, ${signed(piece.db)} dB` : ""}.`;
-    row.append(field("level, dB", String(piece.db), "w4", (value) => { const db = Number(value.replace(",", ".").replace("−", "-")); if (Number.isFinite(db)) desk.act("piece-level", { take: desk.state.focus, number: piece.number, level_db: db }); }));
+    const also = selection.also ?? [], many = 1 + also.length;
+    head.textContent = many > 1 ? `${many} pieces` : `A piece on ${placeWords(desk.state.map, piece.q)}`;
+    text.textContent = many > 1 ? "What is set here is set for all of them." : `${Math.round(1000 * (piece.stop - piece.start))} ms long${piece.off ? `, moved by ${signed(piece.off)} ms` : ""}${piece.db ? `, ${signed(piece.db)} dB` : ""}${piece.own ? ", its own sound" : ""}.`;
+    // A piece refers to its take: what changes its sound changes all that have the same, unless that is not wanted.
+    const pieces = desk.state.picture.pieces, touched = pieces.filter((/** @type {any} */ one) => [piece.number, ...also].some((number) => number === one.number || sameSound(pieces.find((/** @type {any} */ other) => other.number === number), one))).length;
+    if (touched > many) {
+      const box = document.createElement("input"), label = document.createElement("label");
+      label.className = "from-here";
+      box.type = "checkbox";
+      box.checked = onlyThese;
+      box.addEventListener("change", () => { onlyThese = box.checked; desk.side.showChosen(); });
+      label.append(box, ` ${many > 1 ? "only these" : "only this one"}: level, fades and its level over time touch ${onlyThese ? many : touched} piece${(onlyThese ? many : touched) === 1 ? "" : "s"}`);
+      row.append(label);
+    }
+    const on = { take: desk.state.focus, number: piece.number, also, only: onlyThese };
+    row.append(field("level, dB", String(piece.db), "w4", (value) => { const db = Number(value.replace(",", ".").replace("−", "-")); if (Number.isFinite(db)) desk.act("piece-level", { ...on, level_db: db }); }));
+    row.append(field("level over time, ms:dB", piece.curve.map((/** @type {number[]} */ one) => `${one[0]}:${one[1]}`).join(" ") || "none", "w8", (value) => {
+      const points = value === "none" ? [] : value.trim().split(/\s+/).map((one) => one.replace(",", ".").replace("−", "-").split(":").map(Number));
+      if (points.every((one) => one.length === 2 && one.every(Number.isFinite))) desk.act("piece-curve", { ...on, points }); else desk.words.note(`“${value}” is no level over time; write points like 0:0 120:-6, or none.`, true);
+    }));
     /** @param {string} text @param {number | null} known @param {"fade_in_ms" | "fade_out_ms"} which */
     const fade = (text, known, which) => field(text, known === null ? "as all" : String(known), "w4", (value) => {
       const ms = /^(as )?all$/i.test(value) ? "all" : Number(value.replace(",", "."));
       if (ms !== "all" && !Number.isFinite(ms)) { desk.words.note(`“${value}” is no number of ms; write 40, or “as all” for the fades of the sentence.`, true); return; }
-      desk.act("piece-fades", { take: desk.state.focus, number: piece.number, [which]: ms });
+      desk.act("piece-fades", { ...on, [which]: ms });
     });
     row.append(fade("comes in over, ms", piece.fadeIn, "fade_in_ms"), fade("goes out over, ms", piece.fadeOut, "fade_out_ms"));
     row.append(field(`stutter its first ${desk.state.view.grid}, times`, "", "w3", (value) => times(desk, value, (count) => {
@@ -174,6 +201,15 @@ export const pieces = {
     button("Hear it", "W", () => desk.play(piece.at, piece.at + piece.stop - piece.start));
     button("Join with what follows", "N", () => desk.act("piece-join", { take: desk.state.focus, number: piece.number }));
     button("Take it away", "Del", () => silence(desk));
+    if (many > 1) return true;
+    if (piece.alike > 1) button(`Choose all ${piece.alike} of this sound`, "", () => desk.store.select({ ...selection, also: pieces.filter((/** @type {any} */ one) => one !== piece && sameSound(piece, one)).map((/** @type {any} */ one) => one.number) }));
+    if (!piece.own) button("Make it its own", "", () => desk.act("piece-own", { take: desk.state.focus, number: piece.number }), ["piece-own", { take: desk.state.focus, number: piece.number }]);
+    const save = document.createElement("a");
+    save.className = "button small";
+    save.href = `/api/sessions/${desk.session}/takes/${desk.state.focus}/pieces/${piece.number}?kind=wav24`;
+    save.download = "";
+    save.textContent = "Save it as a file";
+    row.append(save);
     return true;
   },
   drawSmall: (desk) => wire(desk),

@@ -4,7 +4,19 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, lowerBound, makeComb, mostTop, top
 import { gridPlaces, placeWords, signed } from "./map.js";
 import { colours, gainOf, once, prepared, type, wave } from "./paint.js";
 
-/** @typedef {{number: number, start: number, stop: number, at: number, q: number, off: number | null, db: number, fadeIn: number | null, fadeOut: number | null}} Piece */
+/** @typedef {{number: number, start: number, stop: number, at: number, q: number, off: number | null, db: number, fadeIn: number | null, fadeOut: number | null, curve: [number, number][], own: boolean, alike: number}} Piece */
+
+// Levels over time are drawn from +12 dB at a piece's upper edge down to −36 dB at its lower one; a point is caught this near.
+const TOP_DB = 12, DEEP_DB = 48, POINT_PX = 7;
+
+/** Height of a level within a row of pieces, and back. @param {number} y upper edge of the row @param {number} tall */
+export function levelScale(y, tall) {
+  const top = y + 3, high = tall - 8;
+  return {
+    yOf: (/** @type {number} */ db) => top + (high * (TOP_DB - db)) / DEEP_DB,
+    dbOf: (/** @type {number} */ at) => Math.round(10 * Math.min(TOP_DB, Math.max(TOP_DB - DEEP_DB, TOP_DB - (DEEP_DB * (at - top)) / high))) / 10,
+  };
+}
 
 // A pointer that moved so little has chosen, not pulled.
 const DRAG_PX = 3;
@@ -23,7 +35,7 @@ export function farthest(pieces, bar) {
   return most;
 }
 
-/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host @param {{move: (piece: Piece, q: number, free: boolean) => void, previewed: () => Piece[] | null, dropPreview: () => boolean}} how */
+/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host @param {{move: (piece: Piece, q: number, free: boolean) => void, previewed: () => Piece[] | null, dropPreview: () => boolean, curve: (piece: Piece, points: [number, number][]) => void}} how */
 export function mountPieces(box, host, how) {
   const canvas = document.createElement("canvas");
   canvas.tabIndex = 0;
@@ -33,10 +45,19 @@ export function mountPieces(box, host, how) {
   const { state } = host, ask = once(draw);
   /** @type {{piece: Piece, x: number, q: number, to: number, moving: boolean, free: boolean} | null} */
   let drag = null;
+  /** A point of the chosen piece's level that is dragged. @type {{piece: Piece, points: [number, number][], at: number} | null} */
+  let point = null;
   /** Bars that are dragged over by their numbers. @type {{from: number, to: number} | null} */
   let barDrag = null;
-  const rowPx = () => Math.min(84, Math.max(24, state.view.rowPx)), bars = () => state.picture.bars, take = () => host.take(state.focus);
+  const rowPx = () => Math.min(84, Math.max(24, state.view.piecePx)), bars = () => state.picture.bars, take = () => host.take(state.focus);
   const pieces = () => /** @type {Piece[]} */ (state.picture.pieces ?? []);
+  const isChosen = (/** @type {Piece} */ piece) => !how.previewed() && state.selection?.kind === "piece" && (state.selection.number === piece.number || (state.selection.also ?? []).includes(piece.number));
+  /** What is drawn of a take: the sound that its pieces are cut from; of a bundle all its mics, the loudest at each moment. @param {any} shown @param {number} db */
+  function soundsOf(shown, db) {
+    const mates = shown.bundle ? state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames && one.offset_s === shown.offset_s) : [shown];
+    const all = mates.length ? mates : [shown];
+    return all.map((/** @type {any} */ one) => ({ ...one, id: one.cut_from ? `${one.id}/sounds/${one.cut_from}` : one.id, peak: one.peak ? one.peak / 10 ** (db / 20) : one.peak }));
+  }
 
   function geometry() {
     const height = canvas.clientHeight;
@@ -107,7 +128,7 @@ export function mountPieces(box, host, how) {
 
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {{y: number, tall: number, map: any, shown: any, gain: number}} row @param {Piece} piece @param {number} from @param {number} to */
   function drawPiece(g, c, comb, bar, { y, tall, map, shown, gain }, piece, from, to) {
-    const a = comb.xOf(map.toQuarters(from), bar), b = comb.xOf(map.toQuarters(to), bar), chosen = !how.previewed() && state.selection?.kind === "piece" && state.selection.number === piece.number;
+    const a = comb.xOf(map.toQuarters(from), bar), b = comb.xOf(map.toQuarters(to), bar), chosen = isChosen(piece), sounds = soundsOf(shown, piece.db);
     // Where two overlap both show through.
     g.fillStyle = chosen ? c.chosen : c.panel;
     g.globalAlpha = 0.8;
@@ -115,7 +136,7 @@ export function mountPieces(box, host, how) {
     g.globalAlpha = 0.85;
     g.fillStyle = c.wave;
     const loud = gain * 10 ** (piece.db / 20);
-    wave(g, host.peaks, shown, { x0: Math.ceil(a), x1: Math.floor(b), mid: y + tall / 2 - 1, half: tall * 0.36, gain: loud, timeAt: (x) => shown.offset_s + piece.start + (map.toSeconds(comb.qOf(x, bar)) - piece.at) });
+    wave(g, host.peaks, sounds.length > 1 ? sounds : sounds[0], { x0: Math.ceil(a), x1: Math.floor(b), mid: y + tall / 2 - 1, half: tall * 0.36, gain: loud, timeAt: (x) => shown.offset_s + piece.start + (map.toSeconds(comb.qOf(x, bar)) - piece.at) });
     g.globalAlpha = 1;
     g.strokeStyle = chosen ? c.ink : c.quiet;
     g.lineWidth = chosen ? 2 : 1;
@@ -129,7 +150,36 @@ export function mountPieces(box, host, how) {
     g.stroke();
     g.setLineDash([]);
     drawFades(g, c, (time) => comb.xOf(map.toQuarters(time), bar), { a, b, y, tall }, piece);
+    if (state.view.curves || piece.curve.length) drawCurve(g, c, (time) => comb.xOf(map.toQuarters(time), bar), { a, b, y, tall }, piece, chosen);
+    // Its own sound: a corner that is folded over.
+    if (piece.own && from === piece.at) { g.fillStyle = c.ink; g.beginPath(); g.moveTo(a + 1, y + tall - 5); g.lineTo(a + 9, y + tall - 5); g.lineTo(a + 1, y + tall - 13); g.fill(); }
     if (piece.off !== null && Math.abs(piece.off) >= 0.05 && from === piece.at) { g.fillStyle = c.field; g.fillRect(a, y + 3, 3, tall - 8); }
+  }
+
+  /** Its level over time: a line with points, 0 dB where there is none. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {(time: number) => number} xAt @param {{a: number, b: number, y: number, tall: number}} box @param {Piece} piece @param {boolean} chosen */
+  function drawCurve(g, c, xAt, { a, b, y, tall }, piece, chosen) {
+    const points = point?.piece.number === piece.number ? point.points : piece.curve, scale = levelScale(y, tall), zero = scale.yOf(0);
+    g.save();
+    g.beginPath();
+    g.rect(a, y + 2, b - a, tall - 6);
+    g.clip();
+    g.strokeStyle = c.field;
+    g.lineWidth = 1.5;
+    g.globalAlpha = points.length ? 1 : 0.35;
+    g.beginPath();
+    g.moveTo(a, zero);
+    if (points.length) {
+      const first = xAt(piece.at + points[0][0] / 1000), last = xAt(piece.at + points[points.length - 1][0] / 1000);
+      g.lineTo(first, zero);
+      for (const [ms, db] of points) g.lineTo(xAt(piece.at + ms / 1000), scale.yOf(db));
+      g.lineTo(last, zero);
+    }
+    g.lineTo(b, zero);
+    g.stroke();
+    g.globalAlpha = 1;
+    g.fillStyle = chosen ? c.field : c.ground;
+    for (const [ms, db] of points) { g.beginPath(); g.arc(xAt(piece.at + ms / 1000), scale.yOf(db), 3.5, 0, 7); g.fill(); g.stroke(); }
+    g.restore();
   }
 
   /** Its own fades: the paper is worn away above a slant. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {(time: number) => number} xAt @param {{a: number, b: number, y: number, tall: number}} box @param {Piece} piece */
@@ -179,14 +229,50 @@ export function mountPieces(box, host, how) {
       return;
     }
     if (!hit.piece) { host.select(null); host.seek(hit.time); return; }
+    const had = state.selection?.kind === "piece" ? state.selection : null;
+    if (event.shiftKey && had && had.number !== hit.piece.number) {
+      const also = new Set(had.also ?? []);
+      if (!also.delete(hit.piece.number)) also.add(hit.piece.number);
+      host.select({ ...had, also: [...also] });
+      return;
+    }
+    if (state.view.curves && had?.number === hit.piece.number) {
+      const k = pointAt(hit.piece, where, hit.bar), points = /** @type {[number, number][]} */ (hit.piece.curve.map((one) => [...one])), fresh = freshPoint(hit.piece, where, hit);
+      if (k < 0) points.push(fresh);
+      points.sort((x, y) => x[0] - y[0]);
+      point = { piece: hit.piece, points, at: k >= 0 ? k : points.indexOf(fresh) };
+      canvas.setPointerCapture(event.pointerId);
+      ask();
+      return;
+    }
     host.select({ kind: "piece", number: hit.piece.number });
     drag = { piece: hit.piece, x: where.x, q: hit.q, to: hit.piece.q, moving: false, free: false };
     canvas.setPointerCapture(event.pointerId);
   }
 
+  /** A point where the pointer is: ms after the piece's start, dB. @param {Piece} piece @param {{x: number, y: number}} where @param {{time: number}} hit @returns {[number, number]} */
+  function freshPoint(piece, where, hit) {
+    const comb = geometry(), ms = 1000 * Math.min(piece.stop - piece.start, Math.max(0, hit.time - piece.at));
+    return [Math.round(10 * ms) / 10, levelScale(comb.yOf(comb.rowAt(where.y)), rowPx()).dbOf(where.y)];
+  }
+
+  /** Which point of a piece's level is under the pointer; -1 for none. @param {Piece} piece @param {{x: number, y: number}} where @param {any} bar */
+  function pointAt(piece, where, bar) {
+    const comb = geometry(), scale = levelScale(comb.yOf(comb.rowAt(where.y)), rowPx()), map = state.map;
+    return map ? piece.curve.findIndex(([ms, db]) => Math.hypot(comb.xOf(map.toQuarters(piece.at + ms / 1000), bar) - where.x, scale.yOf(db) - where.y) <= POINT_PX) : -1;
+  }
+
   /** @param {PointerEvent} event */
   function move(event) {
     const where = at(event), hit = under(where);
+    if (point && hit) {
+      // A point stays between its neighbours.
+      const [ms, db] = freshPoint(point.piece, where, hit), { points, at: k } = point, low = k > 0 ? points[k - 1][0] + 1 : 0, high = k + 1 < points.length ? points[k + 1][0] - 1 : Infinity;
+      points[k] = [Math.min(high, Math.max(low, ms)), db];
+      host.say(`${db.toFixed(1).replace("-", "−")} dB at ${points[k][0].toFixed(0)} ms`);
+      ask();
+      return;
+    }
     host.pointAt(hit ? { time: hit.time, q: hit.q } : null);
     if (barDrag && hit) { barDrag.to = hit.bar.i; ask(); return; }
     canvas.style.cursor = hit?.piece ? "grab" : "default";
@@ -202,8 +288,9 @@ export function mountPieces(box, host, how) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag;
-    drag = null;
+    const done = drag, curved = point;
+    drag = point = null;
+    if (curved) how.curve(curved.piece, curved.points);
     if (barDrag) { host.select({ kind: "bars", bar: Math.min(barDrag.from, barDrag.to), to: Math.max(barDrag.from, barDrag.to) }); barDrag = null; }
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving) how.move(done.piece, done.to, done.free);
@@ -213,14 +300,23 @@ export function mountPieces(box, host, how) {
   /** @param {WheelEvent} event */
   function wheel(event) { event.preventDefault(); state.view.top += event.deltaY / rowPx(); host.scrolled(); ask(); }
 
+  /** A point is taken away with a double click. @param {MouseEvent} event */
+  function twice(event) {
+    const where = at(event), hit = under(where);
+    if (!state.view.curves || !hit?.piece) return;
+    const k = pointAt(hit.piece, where, hit.bar);
+    if (k >= 0) how.curve(hit.piece, hit.piece.curve.filter((_, other) => other !== k));
+  }
+
+  canvas.addEventListener("dblclick", twice);
   canvas.addEventListener("pointerdown", down);
   canvas.addEventListener("pointermove", move);
   canvas.addEventListener("pointerup", up);
-  canvas.addEventListener("pointercancel", () => { drag = barDrag = null; ask(); });
+  canvas.addEventListener("pointercancel", () => { drag = barDrag = point = null; ask(); });
   canvas.addEventListener("wheel", wheel, { passive: false });
   return {
     draw: ask,
-    cancel() { const was = drag !== null; drag = null; ask(); return was || how.dropPreview(); },
+    cancel() { const was = drag !== null || point !== null; drag = point = null; ask(); return was || how.dropPreview(); },
     /** @param {number} index */
     show(index) {
       const row = bars().findIndex((bar) => bar.i === index);
