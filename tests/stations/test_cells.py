@@ -1,7 +1,10 @@
 import numpy as np
 
 from combpace.core.errors import ParameterError
-from combpace.session import pieces
+from combpace.session import notes, pieces
+from combpace.session.state import session_state
+from combpace.stations.takes import parts
+from tests.stations.test_parts import tune
 from tests.support.places import PlaceTest, bring_in
 from tests.support.sounds import struck
 
@@ -70,3 +73,32 @@ class CellsTest(PlaceTest):
         self.act("rule", take=self.noise, field="grid", value="1/8")
         with self.assertRaisesRegex(ParameterError, "is fitted"):
             self.cells("silence", 4.0, 5.0)
+
+    def test_pushed_later_by_whole_bars_the_map_stays(self) -> None:
+        line = self.seen().need_map()
+        note = self.act("cells", takes=[self.noise], from_q=0.0, to_q=4.0, what="copy", at_q=4.0, push=True).note
+        self.assertIn("what is later goes 1 bar later, the map stays", note)
+        self.assertEqual(self.seen().need_map(), line)
+        out = self.sound()
+        bar = self.frame(4.0)
+        for beat in range(4):
+            a, b = self.frame(float(beat)), self.frame(beat + 1.0)
+            self.same(out[bar + a : bar + b], self.whole[a:b])
+        later = self.whole[bar : bar + 6000]
+        self.same(out[2 * bar : 2 * bar + len(later)], later)
+        with self.assertRaisesRegex(ParameterError, "by whole bars"):
+            self.cells("copy", 0.0, 2.0, at_q=4.0, push=True)
+
+    def test_parts_go_along_with_takes(self) -> None:
+        reed, sticks = parts.add_parts(self.place, self.session, tune(self.place.blobs.new_path(".mid")), "yard tune.mid")
+        note = self.act("cells", takes=[self.noise, reed], from_q=0.0, to_q=1.0, what="repeat", times=3).note
+        self.assertIn("repeated 3 times on 1 take and 1 part", note)
+        keys = [one.key for one in notes.heard(self.seen(), reed)]
+        self.assertEqual(keys, [57, 60, 60, 60, 60])
+        self.assertEqual(len(notes.heard(self.seen(), sticks)), 4)
+        self.act("cells", takes=[reed], from_q=1.0, to_q=2.0, what="silence")
+        again = session_state(self.place, self.session)
+        self.assertEqual([round(one.start_q, 6) for one in notes.heard(again, reed)], [-0.5, 0.0, 2.0, 3.0])
+        self.act("undo")
+        self.act("undo")
+        self.assertEqual([one.key for one in notes.heard(self.seen(), reed)], [57, 60, 61, 62, 63])

@@ -11,6 +11,7 @@ import numpy as np
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import GrooveGrid
+from combpace.core.parts.cells import with_edit
 from combpace.core.parts.part import SAME_NOTE_Q, Heard, Laying, Part, laid
 from combpace.core.sounds.tones import FAMILIES, PartSource
 from combpace.core.tempo.map import TempoMap
@@ -36,8 +37,16 @@ def part_of(seen: SessionState, entry: PartEntry) -> Part:
 
 def heard(seen: SessionState, part_id: str) -> list[Heard]:
     """The notes of a part as they sound in the session; none while there is no map to lay them on."""
-    found: list[Heard] = seen.once("part", lambda: _heard(seen, seen.document.part(part_id)), part_id)
+    found: list[Heard] = seen.once("part", lambda: _edited(seen, seen.document.part(part_id)), part_id)
     return found
+
+
+def _edited(seen: SessionState, entry: PartEntry) -> list[Heard]:
+    notes, line = _heard(seen, entry), seen.session_map()
+    if line is not None:
+        for edit in entry.edits:
+            notes = with_edit(notes, edit, line)
+    return notes
 
 
 def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:

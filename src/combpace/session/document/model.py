@@ -12,6 +12,7 @@ from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.onsets.choose import Choice
+from combpace.core.parts.cells import CellEdit
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
@@ -86,6 +87,7 @@ class PartEntry:
     keeps      "bar" or "time", where the map changes
     accent     0-1, how much of a groove's accents its velocities take
     lengths    as in `core.parts.part.Laying`
+    edits      on the session's grid, in the order in which they were made
     """
 
     id: str
@@ -99,6 +101,7 @@ class PartEntry:
     offset_s: float = 0.0
     accent: float = 0.0
     lengths: str = "kept"
+    edits: tuple[CellEdit, ...] = ()
 
 
 # -- the map

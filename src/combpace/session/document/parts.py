@@ -13,6 +13,7 @@ from typing import Any
 from combpace.core.clocks import TakeTimes
 from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
 from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.parts.cells import CellEdit
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
@@ -54,12 +55,17 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         refused=tuple(parts.get("refused", ())),
         arriving=parts.get("arriving", "follow"),
         pieces={take: pieces_from(value) for take, value in each("pieces").items()},
-        notes=tuple(PartEntry(**entry) for entry in parts.get("notes", [])),
+        notes=tuple(_part_from(entry) for entry in parts.get("notes", [])),
     )
 
 
 def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
     return [asdict(take) for take in takes]
+
+
+def _part_from(value: Mapping[str, Any]) -> PartEntry:
+    edits = tuple(CellEdit(one["from_q"], one["to_q"], tuple(one["starts"]), one["push"]) for one in value.get("edits", ()))
+    return PartEntry(**{**value, "edits": edits})
 
 
 def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:

@@ -8,9 +8,11 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field
 
+from combpace.core.clocks import SessionTimes
 from combpace.core.errors import ParameterError
+from combpace.core.parts.cells import CellEdit, bars_pushed, later, with_edit
 from combpace.core.tempo.map import TempoMap
-from combpace.session import pieces, words
+from combpace.session import notes, pieces, words
 from combpace.session.decisions import Args, Change, Quarters, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import LaidPiece, TakePieces
@@ -23,7 +25,11 @@ SAME_Q = 1e-6
 
 
 class CellsArgs(Args):
-    """What lies from from_q up to to_q is silenced; repeated `times` after itself; or copied so that it begins on at_q; over what is there."""
+    """What lies from from_q up to to_q is silenced; repeated `times` after itself; or copied so that it begins on at_q.
+
+    takes  ids of takes and of parts
+    push   what is there and later goes later by whole bars; else it gives way
+    """
 
     takes: list[TakeId] = Field(min_length=1, max_length=256)
     from_q: Quarters
@@ -31,11 +37,12 @@ class CellsArgs(Args):
     what: Literal["repeat", "silence", "copy"]
     times: int = Field(default=1, ge=1, le=MOST_REPEATS)
     at_q: Quarters | None = None
+    push: bool = False
 
 
 @decision("cells", CellsArgs)
 def cells(state: SessionState, args: CellsArgs) -> Change:
-    """Repeat, silence or copy a stretch of the grid, on one take or several, as one step."""
+    """Repeat, silence or copy a stretch of the grid, on one take or part or on several, as one step."""
     length = args.to_q - args.from_q
     if length < SAME_Q:
         raise ParameterError("The stretch ends where it begins. Nothing was changed.")
@@ -43,25 +50,37 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
         raise ParameterError("Say where the copy begins. Nothing was changed.")
     line = state.need_map()
     starts = {"repeat": [args.to_q + k * length for k in range(args.times)], "copy": [args.at_q or 0.0], "silence": []}[args.what]
-    parts: dict[str, Any] = {}
+    edit = CellEdit(args.from_q, args.to_q, tuple(starts), args.push and args.what != "silence")
+    bars = bars_pushed(line, edit) if edit.push else 0
     # Mics of a bundle go together.
-    together = [mate for take_id in args.takes for mate in (take_id, *pieces.mates(state, take_id))]
+    parts_of = {part.id for part in state.document.notes}
+    together = [mate for take_id in args.takes if take_id not in parts_of for mate in (take_id, *pieces.mates(state, take_id))]
+    changed: dict[str, Any] = {}
     for take_id in dict.fromkeys(together):
         made = _in_pieces(state, take_id)
-        changed = _edited(made, line, pieces.rate_of(state, take_id), args.from_q, args.to_q, starts, silence=args.what == "silence")
-        if len(changed) > MOST_PIECES:
+        after = _edited(made, line, pieces.rate_of(state, take_id), edit, bars)
+        if len(after) > MOST_PIECES:
             raise ParameterError(f"{state.document.take(take_id).name} would be in more than {MOST_PIECES} pieces. Nothing was changed.")
-        if not changed:
+        if not after:
             raise ParameterError(f"Nothing would be left of {state.document.take(take_id).name}. Nothing was changed.")
-        parts[f"pieces:{take_id}"] = forms.pieces_part(replace(made, pieces=tuple(changed)))
+        changed[f"pieces:{take_id}"] = forms.pieces_part(replace(made, pieces=tuple(after)))
+    edited = [part for part in state.document.notes if part.id in args.takes]
+    for part in edited:
+        # What cannot be is said before it is kept.
+        with_edit(notes.heard(state, part.id), edit, line)
+    if edited:
+        changed["notes"] = forms.notes_part(
+            tuple(replace(part, edits=(*part.edits, edit)) if part in edited else part for part in state.document.notes)
+        )
     where = f"{words.place(line, args.from_q)} to {words.place(line, args.to_q)}"
-    names = words.count(len(parts), "take")
+    on = " and ".join(words.count(count, what) for count, what in ((len(changed) - bool(edited), "take"), (len(edited), "part")) if count)
+    gives = f"; what is later goes {words.count(bars, 'bar')} later, the map stays" if edit.push else ", over what was there"
     done = {
-        "silence": f"{where} is silent on {names}",
-        "repeat": f"{where} is repeated {'once' if args.times == 1 else f'{args.times} times'} on {names}, over what was there",
-        "copy": f"{where} is also at {words.place(line, starts[0]) if starts else ''} on {names}, over what was there",
+        "silence": f"{where} is silent on {on}",
+        "repeat": f"{where} is repeated {'once' if args.times == 1 else f'{args.times} times'} on {on}{gives}",
+        "copy": f"{where} is also at {words.place(line, starts[0]) if starts else ''} on {on}{gives}",
     }[args.what]
-    return Change(parts, f"{done}. Nothing is stretched.")
+    return Change(changed, f"{done}. Nothing is stretched.")
 
 
 def _in_pieces(state: SessionState, take_id: str) -> TakePieces:
@@ -75,36 +94,43 @@ def _in_pieces(state: SessionState, take_id: str) -> TakePieces:
     return replace(whole, pieces=(LaidPiece(0, sound.frames, None, at, at),))
 
 
-def _edited(made: TakePieces, line: TempoMap[Any], rate: int, from_q: float, to_q: float, starts: list[float], *, silence: bool) -> list[LaidPiece]:
+def _edited(made: TakePieces, line: TempoMap[SessionTimes], rate: int, edit: CellEdit, bars: int) -> list[LaidPiece]:
     """The pieces after an edit. Everything is cut at the stretch's edges and at its beats, and at the edges of where copies go."""
-    length = to_q - from_q
-    edges = {from_q, to_q, *_beats(line, from_q, to_q)}
-    for start in starts:
-        edges |= {start, start + length}
+    length = edit.to_q - edit.from_q
+    edges = {edit.from_q, edit.to_q, *_beats(line, edit.from_q, edit.to_q), *edit.starts}
+    if not edit.push:
+        edges |= {start + length for start in edit.starts}
     now = _split(list(made.pieces), line, rate, sorted(edges))
-    inside = [one for one in now if _lies(one, line, from_q, to_q)]
-    if silence:
+    inside = [one for one in now if _lies(one, line, edit.from_q, edit.to_q)]
+    if not edit.starts:
         return [one for one in now if one not in inside]
-    for start in starts:
-        now = [one for one in now if not _lies(one, line, start, start + length)]
-        now += [replace(one, quarters=_place(one, line) + start - from_q, session_s=None, home=None) for one in inside]
+    if edit.push:
+        now = [one if _place(one, line) < edit.starts[0] - 1e-4 else _later(one, line, bars) for one in now]
+    for start in edit.starts:
+        if not edit.push:
+            now = [one for one in now if not _lies(one, line, start, start + length)]
+        now += [replace(one, quarters=_place(one, line) + start - edit.from_q, session_s=None, home=None) for one in inside]
     return sorted(now, key=lambda one: _place(one, line))
 
 
-def _beats(line: TempoMap[Any], from_q: float, to_q: float) -> list[float]:
+def _later(one: LaidPiece, line: TempoMap[SessionTimes], bars: int) -> LaidPiece:
+    return replace(one, quarters=later(line, _place(one, line), bars), session_s=None, home=None)
+
+
+def _beats(line: TempoMap[SessionTimes], from_q: float, to_q: float) -> list[float]:
     return [float(place) for place in line.beats_between(from_q, to_q) if from_q + SAME_Q < place < to_q - SAME_Q]
 
 
-def _place(one: LaidPiece, line: TempoMap[Any]) -> float:
+def _place(one: LaidPiece, line: TempoMap[SessionTimes]) -> float:
     return one.quarters if one.quarters is not None else line.place(float(one.session_s or 0.0))
 
 
-def _lies(one: LaidPiece, line: TempoMap[Any], from_q: float, to_q: float) -> bool:
+def _lies(one: LaidPiece, line: TempoMap[SessionTimes], from_q: float, to_q: float) -> bool:
     """Whether a piece begins within a stretch; to half a sample or so."""
     return from_q - 1e-4 <= _place(one, line) < to_q - 1e-4
 
 
-def _split(every: list[LaidPiece], line: TempoMap[Any], rate: int, edges: list[float]) -> list[LaidPiece]:
+def _split(every: list[LaidPiece], line: TempoMap[SessionTimes], rate: int, edges: list[float]) -> list[LaidPiece]:
     """Pieces cut wherever an edge lies inside of one; the part behind an edge lies on it."""
     made: list[LaidPiece] = []
     moments = [(edge, round(line.second(edge) * rate)) for edge in edges]
