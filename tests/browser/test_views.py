@@ -1,6 +1,7 @@
 """The other pictures and panels, by hand."""
 
 import numpy as np
+import soundfile as sf
 
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
@@ -400,4 +401,91 @@ class ViewsTest(BrowserTest):
         self.page.keyboard.press("Control+z")
         self.idle()
         self.page.keyboard.press("Control+z")
+        self.page.wait_for_function("combpace.state.picture.pieces.length === 0")
+
+    def test_cells_dragged_over_stutter_on_all_takes_and_push_what_is_later(self) -> None:
+        self.drop(self.lead)
+        self.go("6", "pieces")
+        self.page.get_by_label("choose cells").check()
+        a, b = (self.look(f"combpace.view().pixelOf({place}, 1)") for place in (4.1, 4.3))
+        self.page.mouse.move(a["x"], a["y"])
+        self.page.mouse.down()
+        self.page.mouse.move(b["x"], b["y"], steps=3)
+        self.page.mouse.up()
+        self.assertIn("2·1 to 2·1.5", self.page.inner_text("#chosen"))
+        self.page.get_by_label("on what").select_option("all")
+        field = self.page.get_by_label("repeat, times")
+        field.fill("3")
+        field.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.pieces.length > 3")
+        self.idle()
+        self.assertIn("is repeated 3 times on 1 take, over what was there", self.said())
+        starts = [self.look(f"combpace.state.picture.pieces.find((one) => Math.abs(one.q - {4 + 0.5 * k}) < 1e-3).start") for k in range(4)]
+        self.assertEqual(len(set(starts)), 1)
+        # A whole bar is put in, and what is later goes later.
+        end = self.look("Math.max(...combpace.state.picture.pieces.map((one) => one.at + one.stop - one.start))")
+        self.choose_bars(2, 2)
+        self.page.get_by_label("what is there").select_option("yes")
+        self.page.get_by_role("button", name="Repeat once").click()
+        self.idle()
+        self.assertIn("what is later goes 1 bar later, the map stays", self.said())
+        after = self.look("Math.max(...combpace.state.picture.pieces.map((one) => one.at + one.stop - one.start))")
+        self.assertGreater(after, end + 1.5)
+        self.page.get_by_label("what is there").select_option("no")
+        self.page.get_by_label("on what").select_option("")
+
+    def test_a_piece_is_made_its_own_saved_and_touches_its_copies(self) -> None:
+        self.drop(self.lead)
+        self.go("6", "pieces")
+        self.choose_bars(1, 1)
+        field = self.page.get_by_label("repeat, times")
+        field.fill("2")
+        field.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.pieces.some((one) => one.alike === 3)")
+        self.idle()
+        number = self.look("combpace.state.picture.pieces.find((one) => Math.abs(one.q - 4) < 1e-3).number")
+        spot = self.look("combpace.view().pixelOf(4.2, 1)")
+        self.page.mouse.click(spot["x"], spot["y"])
+        self.assertIn("touch 3 pieces", self.page.inner_text("#chosen"))
+        level = self.page.get_by_label("level, dB")
+        level.fill("-6")
+        level.press("Enter")
+        self.idle()
+        self.assertEqual(self.said(), "This touches 3 pieces: each is -6 dB.")
+        self.page.get_by_role("button", name="Make it its own").click()
+        self.idle()
+        self.assertIn("2 other pieces of the same sound no longer go with it", self.said())
+        self.assertTrue(self.look(f"combpace.state.picture.pieces[{number}].own"))
+        with self.page.expect_download() as coming:
+            self.page.get_by_text("Save it as a file").click()
+        frames = self.look(f"Math.round((p => (p.stop - p.start) * 44100)(combpace.state.picture.pieces[{number}]))")
+        self.assertEqual(sf.info(coming.value.path()).frames, frames)
+        # Its level over time is drawn by hand in the row.
+        self.page.get_by_label("levels", exact=True).check()
+        self.page.mouse.click(spot["x"], spot["y"] - 14)
+        self.page.wait_for_function(f"combpace.state.picture.pieces[{number}].curve.length === 1")
+        # The list chooses several at once.
+        self.idle()
+        self.page.locator("#all-pieces summary").click()
+        self.page.wait_for_selector("#all-pieces tbody input")
+        for _ in range(2):
+            self.page.locator("#all-pieces tbody input:not(:checked)").first.click()
+        self.assertIn("3 pieces", self.page.inner_text("#chosen h2"))
+        fade = self.page.get_by_label("comes in over, ms")
+        fade.fill("30")
+        fade.press("Enter")
+        self.page.wait_for_function("combpace.state.picture.pieces.filter((one) => one.fadeIn === 30).length >= 3")
+        # All of it is there after a restart, and undone step by step.
+        self.idle()
+        kept = self.look("JSON.stringify(combpace.state.picture.pieces)")
+        where = self.page.url.split("/", 3)[3]
+        type(self).server.stop()
+        type(self).server.start()
+        self.page.goto(f"{type(self).server.address}/{where}")
+        self.page.wait_for_function("window.combpace")
+        self.idle()
+        self.assertEqual(self.look("JSON.stringify(combpace.state.picture.pieces)"), kept)
+        for _ in range(5):
+            self.page.keyboard.press("Control+z")
+            self.idle()
         self.page.wait_for_function("combpace.state.picture.pieces.length === 0")

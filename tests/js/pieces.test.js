@@ -1,7 +1,7 @@
 // @ts-check
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { farthest, levelScale, pieceAt } from "../../src/combpace/web/static/js/views/pieces.js";
+import { cellAt, farthest, levelScale, pieceAt } from "../../src/combpace/web/static/js/views/pieces.js";
 import { pieceRows } from "../../src/combpace/web/static/js/stations/pieces_list.js";
 
 const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ length, /** @type {number | null} */ off = null) => ({ number, start: 0, stop: length, at, q: 2 * at, off, db: 0 });
@@ -30,4 +30,12 @@ test("a level and its height are each other's inverse, within what can be drawn"
   for (const db of [12, 0, -6.5, -36]) assert.ok(Math.abs(scale.dbOf(scale.yOf(db)) - db) < 0.06);
   assert.equal(scale.dbOf(0), 12);
   assert.equal(scale.dbOf(900), -36);
+});
+
+test("a cell is what lies between two places of the grid", () => {
+  const bar = { q: 8, len: 4 };
+  assert.deepEqual(cellAt(9.2, bar, [0, 1, 2, 3, 4]), [9, 10]);
+  assert.deepEqual(cellAt(8, bar, [0, 0.5, 1, 1.5, 2, 2.5, 3, 3.5, 4]), [8, 8.5]);
+  assert.deepEqual(cellAt(13, bar, [0, 4]), [8, 12]);
+  assert.deepEqual(cellAt(11.9, bar, [0, 2]), [10, 12]);
 });

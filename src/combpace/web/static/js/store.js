@@ -3,8 +3,8 @@
 
 /**
  * @typedef {{loop: [number, number] | null, speed: number, fitted: boolean, click: boolean, clickDb: number, mix: Record<string, import("./player/player.js").Strip>}} Sound
- * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, following: boolean, stripStart: number, stripSpan: number, sheetTop: number, leadIn: boolean, big: boolean, rowsOf: string, drawn: string, ticks: boolean, below: string, pauses: boolean, piecePx: number, curves: boolean}} View  ticks: marks tick while it plays; below: "sheet" or "stack"; piecePx: height of a row of pieces; curves: levels of pieces are drawn and pulled
- * @typedef {{kind: "onset", take: string, t: number, bar?: number, target?: number} | {kind: "anchor", q: number, bar?: number} | {kind: "bar", bar: number} | {kind: "range", from: number, to: number} | {kind: "bars", bar: number, to: number} | {kind: "anchors", qs: number[], bar?: number} | {kind: "marks", take: string, ts: number[]} | {kind: "note", part: string, own: number, bar?: number} | {kind: "stacked", q: number} | {kind: "piece", number: number, also?: number[]}} Selection
+ * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, following: boolean, stripStart: number, stripSpan: number, sheetTop: number, leadIn: boolean, big: boolean, rowsOf: string, drawn: string, ticks: boolean, below: string, pauses: boolean, piecePx: number, curves: boolean, cells: boolean}} View  ticks: marks tick while it plays; below: "sheet" or "stack"; piecePx: height of a row of pieces; curves: levels of pieces are drawn and pulled; cells: a drag chooses cells of the grid
+ * @typedef {{kind: "onset", take: string, t: number, bar?: number, target?: number} | {kind: "anchor", q: number, bar?: number} | {kind: "bar", bar: number} | {kind: "range", from: number, to: number} | {kind: "bars", bar: number, to: number} | {kind: "anchors", qs: number[], bar?: number} | {kind: "marks", take: string, ts: number[]} | {kind: "cells", from: number, to: number, bar?: number} | {kind: "note", part: string, own: number, bar?: number} | {kind: "stacked", q: number} | {kind: "piece", number: number, also?: number[]}} Selection
  * @typedef {"sound" | "view" | "selection" | "picture"} Part  what a subscriber is told of
  */
 
@@ -31,7 +31,7 @@ export function makeStore({ picture, station, focus, map, kept }) {
     /** @type {Sound} */
     sound: { loop: null, speed: 1, fitted: false, click: true, clickDb: -9, mix: {}, ...only(kept, KEPT_SOUND) },
     /** @type {View} */
-    view: { top: 0, rowPx: 53, close: false, grid: "1/8", catch: "grid", following: true, stripStart: 0, stripSpan: 6, sheetTop: 0, leadIn: false, big: false, rowsOf: "", drawn: "", ticks: false, below: "sheet", pauses: false, piecePx: 53, curves: false, ...only(kept, KEPT_VIEW) },
+    view: { top: 0, rowPx: 53, close: false, grid: "1/8", catch: "grid", following: true, stripStart: 0, stripSpan: 6, sheetTop: 0, leadIn: false, big: false, rowsOf: "", drawn: "", ticks: false, below: "sheet", pauses: false, piecePx: 53, curves: false, cells: false, ...only(kept, KEPT_VIEW) },
     /** What is chosen, station by station: keys act on what is seen. @type {Record<string, Selection | null>} */
     selections: {},
     /** @type {any} */

@@ -96,13 +96,21 @@ function wire(desk) {
   });
 }
 
-/** Whether an edit of the grid is done to all takes that can be cut. */
-let everywhere = false;
+/** What an edit of the grid is done to: "" for the take that is shown, "all", or the id of a part. */
+let where = "";
+/** Whether what is there and later goes later by whole bars, instead of giving way. */
+let push = false;
+
+/** Ids of what an edit of the grid is done to. @param {any} desk @returns {string[]} */
+function meant({ state }) {
+  const { takes, parts } = state.picture;
+  if (where === "all") return [...takes.filter((/** @type {any} */ take) => take.frames && !take.arrival), ...parts].map((/** @type {any} */ one) => one.id);
+  return [parts.some((/** @type {any} */ part) => part.id === where) ? where : state.focus];
+}
 
 /** An edit of the grid. @param {any} desk @param {number} from @param {number} to @param {any} more */
 function cells(desk, from, to, more) {
-  const { state } = desk, takes = everywhere ? state.picture.takes.filter((/** @type {any} */ take) => take.frames && (take.pieces || !take.fitted)).map((/** @type {any} */ take) => take.id) : [state.focus];
-  return desk.act("cells", { takes, from_q: from, to_q: to, ...more }, () => desk.store.sound({ fitted: true }));
+  return desk.act("cells", { takes: meant(desk), from_q: from, to_q: to, ...(more.what === "silence" ? {} : { push }), ...more }, () => desk.store.sound({ fitted: true }));
 }
 
 /** Whole numbers from one on. @param {any} desk @param {string} text @param {(n: number) => void} use */
@@ -111,34 +119,43 @@ function times(desk, text, use) {
   if (Number.isInteger(count) && count > 0) use(count); else desk.words.note(`“${text}” is no number of times; write 1, 3 or 7.`, true);
 }
 
-/** @param {HTMLElement} row */
-function everywhereBox(row) {
-  const label = document.createElement("label"), box = document.createElement("input");
-  label.className = "from-here";
-  box.type = "checkbox";
-  box.checked = everywhere;
-  box.addEventListener("change", () => { everywhere = box.checked; });
-  label.append(box, " on all takes");
-  row.append(label);
+/** On what an edit is done, and what becomes of what is there. @param {any} desk @param {HTMLElement} row */
+function whereFields(desk, row) {
+  const { state } = desk, on = document.createElement("label"), select = document.createElement("select"), there = document.createElement("label"), gives = document.createElement("select");
+  on.className = there.className = "from-here";
+  select.className = gives.className = "field";
+  select.setAttribute("aria-label", "on what");
+  gives.setAttribute("aria-label", "what is there");
+  for (const [value, text] of [["", desk.host.take(state.focus)?.name ?? "this take"], ...state.picture.parts.map((/** @type {any} */ part) => [part.id, part.name]), ["all", state.picture.parts.length ? "all takes and parts" : "all takes"]]) select.add(new Option(text, value, false, where === value));
+  for (const [value, text] of [["no", "gives way"], ["yes", "goes later, by whole bars"]]) gives.add(new Option(text, value, false, push === (value === "yes")));
+  select.addEventListener("change", () => { where = select.value; });
+  gives.addEventListener("change", () => { push = gives.value === "yes"; });
+  on.append("on ", select);
+  there.append("what is there ", gives);
+  row.append(on, there);
 }
 
-/** Chosen bars: repeated, silenced, copied. @param {any} desk @param {any} selection @param {{head: HTMLElement, text: HTMLElement, button: import("./station.js").Button, row: HTMLElement}} parts */
-function chosenBars(desk, selection, { head, text, button, row }) {
-  const all = desk.state.picture.allBars ?? desk.state.picture.bars, of = (/** @type {number} */ index) => all.find((/** @type {any} */ one) => one.i === index), first = of(selection.bar), last = of(selection.to);
-  if (!first || !last) return false;
-  const from = first.q, to = last.q + last.len;
-  head.textContent = first === last ? `Bar ${first.n}` : `Bars ${first.n}–${last.n}`;
-  text.textContent = "Cut at their lines and beats; nothing is stretched, and what is there gives way.";
-  everywhereBox(row);
+/** A stretch of the grid: repeated, silenced, copied. @param {any} desk @param {number} from @param {number} to @param {string} title @param {{head: HTMLElement, text: HTMLElement, button: import("./station.js").Button, row: HTMLElement}} parts */
+function chosenStretch(desk, from, to, title, { head, text, button, row }) {
+  const { state } = desk, all = state.picture.allBars ?? state.picture.bars;
+  head.textContent = title;
+  text.textContent = "Cut at its edges and at the beats in it; nothing is stretched.";
+  whereFields(desk, row);
   row.append(field("repeat, times", "1", "w3", (value) => times(desk, value, (count) => cells(desk, from, to, { what: "repeat", times: count }))));
   row.append(field("copy to bar", "", "w4", (value) => {
-    const number = Number(value), bar = Number.isInteger(number) && number !== 0 ? of(number > 0 ? number - 1 : number) : null;
-    if (bar) cells(desk, from, to, { what: "copy", at_q: bar.q }); else desk.words.note(`“${value}” is no bar of this session.`, true);
+    const number = Number(value), bar = Number.isInteger(number) && number !== 0 ? all.find((/** @type {any} */ one) => one.i === (number > 0 ? number - 1 : number)) : null;
+    if (bar) cells(desk, from, to, { what: "copy", at_q: bar.q + (from - state.map.barLine(state.map.barOf(from + 1e-6))) }); else desk.words.note(`“${value}” is no bar of this session.`, true);
   }));
   button("Repeat once", "", () => cells(desk, from, to, { what: "repeat", times: 1 }));
-  button("Silence them", "", () => cells(desk, from, to, { what: "silence" }));
-  button("Loop them", "L", () => desk.loopThese());
+  button(title.startsWith("Bar") ? "Silence them" : "Silence it", "Del", () => cells(desk, from, to, { what: "silence" }));
+  button("Loop it", "L", () => desk.store.sound({ loop: [state.map.toSeconds(from), state.map.toSeconds(to)] }));
   return true;
+}
+
+/** Chosen bars. @param {any} desk @param {any} selection @param {{head: HTMLElement, text: HTMLElement, button: import("./station.js").Button, row: HTMLElement}} parts */
+function chosenBars(desk, selection, parts) {
+  const all = desk.state.picture.allBars ?? desk.state.picture.bars, of = (/** @type {number} */ index) => all.find((/** @type {any} */ one) => one.i === index), first = of(selection.bar), last = of(selection.to);
+  return !!first && !!last && chosenStretch(desk, first.q, last.q + last.len, first === last ? `Bar ${first.n}` : `Bars ${first.n}–${last.n}`, parts);
 }
 
 /** @type {import("./station.js").StationView} */
@@ -146,12 +163,12 @@ export const pieces = {
   ...plain, id: "pieces", key: 6, fitted: true,
   mount: (desk, box) => mountPieces(box, desk.host, { move: (piece, q, free) => move(desk, piece, q, free), previewed: () => previewed(desk), dropPreview: () => dropPreview(desk), curve: (piece, points) => curve(desk, piece, points) }),
   zoom: (desk, direction) => desk.store.view({ piecePx: Math.min(84, Math.max(24, desk.state.view.piecePx * (direction > 0 ? 1.2 : 1 / 1.2))) }),
-  tools: (desk) => [...gridTools(desk), ...leadInTool(desk), tickTool("levels", "Draw levels over time: click in a chosen piece to put a point, pull it, double click to take it away", desk.state.view.curves, (curves) => { desk.store.view({ curves }); desk.pictures.draw(); }), legend("<span>a notch is a cut, ground is silence</span>")],
+  tools: (desk) => [...gridTools(desk), ...leadInTool(desk), tickTool("choose cells", "A drag over the rows chooses cells of the grid in sight; also with Alt", desk.state.view.cells, (cells) => { desk.store.view({ cells }); desk.pictures.draw(); }), tickTool("levels", "Draw levels over time: click in a chosen piece to put a point, pull it, double click to take it away", desk.state.view.curves, (curves) => { desk.store.view({ curves }); desk.pictures.draw(); }), legend("<span>a notch is a cut, ground is silence</span>")],
   marksOf: ({ state }) => state.focus,
   commands: [
     { id: "cut-here", keys: ["KeyK"], shown: "K", words: "cut at the pointer, or at the playhead", run: (desk) => { const time = desk.pointer?.time ?? desk.state.playhead; if (time !== null && time !== undefined) desk.act("cut-here", { take: desk.state.focus, session_s: time }); } },
     { id: "join-piece", keys: ["KeyN"], shown: "N", words: "join the chosen piece with what follows it in its take", run: (desk) => { const piece = chosen(desk); if (piece) desk.act("piece-join", { take: desk.state.focus, number: piece.number }); } },
-    { id: "hear", keys: ["KeyW"], shown: "W", words: "hear the chosen piece", run: (desk) => { const piece = chosen(desk); if (piece) desk.play(piece.at, piece.at + piece.stop - piece.start); } },
+    { id: "hear", keys: ["KeyW"], shown: "W", words: "hear the chosen piece", run: (desk) => { const piece = chosen(desk), stretch = desk.state.selection; if (piece) desk.play(piece.at, piece.at + piece.stop - piece.start); else if (stretch?.kind === "cells") desk.play(desk.state.map.toSeconds(stretch.from), desk.state.map.toSeconds(stretch.to)); } },
     { id: "onset-back", keys: ["KeyQ"], shown: "Q", words: "the piece before", run: (desk) => desk.pictures.view()?.step(-1) },
     { id: "onset-on", keys: ["KeyE"], shown: "E", words: "the piece after", run: (desk) => desk.pictures.view()?.step(1) },
   ],
@@ -162,9 +179,12 @@ export const pieces = {
     const bar = state.picture.bars.find((/** @type {any} */ one) => piece.q >= one.q - 1e-6 && piece.q < one.q + one.len - 1e-6), size = bar ? bar.len / bar.beats / 2 : 0.5;
     move(desk, piece, piece.q + step * size, false);
   },
-  remove: silence,
+  remove: (desk, selection) => {
+    if (selection?.kind === "cells") cells(desk, selection.from, selection.to, { what: "silence" }); else silence(desk);
+  },
   chosenMany(desk, selection, { head, text, button, row }) {
     if (selection.kind === "bars") return chosenBars(desk, selection, { head, text, button, row });
+    if (selection.kind === "cells") return chosenStretch(desk, selection.from, selection.to, `${placeWords(desk.state.map, selection.from)} to ${placeWords(desk.state.map, selection.to)}`, { head, text, button, row });
     const piece = selection.kind === "piece" ? chosen(desk) : null;
     if (!piece) return false;
     const also = selection.also ?? [], many = 1 + also.length;

@@ -28,6 +28,17 @@ export function pieceAt(pieces, time) {
   return found;
 }
 
+/**
+ * The cell of the visible grid that holds a place: [from, to) in quarters.
+ * @param {number} q @param {{q: number, len: number}} bar @param {number[]} places quarters from the bar's line, the next line included
+ * @returns {[number, number]}
+ */
+export function cellAt(q, bar, places) {
+  const all = [...new Set([0, ...places, bar.len])].sort((a, b) => a - b), inside = Math.min(bar.len - 1e-6, Math.max(0, q - bar.q));
+  const k = Math.max(0, lowerBound(all, inside + 1e-9) - 1);
+  return [bar.q + all[k], bar.q + (all[k + 1] ?? bar.len)];
+}
+
 /** What a row says at its right: the largest distance of its pieces from where they were laid; null of none. @param {Piece[]} pieces @param {{s: number, e: number}} bar */
 export function farthest(pieces, bar) {
   let most = null;
@@ -47,6 +58,8 @@ export function mountPieces(box, host, how) {
   let drag = null;
   /** A point of the chosen piece's level that is dragged. @type {{piece: Piece, points: [number, number][], at: number} | null} */
   let point = null;
+  /** Cells of the grid that are dragged over. @type {{first: [number, number], from: number, to: number} | null} */
+  let cellDrag = null;
   /** Bars that are dragged over by their numbers. @type {{from: number, to: number} | null} */
   let barDrag = null;
   const rowPx = () => Math.min(84, Math.max(24, state.view.piecePx)), bars = () => state.picture.bars, take = () => host.take(state.focus);
@@ -95,6 +108,7 @@ export function mountPieces(box, host, how) {
     const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
     const many = barDrag ? { bar: Math.min(barDrag.from, barDrag.to), to: Math.max(barDrag.from, barDrag.to) } : state.selection?.kind === "bars" ? state.selection : null;
     if (many && bar.i >= many.bar && bar.i <= many.to) { g.fillStyle = c.chosen; g.globalAlpha = 0.6; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
+    const cells = cellDrag ?? (state.selection?.kind === "cells" ? state.selection : null);
     g.fillStyle = c.line;
     g.fillRect(0, y + tall - 1, comb.width, 1);
     if (!cut) {
@@ -116,6 +130,14 @@ export function mountPieces(box, host, how) {
       const at = drag?.moving && drag.piece.number === piece.number ? map.toSeconds(drag.to) : piece.at, end = at + piece.stop - piece.start;
       if (end <= from || at >= to) continue;
       drawPiece(g, c, comb, bar, { y, tall, map, shown, gain }, { ...piece, at }, Math.max(at, from), Math.min(end, to));
+    }
+    if (cells && cells.from < bar.q + bar.len - 1e-9 && cells.to > bar.q + 1e-9) {
+      const a = comb.xOf(Math.max(bar.q, cells.from), bar), b = comb.xOf(Math.min(bar.q + bar.len, cells.to), bar);
+      g.fillStyle = c.field;
+      g.globalAlpha = 0.16;
+      g.fillRect(a, y, b - a, tall - 1);
+      g.globalAlpha = 1;
+      for (const edge of [y, y + tall - 3]) g.fillRect(a, edge, b - a, 2);
     }
     g.fillStyle = c.ink;
     for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
@@ -228,6 +250,14 @@ export function mountPieces(box, host, how) {
       ask();
       return;
     }
+    // Cells: where that is on, with Alt, and from the ground on, where no piece could be meant.
+    if (state.view.cells || event.altKey) {
+      const [from, to] = cellAt(hit.q, hit.bar, gridPlaces(state.view.grid, hit.bar.len, hit.bar.len / hit.bar.beats));
+      cellDrag = { first: [from, to], from, to };
+      canvas.setPointerCapture(event.pointerId);
+      ask();
+      return;
+    }
     if (!hit.piece) { host.select(null); host.seek(hit.time); return; }
     const had = state.selection?.kind === "piece" ? state.selection : null;
     if (event.shiftKey && had && had.number !== hit.piece.number) {
@@ -275,6 +305,14 @@ export function mountPieces(box, host, how) {
     }
     host.pointAt(hit ? { time: hit.time, q: hit.q } : null);
     if (barDrag && hit) { barDrag.to = hit.bar.i; ask(); return; }
+    if (cellDrag && hit) {
+      const [from, to] = cellAt(hit.q, hit.bar, gridPlaces(state.view.grid, hit.bar.len, hit.bar.len / hit.bar.beats));
+      cellDrag.from = Math.min(cellDrag.first[0], from);
+      cellDrag.to = Math.max(cellDrag.first[1], to);
+      ask();
+      return;
+    }
+    if (state.view.cells && !drag) { canvas.style.cursor = "cell"; return; }
     canvas.style.cursor = hit?.piece ? "grab" : "default";
     if (!drag || !hit) return;
     if (!drag.moving && Math.abs(where.x - drag.x) < DRAG_PX && Math.abs(hit.q - drag.q) < 1) return;
@@ -288,8 +326,9 @@ export function mountPieces(box, host, how) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag, curved = point;
-    drag = point = null;
+    const done = drag, curved = point, cells = cellDrag;
+    drag = point = cellDrag = null;
+    if (cells) host.select({ kind: "cells", from: cells.from, to: cells.to });
     if (curved) how.curve(curved.piece, curved.points);
     if (barDrag) { host.select({ kind: "bars", bar: Math.min(barDrag.from, barDrag.to), to: Math.max(barDrag.from, barDrag.to) }); barDrag = null; }
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
@@ -312,11 +351,11 @@ export function mountPieces(box, host, how) {
   canvas.addEventListener("pointerdown", down);
   canvas.addEventListener("pointermove", move);
   canvas.addEventListener("pointerup", up);
-  canvas.addEventListener("pointercancel", () => { drag = barDrag = point = null; ask(); });
+  canvas.addEventListener("pointercancel", () => { drag = barDrag = point = cellDrag = null; ask(); });
   canvas.addEventListener("wheel", wheel, { passive: false });
   return {
     draw: ask,
-    cancel() { const was = drag !== null || point !== null; drag = point = null; ask(); return was || how.dropPreview(); },
+    cancel() { const was = drag !== null || point !== null || cellDrag !== null; drag = point = cellDrag = null; ask(); return was || how.dropPreview(); },
     /** @param {number} index */
     show(index) {
       const row = bars().findIndex((bar) => bar.i === index);
