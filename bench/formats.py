@@ -29,6 +29,8 @@ def listed() -> str:
 def _type(kind: dict[str, Any]) -> str:
     if "anyOf" in kind:
         return " or ".join(dict.fromkeys(_type(one) for one in kind["anyOf"]))
+    if "prefixItems" in kind:
+        return f"[{', '.join(_type(one) for one in kind['prefixItems'])}]"
     name = {"string": "text", "array": "list", "boolean": "true/false", "integer": "whole number", "null": "null"}.get(kind["type"], kind["type"])
     return f"list of {_type(kind['items'])}" if name == "list" else name
 

@@ -16,6 +16,8 @@ from combpace.demo.performances import Performance, boiler_house, pipe_loop, pro
 from combpace.media.midi import write_parts
 
 MP3_BLOCK = 44100
+# The session whose loop is cut into pieces and laid at another tempo.
+CUT_NAME = "Pipe yard, cut and laid"
 # Quarters of a bar and keys; General MIDI program 10, counted from 1.
 BELLS, BELLS_BPM, GLOCKENSPIEL = ((0.0, 72), (0.5, 76), (1.5, 79), (2.0, 77), (3.0, 74), (3.5, 76)), 94.0, 9
 
@@ -61,4 +63,4 @@ def write_demo(folder: Path) -> dict[str, list[Path]]:
     house = write_performance(boiler_house(), folder / "boiler-house")
     loop = write_performance(pipe_loop(), folder / "pipe-loop")
     beat = write_performance(programmed(), folder / "mangle-press", ".mp3")
-    return {"Boiler house, third evening": [*house, *loop, write_bells(folder / "steam-bells")], "Mangle press, copied twice": beat}
+    return {"Boiler house, third evening": [*house, *loop, write_bells(folder / "steam-bells")], "Mangle press, copied twice": beat, CUT_NAME: loop}

@@ -43,7 +43,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)
     session_map = seen.session_map()
     kind = seen.map_choice().kind
-    end_s = seen.end_s()
+    end_s = shown_end_s(seen)
     made: dict[str, Any] = {
         "session": seen.opened.row.id,
         "name": seen.opened.row.name,
@@ -51,7 +51,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "note": seen.opened.revision.note,
         "can_undo": seen.opened.revision.can_undo,
         "can_redo": seen.opened.revision.can_redo,
-        "sentence": words.map_sentence(session_map, kind, end_s),
+        "sentence": words.map_sentence(session_map, kind, seen.end_s()),
         "kind": kind,
         "end_s": end_s,
         "lead": lead.id if lead else None,
@@ -149,6 +149,9 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
     """From when to when a take sounds in the session: where it was placed, or where its own pace puts it."""
     take, session_map, pace = seen.document.take(take_id), seen.session_map(), seen.own_pace(take_id)
     length = seen.duration_s(take_id)
+    if pieces.in_pieces(seen, take_id):
+        rate, laid = pieces.rate_of(seen, take_id), pieces.laid(seen, take_id)
+        return [round(min(one.at for one in laid) / rate, 6), round(max(one.at + one.frames for one in laid) / rate, 6)]
     if pace is None and take.two_tempi is not None:
         return [take.offset_s, take.offset_s + length * take.two_tempi]
     if _lies_as_played(seen, take) or session_map is None or pace is None:
@@ -157,6 +160,13 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
         ends = fits.take_fit(seen, take_id).fit.time_map.target_s
         return [round(float(ends[0]), 6), round(float(ends[-1]), 6)]
     return [round(session_map.second(pace.place(moment)), 6) for moment in (0.0, length)]
+
+
+def shown_end_s(seen: SessionState) -> float:
+    """Session second at which the last sound ends: takes as they were played, or as they sound now, and parts."""
+    ends = [sounds_s(seen, take.id)[1] for take in seen.document.takes]
+    notes_ = [note.end_s for part in seen.document.notes for note in notes.heard(seen, part.id)[-64:]]
+    return max([seen.end_s(), *ends, *notes_])
 
 
 def rounds_s(seen: SessionState, take_id: str) -> list[float]:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
-from combpace.demo.build import write_demo
+from combpace.demo.build import CUT_NAME, write_demo
 from combpace.session import shelf
 from combpace.session.data_folder import DataFolder
-from combpace.session.decisions import TakeArgs, record
+from combpace.session.decisions import TakeArgs, decide, record
 from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.stations.takes.arriving import arrival_keep
@@ -33,6 +33,8 @@ def build(folder: DataFolder) -> str:
         first = shelf.create(folder, name)
         for path in paths:
             _bring_in(folder, first, path)
+        if name == CUT_NAME:
+            _cut_and_laid(folder, first)
     _keep_arrivals(folder, first)
     _bundle_mics(folder, first)
     _bells_and_groove(folder, first)
@@ -50,6 +52,20 @@ def _bring_in(folder: DataFolder, session_id: str, path: Path) -> None:
     # Read here and now instead of by a worker: the demo is complete when the server starts.
     import_take(folder, {"take": take_id}, lambda phase, share: None)
     rows.end_jobs_about(folder.database, [take_id])
+
+
+def _cut_and_laid(folder: DataFolder, session_id: str) -> None:
+    """The pipes at a quicker tempo, unstretched: eight bars, a stutter before the fifth, the last beat of the sixth dropped."""
+    loop = session_state(folder, session_id).need_lead().id
+
+    def act(name: str, **args: object) -> None:
+        decide(folder, session_id, name, folder.open(session_id).revision.version, args)
+
+    act("steady", bpm="112", bar_1_s="0")
+    act("cut-and-lay", take=loop, at="onsets", lay="1/8", fill="tail")
+    act("cells", takes=[loop], from_q=0.0, to_q=8.0, what="repeat", times=3)
+    act("cells", takes=[loop], from_q=14.0, to_q=14.5, what="repeat", times=3)
+    act("cells", takes=[loop], from_q=23.0, to_q=24.0, what="silence")
 
 
 def _keep_arrivals(folder: DataFolder, session_id: str) -> None:

@@ -136,6 +136,7 @@ function playing(desk) {
   }
 
   function loopThese() {
+    if (state.selection?.kind === "cells" && state.map) { store.sound({ loop: [state.map.toSeconds(state.selection.from), state.map.toSeconds(state.selection.to)] }); return; }
     const chosen = state.selection?.bar, bars = state.picture.bars, view = desk.pictures.view();
     if (state.sound.loop && !(chosen !== undefined && !inLoop(chosen))) { store.sound({ loop: null }); return; }
     if (!bars.length || !view) return;
