@@ -297,7 +297,7 @@ export function mountPieces(box, host, how) {
     const where = at(event), hit = under(where);
     if (point && hit) {
       // A point stays between its neighbours.
-      const [ms, db] = freshPoint(point.piece, where, hit), { points, at: k } = point, low = k > 0 ? points[k - 1][0] + 1 : 0, high = k + 1 < points.length ? points[k + 1][0] - 1 : Infinity;
+      const [ms, db] = freshPoint(point.piece, where, hit), k = point.at, { points } = point, low = k > 0 ? points[k - 1][0] + 1 : 0, high = k + 1 < points.length ? points[k + 1][0] - 1 : Infinity;
       points[k] = [Math.min(high, Math.max(low, ms)), db];
       host.say(`${db.toFixed(1).replace("-", "−")} dB at ${points[k][0].toFixed(0)} ms`);
       ask();
