@@ -333,6 +333,13 @@ class ViewsTest(BrowserTest):
         self.page.select_option('#pieces-form [name="lay"]', "1/8")
         self.page.wait_for_function("combpace.view().drawn().length > 20")
         seen = self.look("combpace.view().drawn().map((one) => one.q)")
+        # The preview is heard before it is kept.
+        self.page.locator("#canvas-box canvas").focus()
+        with self.page.expect_request(lambda request: "trial=" in request.url and "/sound" in request.url) as asked:
+            self.page.keyboard.press("Space")
+        self.assertEqual(asked.value.response().status, 200)  # type: ignore[union-attr]
+        self.page.wait_for_function("combpace.player.playing")
+        self.page.keyboard.press("Space")
         self.page.get_by_role("button", name="Cut and lay").click()
         self.page.wait_for_function("combpace.state.picture.pieces.length > 20")
         self.idle()

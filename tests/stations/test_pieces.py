@@ -7,6 +7,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.media.decode import FileSource
+from combpace.playback import laid
 from combpace.playback.sound import how_it_sounds, sounding
 from combpace.session import fits, pieces
 from combpace.stations.fit import rendering
@@ -191,6 +192,24 @@ class PiecesTest(PlaceTest):
         self.sound()
         with self.assertRaisesRegex(ParameterError, "has its own sound already"):
             self.act("piece-own", take=self.take, number=number)
+
+    def test_a_cut_that_is_only_tried_is_heard_and_nothing_is_kept(self) -> None:
+        state = laid.tried(self.seen(), self.version, {"take": self.take, "at": "onsets", "lay": "1/4"})
+        heard = laid.segment(state, self.take, 44100, 2, 1.0)
+        self.assertFalse(self.seen().document.pieces)
+        self.cut()
+        np.testing.assert_array_equal(heard, laid.segment(self.seen(), self.take, 44100, 2, 1.0))
+
+    def test_slowed_its_strokes_lie_where_they_should_and_its_pitch_stays(self) -> None:
+        self.cut()
+        fast = np.concatenate([laid.segment(self.seen(), self.take, 44100, k, 1.0)[0] for k in range(4)])
+        slow = np.concatenate([laid.segment(self.seen(), self.take, 44100, k, 0.5)[0] for k in range(8)])
+        strokes, slowed = attack_starts(fast, 44100), attack_starts(slow, 44100)
+        off = [float(np.min(np.abs(slowed - 2 * time))) for time in strokes if 2 * time < 15.5]
+        self.assertGreater(len(off), 8)
+        self.assertLess(float(np.median(off)), 0.004)
+        with self.assertRaises(ParameterError):
+            laid.segment(self.seen(), self.take, 44100, 0, 0.1)
 
     def test_a_piece_is_saved_as_it_sounds_of_exactly_its_length(self) -> None:
         self.cut()

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
+from pydantic import TypeAdapter
 
-from combpace.media.encode import at_rate
+from combpace.playback import laid
 from combpace.playback.preview import SEGMENT_S
-from combpace.playback.sound import how_it_sounds, stereo
+from combpace.playback.sound import how_it_sounds
 from combpace.session import notes, pieces
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
@@ -27,22 +28,24 @@ def get_sound(
     fitted: bool = False,
     speed: float = Query(1.0, ge=0.5, le=1.0),
     v: str = "",
+    trial: str = Query("", max_length=2000),
 ) -> Response:
-    """Float32, one channel after the other. `v` names what is heard, so that it may be kept."""
+    """Float32, one channel after the other. `v` names what is heard, so that it may be kept; trial: a cut that is only tried, its arguments and the
+    version it is tried on as JSON."""
     state = session_state(folder, session_id)
     headers = {"Cache-Control": IMMUTABLE if v else "no-store"}
     if any(part.id == take_id for part in state.document.notes):
         source, frames = notes.source_of(state, take_id, rate, speed), round(SEGMENT_S * rate)
         block = source.read(segment * frames, (segment + 1) * frames)
         return Response(block.astype("<f4").tobytes(), media_type="application/octet-stream", headers={"X-Channels": "1", **headers})
-    if fitted and speed == 1.0 and pieces.in_pieces(state, take_id):
-        with pieces.opened(state, take_id) as laid:
-            sounding, frames = at_rate(laid, rate), round(SEGMENT_S * rate)
-            block = stereo(sounding.read(segment * frames, (segment + 1) * frames))
+    if trial:
+        # What the sentence of Pieces would make, before it is kept.
+        args = TypeAdapter(dict[str, object]).validate_json(trial)
+        state, fitted = laid.tried(state, int(args.pop("version", 0)), args), True  # type: ignore[call-overload]
+    if fitted and pieces.in_pieces(state, take_id):
+        block = laid.segment(state, take_id, rate, segment, speed)
         data = block.astype("<f4").tobytes()
         return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(len(block)), **headers})
-    # A take in pieces is heard as it was played where it is slowed.
-    fitted = fitted and not pieces.in_pieces(state, take_id)
     path = folder.blob(state.rows[take_id].decoded_sha if take_id in state.rows else None)
     channels, data = preview.segment(path, how_it_sounds(state, take_id, fitted=fitted, speed=speed), rate, segment)
     return Response(data, media_type="application/octet-stream", headers={"X-Channels": str(channels), **headers})

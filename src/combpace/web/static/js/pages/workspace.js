@@ -92,7 +92,7 @@ function makePlayer(desk) {
 
   return new Player(desk.session, {
     voices: () => [
-      ...state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound && !take.arrival).map((/** @type {any} */ take) => ({ id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) })),
+      ...state.picture.takes.filter((/** @type {any} */ take) => take.frames && take.sound && !take.arrival).map((/** @type {any} */ take) => desk.station().trial(desk, take) ?? { id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: fitOf(take) }),
       ...desk.arrivals.voices(),
       ...(state.picture.parts ?? []).filter((/** @type {any} */ part) => part.sound).map((/** @type {any} */ part) => ({ id: part.id, sound: part.sound, offset_s: 0, fit: null })),
     ],

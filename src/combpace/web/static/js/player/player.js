@@ -15,7 +15,7 @@ const SEAM_OUT_S = 0.003, SEAM_IN_S = 0.0015;
 const ALONE_S = 0.01;
 
 /**
- * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others are
+ * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean, trial?: string}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others are; trial: what is only tried, for the server
  * @typedef {{level: number, pan: number, mute: boolean, solo: boolean}} Strip  level in dB
  * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled session's
  */
@@ -129,8 +129,8 @@ export class Player {
   /** @param {Voice} voice @param {number} number */
   fetch(voice, number) {
     const fitted = this.asFitted(voice);
-    const context = this.ready(), version = fitted ? String(voice.fit).slice(0, 20) : `${voice.sound}${voice.offset_s}`;
-    const path = `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}`;
+    const context = this.ready(), version = fitted ? voice.trial ? `${voice.sound}${voice.trial.length}` : String(voice.fit).slice(0, 20) : `${voice.sound}${voice.offset_s}`;
+    const path = `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}${voice.trial ? `&trial=${encodeURIComponent(voice.trial)}` : ""}`;
     return this.segments.fetch(context, this.key(voice, number), path);
   }
 

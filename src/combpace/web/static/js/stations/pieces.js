@@ -32,7 +32,7 @@ function curve(desk, piece, points) {
   return desk.act("piece-curve", { take: desk.state.focus, number: piece.number, also: desk.state.selection?.also ?? [], only: onlyThese, points });
 }
 
-/** The pieces that the sentence would make, until it is kept or dropped. @type {{take: string, version: number, pieces: import("../views/pieces.js").Piece[]} | null} */
+/** The pieces that the sentence would make, until it is kept or dropped. @type {{take: string, version: number, pieces: import("../views/pieces.js").Piece[], args: any} | null} */
 let wouldBe = null;
 
 /** Those that are shown now; null: no preview. @param {any} desk */
@@ -42,6 +42,7 @@ const previewed = ({ state }) => (wouldBe && wouldBe.take === state.focus && wou
 function dropPreview(desk) {
   if (!previewed(desk)) return false;
   wouldBe = null;
+  desk.player.again();
   desk.words.say("The preview is gone; nothing was changed.");
   desk.pictures.view()?.draw();
   return true;
@@ -63,8 +64,9 @@ async function preview(desk, form) {
   try {
     const found = await send(`/api/sessions/${desk.session}/foresee/cut-and-lay`, { version, args });
     if (version !== desk.state.picture.version || JSON.stringify(asked(desk, form)) !== JSON.stringify(args)) return;
-    wouldBe = { take: args.take, version, pieces: found.pieces[args.take] ?? [] };
-    desk.words.say(`Preview: ${found.note} “Cut and lay” keeps it, Esc drops it.`);
+    wouldBe = { take: args.take, version, pieces: found.pieces[args.take] ?? [], args };
+    desk.player.again();
+    desk.words.say(`Preview: ${found.note} Space plays it so; “Cut and lay” keeps it, Esc drops it.`);
     desk.pictures.view()?.draw();
   } catch (error) { if (/** @type {any} */ (error).status !== 409) desk.words.trouble(error); }
 }
@@ -165,6 +167,12 @@ export const pieces = {
   zoom: (desk, direction) => desk.store.view({ piecePx: Math.min(84, Math.max(24, desk.state.view.piecePx * (direction > 0 ? 1.2 : 1 / 1.2))) }),
   tools: (desk) => [...gridTools(desk), ...leadInTool(desk), tickTool("choose cells", "A drag over the rows chooses cells of the grid in sight; also with Alt", desk.state.view.cells, (cells) => { desk.store.view({ cells }); desk.pictures.draw(); }), tickTool("levels", "Draw levels over time: click in a chosen piece to put a point, pull it, double click to take it away", desk.state.view.curves, (curves) => { desk.store.view({ curves }); desk.pictures.draw(); }), legend("<span>a notch is a cut, ground is silence</span>")],
   marksOf: ({ state }) => state.focus,
+  // What is previewed is heard so, before it is kept.
+  trial(desk, take) {
+    if (!wouldBe || take.id !== wouldBe.take || !previewed(desk)) return null;
+    const trial = JSON.stringify({ version: wouldBe.version, ...wouldBe.args });
+    return { id: take.id, sound: String(take.sound), offset_s: take.offset_s, fit: `trial ${trial}`, always: true, trial };
+  },
   commands: [
     { id: "cut-here", keys: ["KeyK"], shown: "K", words: "cut at the pointer, or at the playhead", run: (desk) => { const time = desk.pointer?.time ?? desk.state.playhead; if (time !== null && time !== undefined) desk.act("cut-here", { take: desk.state.focus, session_s: time }); } },
     { id: "join-piece", keys: ["KeyN"], shown: "N", words: "join the chosen piece with what follows it in its take", run: (desk) => { const piece = chosen(desk); if (piece) desk.act("piece-join", { take: desk.state.focus, number: piece.number }); } },

@@ -8,11 +8,12 @@
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, ofTake: boolean, ticks: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
  *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void,
- *   acted: (desk: any, name: string) => void, measure: ((desk: any, from: number, to: number) => void) | null,
+ *   acted: (desk: any, name: string) => void, trial: (desk: any, take: any) => import("../player/player.js").Voice | null, measure: ((desk: any, from: number, to: number) => void) | null,
  *   chosenMany: (desk: any, selection: any, parts: {head: HTMLElement, text: HTMLElement, button: Button, row: HTMLElement}) => boolean}} StationView
  *   ofTake: it corrects bars, of the lead or of a take with its own pace; picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
  *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth;
  *   ticks: marks of its take may tick while it plays;
+ *   trial: how a take is heard while something is only tried here, or null;
  *   acted: what follows in the page when a button's decision was taken; measure: what a range comes to, where that is asked here;
  *   chosenMany: what several chosen things are and do here; whether they are known here
  * @typedef {(label: string, key: string, run: () => void, foreseen?: [string, any]) => void} Button  foreseen: the decision, for what it would move
@@ -87,6 +88,7 @@ export const plain = {
   chosenBar: () => "",
   refreshed: () => {},
   acted: () => {},
+  trial: () => null,
   measure: null,
   chosenMany: () => false,
 };
