@@ -12,7 +12,7 @@ from combpace.core.tempo.map import steady_map
 from combpace.drawing import picture
 from combpace.session import notes, shelf
 from combpace.session.data_folder import DataFolder
-from combpace.session.grooves import GrooveLibrary
+from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.settings import Settings
 from combpace.stations.handoff.write import files_of, order, write_handoff
@@ -47,6 +47,14 @@ class PartTest(PlaceTest):
 
     def starts(self, part: str, key: int | None = None) -> np.ndarray:
         return np.array([note.start_s for note in notes.heard(self.seen(), part) if key in (None, note.key)])
+
+    def test_the_groove_of_a_part_is_taken_from_its_notes(self) -> None:
+        path = tune(self.place.blobs.new_path(".mid"), late=48)
+        _, late = parts.add_parts(self.place, self.session, path, "late tune.mid")
+        groove = groove_taken(self.seen(), late, (1, 1), "1/4", "")
+        self.assertEqual((groove.name, [one.struck for one in groove.bars[0]]), ("sticks, bar 1", [1, 1, 1, 1]))
+        # 48 ticks of 480 are a tenth of a quarter.
+        np.testing.assert_allclose([one.late for one in groove.bars[0]], [0, 0, 0.1, 0], atol=1e-3)
 
     def test_a_note_pulled_by_hand_stays_there_and_goes_along_with_its_part(self) -> None:
         line = self.seen().need_map()

@@ -23,7 +23,7 @@ from combpace.core.fit.groove import LONGEST_NAME, Groove, groove_document, groo
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.meters import bar_index
-from combpace.session import fits
+from combpace.session import fits, notes
 from combpace.session.data_folder import DataFolder
 from combpace.session.stack import sounding
 from combpace.session.state import SessionState
@@ -115,22 +115,32 @@ class GrooveLibrary:
 
 
 def groove_taken(seen: SessionState, take_id: str, bars: tuple[int, int], on: str, name: str, pattern_bars: int = 1) -> Groove:
-    """The groove of bars (by number) as a take sounds in the session now, of a bundle by the marks of all its mics. Raises ParameterError."""
-    timing, line = seen.document.timing_take(take_id), seen.need_map()
+    """The groove of bars (by number) as a take or part sounds in the session now, of a bundle by the marks of all its mics. Raises ParameterError."""
+    line = seen.need_map()
     if 0 in bars or bar_index(bars[0]) > bar_index(bars[1]):
         raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was taken.")
+    within = (bar_index(bars[0]), bar_index(bars[1]))
+    said = f"bar {bars[0]}" if bars[0] == bars[1] else f"bars {bars[0]}–{bars[1]}"
+    part = next((one for one in seen.document.notes if one.id == take_id), None)
+    if part is not None:
+        heard = notes.heard(seen, part.id)
+        starts = np.array([note.start_s for note in heard])
+        # As loud as amplitude goes with velocity.
+        levels = 20.0 * np.log10(np.array([max(1, note.velocity) for note in heard]) / 127.0)
+        return take_groove(starts, levels, line, within, parse_grid(on), name.strip() or f"{part.name}, {said}", pattern_bars)
+    timing = seen.document.timing_take(take_id)
     marks, mics = fits.marks_and_mics(seen, timing)
     times = np.asarray(marks.times)
     if not len(times):
         raise ParameterError(f"{seen.document.take(timing).name} has no marks, so it has no groove. Nothing was taken.")
     entry = seen.document.take(take_id)
-    usual = f"{entry.bundle or entry.name}, " + (f"bar {bars[0]}" if bars[0] == bars[1] else f"bars {bars[0]}–{bars[1]}")
+    usual = f"{entry.bundle or entry.name}, {said}"
     moments = sounding(seen, timing, times)
     return take_groove(
         moments,
         _levels(seen, timing, times, mics),
         line,
-        (bar_index(bars[0]), bar_index(bars[1])),
+        within,
         parse_grid(on),
         name.strip() or usual,
         pattern_bars,

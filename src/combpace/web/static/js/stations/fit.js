@@ -26,9 +26,27 @@ function chosenNote(desk, selection, head, text, button) {
 /** Whether pauses between notes are seen. @param {any} desk */
 const pausesTool = (desk) => tickTool("pauses", "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there", desk.state.view.pauses, (pauses) => { desk.store.view({ pauses }); desk.pictures.draw(); });
 
+/** Whose groove is taken: "" for the take that is shown, or the id of a part. */
+let grooveOf = "";
+
+/** Whose groove is taken, where parts could be meant too. @param {any} desk @returns {Node[]} */
+function grooveOfField(desk) {
+  const { state } = desk;
+  if (!state.picture.parts.length) return [];
+  const label = document.createElement("label"), select = document.createElement("select");
+  label.className = "from-here";
+  select.className = "field";
+  select.setAttribute("aria-label", "whose groove");
+  for (const [value, text] of [["", desk.host.take(state.focus)?.name ?? "this take"], ...state.picture.parts.map((/** @type {any} */ part) => [part.id, part.name])]) select.add(new Option(text, value, false, grooveOf === value));
+  select.addEventListener("change", () => { grooveOf = select.value; });
+  label.append("the groove of ", select);
+  return [label];
+}
+
 /** What was chosen goes into the library, by the take's name and its bars. @param {any} desk @param {number} from @param {number} to @param {string} grid */
 function takeGroove(desk, from, to, grid) {
-  return library(desk, () => send(`/api/sessions/${desk.session}/grooves`, { take: desk.state.focus, from_bar: from, to_bar: to, grid }), (made) => `The groove ${made.name} is in the library: ${made.words}.`);
+  const of = desk.state.picture.parts.some((/** @type {any} */ part) => part.id === grooveOf) ? grooveOf : desk.state.focus;
+  return library(desk, () => send(`/api/sessions/${desk.session}/grooves`, { take: of, from_bar: from, to_bar: to, grid }), (made) => `The groove ${made.name} is in the library: ${made.words}.`);
 }
 
 /** Something is done to the library, and the page shows it. @param {any} desk @param {() => Promise<any>} run @param {(made: any) => string} said */
@@ -100,6 +118,7 @@ export const fit = {
     text.textContent = "All onsets in them, as one:";
     row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...bars, ms })));
     button("As they were played", "", () => desk.act("as-played", bars));
+    row.append(...grooveOfField(desk));
     row.append(field("take their groove on", "1/16", "w4", (grid) => takeGroove(desk, from, to, grid)));
     button("Take their groove", "", () => takeGroove(desk, from, to, "1/16"));
     button("Loop them", "L", () => desk.loopThese());
