@@ -130,3 +130,40 @@ class PartAsAPersonTest(BrowserTest):
         self.assertGreaterEqual(len(starts), len(due))
         for time in due:
             self.assertLess(min(abs(one - time) for one in starts), 0.002)
+
+
+class PartsAloneTest(BrowserTest):
+    def test_a_midi_file_alone_is_drawn_and_heard_on_its_own_map(self) -> None:
+        path = self.folder / "yard reed alone.mid"
+        reed(path)
+        file = mido.MidiFile(path)
+        file.tracks[0].insert(0, mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(100)))
+        file.tracks[0].append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(110), time=960))
+        file.save(path)
+        self.page.goto("/")
+        self.page.set_input_files("[data-files]", [str(path)])
+        self.page.wait_for_url("**/sessions/*/*")
+        self.page.wait_for_function("window.combpace && combpace.state.picture.parts.length === 1")
+        self.page.get_by_role("button", name="Take it as the session's map").click()
+        self.page.wait_for_function("combpace.state.map !== null && combpace.state.picture.bars.length > 0")
+        self.idle()
+        for key, station in (("3", "bars"), ("2", "pace"), ("4", "onsets"), ("5", "fit"), ("6", "pieces"), ("7", "hand-off"), ("3", "bars")):
+            self.page.keyboard.press(key)
+            self.page.wait_for_function(f"combpace.state.station === '{station}'")
+            self.idle()
+        # Its notes are drawn where they sound: ink between the teeth of bar 1.
+        inked = self.look(
+            """(() => {
+              const canvas = document.querySelector('#canvas-box canvas'), spot = combpace.view().pixelOf(0.4, 0);
+              const box = canvas.getBoundingClientRect();
+              const ratio = canvas.width / canvas.clientWidth, row = combpace.state.view.rowPx;
+              const x = (spot.x - box.left) * ratio, y = (spot.y - box.top - row * 0.6) * ratio;
+              const dark = (data) => { let n = 0; for (let k = 0; k < data.length; k += 4) if (data[k + 3] && data[k] < 110) n++; return n; };
+              return dark(canvas.getContext('2d').getImageData(x - 6, y + 2, 12, row * ratio - 6).data);
+            })()"""
+        )
+        self.assertGreater(inked, 4)
+        self.page.keyboard.press("g")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("(window.played.at(-1)?.samples.length ?? 0) > 4000")
+        self.page.keyboard.press("Space")

@@ -77,12 +77,13 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
             "s": [round(float(value), 3) for value in onsets.strength],
             "c": [round(float(value), 3) for value in onsets.confidence],
         }
-    if session_map is None or lead is None:
+    # Parts alone are drawn too, on a map that was given.
+    if session_map is None or (lead is None and not document.notes):
         return made
     made["map"] = map_table(session_map)
     made["raw"] = raw_tempo(seen)
     course = lead_course(seen)
-    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s)
+    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s if lead else np.zeros(0))
     made["bars"] = bar_rows(session_map, first_shown_s(seen, session_map), end_s, attacks, course)
     if kind != "steady":
         made["anchors"] = [

@@ -61,7 +61,7 @@ def findings(state: SessionState, focus: str | None) -> list[dict[str, Any]]:
     no_map = state.session_map() is None
     found = []
     for one in STATIONS.values():
-        if state.document.lead is None:
+        if state.document.lead is None and (one.needs_map or not state.document.notes):
             text = one.empty
         elif no_map and one.needs_map:
             text = "listening" if reading else "no pulse: state a tempo"

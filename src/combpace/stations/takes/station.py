@@ -27,7 +27,7 @@ def finding(state: SessionState, focus: str | None) -> str:
     takes, lead = state.document.takes, state.document.lead
     bundle = [take for take in takes if lead and lead.bundle and take.bundle == lead.bundle]
     others = len(takes) - max(1, len(bundle))
-    text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead"
+    text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead" if lead else "no take"
     text = f"{text}, {words.count(others, 'follower')}" if others else text
     text = f"{text}, {words.count(len(state.document.notes), 'part')}" if state.document.notes else text
     text = f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text

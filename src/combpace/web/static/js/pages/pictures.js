@@ -22,7 +22,8 @@ export function makePictures(desk) {
     tools.replaceChildren();
     $("picture").hidden = !station.picture;
     if (!station.picture) { drawLedger(); return; }
-    if (!state.picture.takes.some((/** @type {any} */ take) => take.frames) || (station.needsMap && !state.map)) {
+    const heardAt = [...state.picture.takes, ...(state.map ? state.picture.parts : [])].some((/** @type {any} */ one) => one.frames);
+    if (!heardAt || (station.needsMap && !state.map)) {
       const text = document.createElement("p");
       text.className = "canvas-empty";
       const heard = state.picture.takes.length && state.picture.takes.every((/** @type {any} */ take) => take.state === "ready");

@@ -29,7 +29,7 @@ export function startShelf() {
     try {
       const { id } = await send("/api/sessions", { name: files[0].name.replace(/\.\w{2,4}$/, "") });
       const arrived = await sendAll(id, files, list, () => {});
-      if (arrived) location.href = `/sessions/${id}/${arrived === files.length ? "bars" : "takes"}`;
+      if (arrived) location.href = `/sessions/${id}/${arrived === files.length && files.some((file) => !/\.midi?$/i.test(file.name)) ? "bars" : "takes"}`;
       else await send(`/api/sessions/${id}`, {}, "DELETE");
     } catch (error) { trouble(error); }
   }

@@ -98,7 +98,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const { g, width, height } = prepared(canvas);
     const c = colours();
     const shown = take();
-    if (!state.map || !shown || !bars().length) return;
+    if (!state.map || !bars().length) return;
     const comb = geometry();
     images.begin(rowPx());
     let map = state.map;
@@ -171,7 +171,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const way = fitted(), strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null, all = drawn();
     const paint = (/** @type {CanvasRenderingContext2D} */ on, /** @type {number} */ height, /** @type {number} */ up) => drawSound(on, c, comb, bar, map, { shown, all, way, strength, up, tall: height });
     // A dragged map is another one in each frame.
-    if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
+    if (!shown) { /* parts alone */ } else if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
     else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
     drawNotes(g, c, comb, host, bar, y, tall);
     if (fitting() && state.view.pauses) drawPauses(g, c, comb, host, fitted(), bar, y, tall);
