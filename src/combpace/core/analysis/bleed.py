@@ -28,6 +28,8 @@ RISE_S, QUIET_S, STEP_S = 0.030, 0.012, 0.006
 ONE_INSTRUMENT_DB, OTHER_DB = 6.0, 11.0
 # Without so many loud strokes nothing is known of an instrument.
 LEAST_LOUD = 6
+# In a few milliseconds bands are told apart from here on; a part of a sound is at least so long.
+UPPER_HZ, SHORTEST_S = 320, 0.004
 # What rises by no more than this beside loud strokes is no stroke at all here.
 SILENT_DB = -60.0
 
@@ -59,6 +61,24 @@ def bleed_in(sources: Sequence[Source], each: Sequence[Onsets]) -> list[np.ndarr
             continue
         found.append((away > OTHER_DB) | (beside[:, mic] < SILENT_DB))
     return found
+
+
+def sounds_apart_db(source: Source, start_s: float, turn_s: float) -> float:
+    """How differently a sound is spread over the upper bands before and after a moment: up to turn_s, and as long from there on; dB (RMS)."""
+    rate = source.sample_rate_hz
+    first, turn = round(start_s * rate), round(turn_s * rate)
+    before, after = (_spread(source, lo, hi) for lo, hi in ((first, turn), (turn, turn + max(turn - first, round(SHORTEST_S * rate)))))
+    return float(np.sqrt(np.mean((before - after) ** 2)))
+
+
+def _spread(source: Source, first: int, stop: int) -> FloatArray:
+    """Levels of the bands that so few frames can tell apart, dB below the strongest, not below FLOOR_DB."""
+    sound = source.read(first, stop).mean(axis=0)
+    size = max(1024, len(sound))
+    power, hz = np.abs(np.fft.rfft(sound * np.hanning(len(sound)), size)) ** 2, np.fft.rfftfreq(size, 1 / source.sample_rate_hz)
+    edges = [edge for edge in EDGES_HZ if edge >= UPPER_HZ]
+    bands = np.array([10 * np.log10(float(power[(hz >= low) & (hz < high)].sum()) + 1e-15) for low, high in itertools.pairwise(edges)])
+    return np.asarray(np.maximum(bands - bands.max(), FLOOR_DB))
 
 
 def _rise_db(source: Source, time_s: float) -> float:

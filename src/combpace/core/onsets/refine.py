@@ -124,10 +124,10 @@ class StartFinder:
                     changes[k].append((number, is_before, (int(lo[k]) + at) / rate, gain, ratio, after - float(top[k]), float(top[k])))
         return [Near(float(rough_s[k]), np.array(changes[k]), _picture(levels[k]), mixes[k], int(lo[k]) - self._margin) for k in range(count)]
 
-    def loud_start(self, start_s: float, until_s: float) -> float | None:
+    def loud_start(self, start_s: float, until_s: float, soft_db: float = SOFT_DB) -> float | None:
         """Where the loud part begins of a sound that starts softly, seconds; None where it is loud from `start_s` on.
 
-        Loud is what is less than SOFT_DB below the loudest until `until_s`.
+        Loud is what is less than soft_db below the loudest until `until_s`.
         """
         rate = self._rate
         lo, hi = round(start_s * rate), min(round(until_s * rate), self._source.frames)
@@ -137,7 +137,7 @@ class StartFinder:
         power = np.square(self._source.read(lo, hi).mean(axis=0, dtype=np.float64))
         smooth = ndimage.uniform_filter1d(power, edge, mode="nearest")
         peak = int(np.argmax(smooth))
-        if peak < 3 * edge or float(smooth[: 2 * edge].max()) > float(smooth[peak]) * 10 ** (-SOFT_DB / 10):
+        if peak < 3 * edge or float(smooth[: 2 * edge].max()) > float(smooth[peak]) * 10 ** (-soft_db / 10):
             return None
         total = np.concatenate([[0.0], np.cumsum(power)])[None]
         at = int(_splits(total, np.array([1e-12 + 1e-6 * power.max()]), np.array([0]), np.array([min(peak + edge, hi - lo)]), edge)[0, 0])
