@@ -10,7 +10,7 @@ from combpace.session.state import session_state
 from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
 from tests.support.places import PlaceTest, breathing, bring_in
-from tests.support.sounds import struck
+from tests.support.sounds import burst, struck
 
 RATE = 44100
 
@@ -91,6 +91,24 @@ class ArrivalTest(PlaceTest):
         self.assertAlmostEqual(kept.offset_s, self.line(0))
         with self.assertRaises(ParameterError):
             decide(self.place, self.session, "arriving", self.version, {"value": "whatever"})
+
+
+class ReadAnotherWayTest(PlaceTest):
+    def test_a_loop_that_was_heard_in_five_is_whole_bars_by_its_beats(self) -> None:
+        # Sixteen even eighths, one in eight louder: three bars and a fifth of 5/4 as they were heard, four bars of 4/4.
+        step = 30.0 / 107
+        out = np.zeros(round(16 * step * RATE))
+        for k in range(16):
+            sound, at = (0.9 if k % 8 == 0 else 0.5) * burst(pitch=1000.0, seed=k), round(k * step * RATE)
+            out[at : at + len(sound)] += sound[: len(out) - at]
+        audio = Audio(np.asarray(out[None], np.float32), RATE)
+        named = bring_in(self.place, self.session, audio, "yard loop.wav", keep=False)
+        (line,) = arrival_lines(self.seen())
+        self.assertRegex(line["said"], r"^[24] bars")
+        self.assertEqual([one.id for one in self.seen().document.arrivals], [named])
+        before = fits.take_fit(self.seen(), named).fit.time_map
+        self.act("arrival-keep", take=named)
+        np.testing.assert_array_equal(fits.take_fit(self.seen(), named).fit.time_map.target_s, before.target_s)
 
 
 class NoArrivalTest(PlaceTest):

@@ -9,8 +9,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+from combpace.core.clocks import TakeTimes
 from combpace.core.tempo.loops import MOST_BARS, loop_bars
+from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import Meter
 from combpace.session.data_folder import DataFolder
+from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, TakeEntry
 from combpace.store.models import TakeRow
 
@@ -23,6 +27,7 @@ def with_arrivals(document: Document, rows: Mapping[str, TakeRow], folder: DataF
     if not any(take.arrival for take in document.takes):
         return document
     takes, arrivals = [], []
+    paces = dict(document.paces)
     # What was recorded beside a take, or cut together with it, is as long as that, to the frame.
     beside = [take for take in document.takes if not take.arrival and take.pace == "lead" and take.kind != "loop"]
     lengths = [_length(rows.get(take.id)) for take in beside]
@@ -33,22 +38,36 @@ def with_arrivals(document: Document, rows: Mapping[str, TakeRow], folder: DataF
         elif row.state in ("waiting", "listening"):
             # It is not heard before it is known: what is long is a take all the same.
             takes.append(replace(take, arrival=not _too_long(row)))
-        elif bars_of(take.id, document, row, folder) is not None and _length(row) not in lengths:
+        elif _length(row) not in lengths and (pace := loop_pace(take, document, row, folder)) is not None:
+            paces[take.id] = pace
             stays = document.arriving == "stay"
             kind = "loop" if take.kind == "unknown" else take.kind
             arrivals.append(replace(take, kind=kind, pace="own", keeps="time" if stays else "bar", bundle=None))
         else:
             takes.append(replace(take, arrival=False))
-    return replace(document, takes=tuple(takes), arrivals=tuple(arrivals))
+    return replace(document, takes=tuple(takes), arrivals=tuple(arrivals), paces=paces)
 
 
-def bars_of(take_id: str, document: Document, row: TakeRow, folder: DataFolder) -> int | None:
-    """How many bars a take is long by its own pace; None where it is no loop."""
+def bars_of(pace: TempoMap[TakeTimes], row: TakeRow) -> int | None:
+    """How many bars a take is long by a pace; None where it is no loop."""
+    return loop_bars(pace, row.frames / row.sample_rate_hz) if row.frames and row.sample_rate_hz else None
+
+
+def loop_pace(take: TakeEntry, document: Document, row: TakeRow, folder: DataFolder) -> TempoMap[TakeTimes] | None:
+    """The pace by which a take is a loop of whole bars: what was corrected by hand, what was heard first; None where it is none.
+
+    Of a file whose name or header says that it is a loop, or its tempo, the likeliest other reading by which it is whole bars counts too, and in the
+    end bars of four of the beats that were heard: whole bars are what it was cut to.
+    """
     heard = folder.analysis(row) if row.state == "ready" else None
-    pace = document.paces.get(take_id) or (heard.pace if heard else None)
-    if pace is None or not row.frames or not row.sample_rate_hz:
+    pace = document.paces.get(take.id) or (heard.pace if heard else None)
+    if pace is None or heard is None or bars_of(pace, row) is not None:
+        return pace
+    if take.id in document.paces or not (take.kind == "loop" or heard.facts.get("stated")):
         return None
-    return loop_bars(pace, row.frames / row.sample_rate_hz)
+    others = [forms.pace_from(one["pace"]) for one in heard.facts.get("readings") or ()]
+    others.append(replace(pace, meters=(Meter(1, 4, 4),)))
+    return next((other for other in others if bars_of(other, row) is not None), None)
 
 
 def kept(entry: TakeEntry, until_bar: int, bar_1_s: float) -> TakeEntry:

@@ -29,7 +29,12 @@ def arrival_keep(state: SessionState, args: TakeArgs) -> Change:
         if entry.keeps == "time"
         else f"it follows the session from bar {entry.first_bar} until bar {until}, as it was heard"
     )
-    return Change({"takes": forms.takes_part((*state.document.takes, made))}, f"{entry.name} is kept: {how}. No other take moves.")
+    parts: dict[str, Any] = {"takes": forms.takes_part((*state.document.takes, made))}
+    heard, pace = state.analysis(entry.id), state.document.paces[entry.id]
+    if heard is None or heard.pace is None or forms.pace_part(heard.pace) != forms.pace_part(pace):
+        # The pace by which it is whole bars is its own from now on.
+        parts[f"pace:{entry.id}"] = forms.pace_part(pace)
+    return Change(parts, f"{entry.name} is kept: {how}. No other take moves.")
 
 
 @decision("arrival-drop", TakeArgs)
@@ -58,7 +63,7 @@ def arrival_lines(state: SessionState) -> list[dict[str, Any]]:
     lines = []
     for entry in state.document.arrivals:
         steady = state.steady(entry.id)
-        bars = arrivals.bars_of(entry.id, state.document, state.rows[entry.id], state.folder) or 0
+        bars = arrivals.bars_of(state.document.paces[entry.id], state.rows[entry.id]) or 0
         tempo = f" at its own {steady['bpm']:.1f}" if steady else ""
         how = "stays as it is" if entry.keeps == "time" else f"follows the session from bar {entry.first_bar}"
         lines.append(
