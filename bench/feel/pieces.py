@@ -12,6 +12,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -50,21 +51,21 @@ def measure(folder: Path) -> None:
     print(f"four mics cut: {timed(lambda: act('cut-and-lay', take=kit, at='onsets', lay='1/8')):.0f} ms")
     rows = []
     for turn in range(ROUNDS):
-        moved = timed(lambda turn=turn: act("piece-move", take=loop, number=50 + turn, quarters=30.0 + turn))  # type: ignore[misc]
+        moved = timed(partial(act, "piece-move", take=loop, number=50 + turn, quarters=30.0 + turn))
         seen = session_state(place, session)
-        heard = [timed(lambda take=take: laid.segment(seen, take, 48_000, 5, 1.0)) for take in (loop, kit)]  # type: ignore[misc]
-        rows.append((moved, *heard, timed(lambda: picture.picture(seen, loop))))
+        heard = [timed(partial(laid.segment, seen, take, 48_000, 5, 1.0)) for take in (loop, kit)]
+        rows.append((moved, *heard, timed(partial(picture.picture, seen, loop))))
     counts = [len(session_state(place, session).document.pieces[take].pieces) for take in (loop, kit)]
     for name, values in zip(("moved", f"heard, {counts[0]} pieces", f"heard, kit of {counts[1]}", "picture"), np.array(rows).T, strict=True):
         print(f"{name}: {np.median(values):.0f} ms (to {values.max():.0f})")
     seen = session_state(place, session)
     version = place.open(session).revision.version
     tried: list[Any] = []
-    print(f"a cut tried: {timed(lambda: tried.append(laid.tried(seen, version, {'take': loop, 'at': 'onsets', 'lay': '1/16'}))):.0f} ms")
+    args = {"take": loop, "at": "onsets", "lay": "1/16"}
+    print(f"a cut tried: {timed(lambda: tried.append(laid.tried(seen, version, args))):.0f} ms")
     print(f"its sound: {timed(lambda: laid.segment(tried[0], loop, 48_000, 5, 1.0)):.0f} ms")
-    print(
-        f"half speed, first: {timed(lambda: laid.segment(seen, loop, 48_000, 5, 0.5)):.0f} ms, then {timed(lambda: laid.segment(seen, loop, 48_000, 6, 0.5)):.0f} ms"
-    )
+    first, later = (timed(partial(laid.segment, seen, loop, 48_000, number, 0.5)) for number in (5, 6))
+    print(f"half speed, first: {first:.0f} ms, then {later:.0f} ms")
     place.close()
 
 
