@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import io
 import tempfile
 from dataclasses import replace
 from pathlib import Path
 
+import soundfile as sf
 from playwright.sync_api import Page, sync_playwright
 from tests.support.browser import CHROMIUM, FLAGS
 from tests.support.server import Server
 
+from combpace.demo.build import CUT_NAME
+from combpace.session import shelf
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import decide
 from combpace.session.state import session_state
@@ -19,6 +23,23 @@ from combpace.stations import registry  # noqa: F401 - registers every decision
 from combpace.stations.takes.demo import build
 
 OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
+
+
+def cut_session(folder: Path) -> str:
+    """The demo's session whose loop is in pieces."""
+    place = DataFolder(replace(Settings(), data_dir=folder))
+    found = next(entry.id for entry in shelf.shelf(place) if entry.name == CUT_NAME)
+    place.close()
+    return found
+
+
+def drop_loops(folder: Path, page: Page, session: str) -> None:
+    """Two loops of the demo's pipes come in, each cut shorter: arrivals."""
+    sound, rate = sf.read(folder / "demo-sounds" / "pipe-loop" / "Pipe loop.wav")
+    for name, share in (("Pipe loop, one bar", 0.5), ("Pipe loop, half a bar", 0.25)):
+        file = io.BytesIO()
+        sf.write(file, sound[: round(len(sound) * share)], rate, format="WAV", subtype="PCM_24")
+        page.request.put(f"/api/sessions/{session}/uploads?name={name}.wav", data=file.getvalue(), headers={"X-Comb-Pace": "1"})
 
 
 def prepare(folder: Path) -> str:
@@ -77,12 +98,6 @@ def shoot(page: Page, session: str) -> None:
     station("onsets", "onsets", below % "sheet")
     station("fit", "fit")
     station("hand-off", "hand-off")
-    cut = """(async () => {
-      document.querySelector('#pieces-form button[type=submit]').click();
-      await combpace.idle();
-      for (const _ of [1, 2]) combpace.view().step(1);
-    })()"""
-    station("pieces", "pieces", cut)
 
 
 def main() -> None:
@@ -104,6 +119,17 @@ def main() -> None:
                     page.get_by_role("button", name="Hand off").click()
                     page.wait_for_selector("tr.archive a", timeout=120_000)
                 shoot(page, session)
+                page.goto(f"/sessions/{cut_session(data)}/pieces")
+                page.wait_for_function("window.combpace")
+                page.evaluate("(() => { for (const _ of [1, 2, 3]) combpace.view().step(1); })()")
+                settled(page)
+                page.screenshot(path=OUT / "pieces.png")
+                drop_loops(data, page, session)
+                page.goto(f"/sessions/{session}/takes")
+                page.wait_for_selector("[data-arrival]", timeout=60_000)
+                page.evaluate("document.querySelector('canvas[data-follow]').scrollIntoView({ block: 'end' })")
+                settled(page)
+                page.screenshot(path=OUT / "arrivals.png")
                 night = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True, color_scheme="dark")
                 night.goto(f"/sessions/{session}/bars")
                 night.wait_for_function("window.combpace")

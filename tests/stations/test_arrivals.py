@@ -72,6 +72,15 @@ class ArrivalTest(PlaceTest):
         self.assertEqual(self.seen().document.arrivals, ())
         self.assertEqual([take.name for take in self.seen().document.takes], ["Copper tubs"])
 
+    def test_it_is_neither_lead_nor_bundled_before_it_is_kept(self) -> None:
+        for name, args in (
+            ("take", {"take": self.loop, "field": "role", "value": "lead"}),
+            ("take", {"take": self.loop, "field": "bundle", "value": "yard"}),
+            ("bundle", {"takes": [self.lead, self.loop]}),
+        ):
+            with self.subTest(name=name), self.assertRaisesRegex(ParameterError, "keep it first"):
+                self.act(name, **args)
+
     def test_its_own_tempo_is_corrected_before_it_is_kept(self) -> None:
         self.act("own-bars", take=self.loop, what="bars", value="4")
         (line,) = arrival_lines(self.seen())

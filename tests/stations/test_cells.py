@@ -102,3 +102,17 @@ class CellsTest(PlaceTest):
         self.act("undo")
         self.act("undo")
         self.assertEqual([one.key for one in notes.heard(self.seen(), reed)], [57, 60, 61, 62, 63])
+
+    def test_what_was_not_heard_behind_an_edge_is_left_away(self) -> None:
+        self.act("cut-and-lay", take=self.noise, at="onsets", lay="where")
+        # Each piece reaches far over the next, which ends it.
+        made = self.seen().document.pieces[self.noise]
+        for number in (8, 9):
+            self.act("piece-move", take=self.noise, number=number, quarters=0.5 * number - 0.2)
+        before = self.sound()
+        self.cells("silence", 12.0, 13.0)
+        after = self.seen().document.pieces[self.noise].pieces
+        self.assertEqual(len(made.pieces) - len(after), 2)
+        self.assertTrue(all(one.stop - one.start > FADE for one in after))
+        self.same(self.sound()[: self.frame(11.0)], before[: self.frame(11.0)])
+        self.assertFalse(self.sound()[self.frame(12.0) + 2 * FADE : self.frame(13.0) - 2 * FADE].any())

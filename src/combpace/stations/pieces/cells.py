@@ -22,6 +22,8 @@ from combpace.stations.pieces.now import sound_of
 MOST_REPEATS, MOST_PIECES = 500, 20_000
 # Places are the same to this, quarters.
 SAME_Q = 1e-6
+# No piece is cut nearer than this to either of its ends: what is left would be a tick.
+CLOSEST_S = 0.005
 
 
 class CellsArgs(Args):
@@ -100,12 +102,12 @@ def _edited(made: TakePieces, line: TempoMap[SessionTimes], rate: int, edit: Cel
     edges = {edit.from_q, edit.to_q, *_beats(line, edit.from_q, edit.to_q), *edit.starts}
     if not edit.push:
         edges |= {start + length for start in edit.starts}
-    now = _split(list(made.pieces), line, rate, sorted(edges))
+    now = _split(list(made.pieces), line, rate, sorted(edges), ends=made.meeting == "ends")
     inside = [one for one in now if _lies(one, line, edit.from_q, edit.to_q)]
     if not edit.starts:
         return [one for one in now if one not in inside]
     if edit.push:
-        now = [one if _place(one, line) < edit.starts[0] - 1e-4 else _later(one, line, bars) for one in now]
+        now = [one if _place(one, line) < line.place(line.second(edit.starts[0]) - CLOSEST_S) else _later(one, line, bars) for one in now]
     for start in edit.starts:
         if not edit.push:
             now = [one for one in now if not _lies(one, line, start, start + length)]
@@ -126,21 +128,33 @@ def _place(one: LaidPiece, line: TempoMap[SessionTimes]) -> float:
 
 
 def _lies(one: LaidPiece, line: TempoMap[SessionTimes], from_q: float, to_q: float) -> bool:
-    """Whether a piece begins within a stretch; to half a sample or so."""
-    return from_q - 1e-4 <= _place(one, line) < to_q - 1e-4
+    """Whether a piece begins within a stretch: an attack that starts a hair before a line belongs to what it opens."""
+    first, last = (line.place(line.second(edge) - CLOSEST_S) for edge in (from_q, to_q))
+    return first <= _place(one, line) < last
 
 
-def _split(every: list[LaidPiece], line: TempoMap[SessionTimes], rate: int, edges: list[float]) -> list[LaidPiece]:
-    """Pieces cut wherever an edge lies inside of one; the part behind an edge lies on it."""
+def _split(every: list[LaidPiece], line: TempoMap[SessionTimes], rate: int, edges: list[float], *, ends: bool) -> list[LaidPiece]:
+    """Pieces cut wherever an edge lies inside of one; the part behind an edge lies on it.
+
+    ends  a piece ends where the next begins: what lies behind an edge that is reached only after that was not heard, and is left away
+    """
     made: list[LaidPiece] = []
     moments = [(edge, round(line.second(edge) * rate)) for edge in edges]
-    for one in every:
-        at = round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate)
-        rest = one
+    begins = [round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate) for one in every]
+    ordered, closest = np.unique(begins), round(CLOSEST_S * rate)
+    for one, at in zip(every, begins, strict=True):
+        following = ordered[np.searchsorted(ordered, at, side="right") :][:1]
+        silent = float(following[0]) if ends and len(following) else np.inf
+        rest: LaidPiece | None = one
         for edge, frame in moments:
-            cut = rest.start + frame - at
-            if rest.start < cut < rest.stop:
-                made.append(replace(rest, stop=cut, fade_out_ms=None))
-                rest, at = replace(rest, start=cut, quarters=edge, session_s=None, home=None, fade_in_ms=None), frame
-        made.append(rest)
+            cut = 0 if rest is None else rest.start + frame - at
+            if rest is None or not rest.start + closest <= cut <= rest.stop - closest:
+                continue
+            made.append(replace(rest, stop=cut, fade_out_ms=None))
+            if silent <= frame:
+                rest = None
+                continue
+            rest, at = replace(rest, start=cut, quarters=edge, session_s=None, home=None, fade_in_ms=None), frame
+        if rest is not None:
+            made.append(rest)
     return made

@@ -48,6 +48,13 @@ def _one(state: SessionState, changed: TakeEntry) -> dict[str, Any]:
     return {"takes": forms.takes_part(tuple(changed if other.id == changed.id else other for other in everything))}
 
 
+def _no_arrivals(state: SessionState, chosen: list[TakeEntry]) -> None:
+    """Raises ParameterError where one of them was not kept yet."""
+    for entry in chosen:
+        if entry in state.document.arrivals:
+            raise ParameterError(f"{entry.name} is an arrival: keep it first. Nothing was changed.")
+
+
 def _name(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
     return _one(state, replace(entry, name=clean_name(value))), f"{entry.name} is now called {clean_name(value)}."
 
@@ -66,6 +73,7 @@ def _pace(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, 
 
 
 def _bundle(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
+    _no_arrivals(state, [entry])
     name = value.strip()[:60] or None
     note = f"{entry.name} belongs to the bundle {name}." if name else f"{entry.name} stands alone."
     return _one(state, replace(entry, bundle=name)), note
@@ -121,6 +129,7 @@ def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
 def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
     if value != "lead":
         raise ParameterError("Choose another take as the lead instead. Nothing was changed.")
+    _no_arrivals(state, [entry])
     takes = tuple(
         replace(other, role="lead", pace="lead") if other.id == entry.id else replace(other, role="follower") for other in state.document.takes
     )
@@ -198,6 +207,7 @@ def bundle(state: SessionState, args: BundleArgs) -> Change:
     chosen = [state.document.take(take_id) for take_id in args.takes]
     if len(chosen) < 2:
         raise ParameterError("A bundle needs at least two takes. Nothing was changed.")
+    _no_arrivals(state, chosen)
     start, name = chosen[0].offset_s, args.name.strip()[:60] or "bundle"
     ids = {entry.id for entry in chosen}
     takes = tuple(replace(entry, bundle=name, offset_s=start) if entry.id in ids else entry for entry in state.document.takes)
