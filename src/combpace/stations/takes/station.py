@@ -56,7 +56,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             reason = f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early by that much"
             found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5))
         if row.state == "ready" and state.own_pace(take.id) is None:
-            found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it", None, 4))
+            found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it, or draw it out from one tempo to another", None, 4))
     for part in state.document.notes:
         own = file_parts(state, part).line
         if part.number == min(one.number for one in state.document.notes if one.sha == part.sha) and own is not None and len(own.knots) > 2:
@@ -119,7 +119,7 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["own"] = own_bars.facts_of(state, take) if take.role != "lead" and take.pace == "own" else None
         facts["often"] = f"until {take.until_bar}" if take.until_bar is not None else f"{take.times}"
         facts["comes_round"] = facts["follows"] and fits.can_come_round(state, take)
-        facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] else "time")
+        facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] and state.own_pace(take.id) is not None else "time")
         facts["two_tempi"] = (take.from_bpm, take.to_bpm) if row is not None and row.state == "ready" and state.own_pace(take.id) is None else None
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
         lines.append(facts)
