@@ -212,6 +212,31 @@ class DataTest(WireTest):
         for bad in ({"segment": 0, "rate": 1}, {"segment": 0, "rate": 48000, "speed": 0.1}, {"rate": 48000}):
             self.assertEqual(self.client.get(f"/api/sessions/{self.session}/takes/{take}/sound", params=bad).status_code, 422)
 
+    def test_pieces_are_drawn_heard_slowly_tried_and_saved(self) -> None:
+        take = self.with_take()
+        args = {"take": take, "at": "onsets", "lay": "1/8"}
+        version = self.client.get(f"/api/sessions/{self.session}/picture").json()["version"]
+        params: dict[str, Any] = {"segment": 0, "rate": 48000, "fitted": True, "trial": json.dumps({"version": version, **args})}
+        tried = self.client.get(f"/api/sessions/{self.session}/takes/{take}/sound", params=params)
+        self.assertEqual(tried.status_code, 200, tried.text[:200])
+        self.assertEqual(self.act("cut-and-lay", args).status_code, 200)
+        sound = f"/api/sessions/{self.session}/takes/{take}/sound"
+        heard = self.client.get(sound, params={"segment": 0, "rate": 48000, "fitted": True})
+        self.assertEqual(heard.content, tried.content)
+        slowed = self.client.get(sound, params={"segment": 0, "rate": 48000, "fitted": True, "speed": 0.5})
+        self.assertEqual(len(slowed.content), len(heard.content))
+        for trial in ("{", json.dumps({"version": version, "take": take, "at": "nowhere"}), json.dumps([1])):
+            self.assertIn(self.client.get(sound, params={**params, "trial": trial}).status_code, (404, 409, 422))
+        key = next(one["pieces"] for one in self.client.get(f"/api/sessions/{self.session}/picture").json()["takes"] if one["id"] == take)
+        laid = self.client.get(f"/api/takes/{take}/laid/{key}/peaks", params={"size": 256, "first": 0, "count": 100})
+        self.assertEqual(len(laid.content), 400)
+        self.assertEqual(self.client.get(f"/api/takes/{take}/laid/{'0' * 16}/peaks", params={"size": 256}).status_code, 404)
+        self.assertEqual(self.client.get(f"/api/takes/{take}/sounds/{'0' * 64}/peaks", params={"size": 256}).status_code, 404)
+        saved = self.client.get(f"/api/sessions/{self.session}/takes/{take}/pieces/1", params={"kind": "flac"})
+        self.assertEqual(saved.content[:4], b"fLaC")
+        for number, kind in ((9000, "wav24"), (1, "tape")):
+            self.assertEqual(self.client.get(f"/api/sessions/{self.session}/takes/{take}/pieces/{number}", params={"kind": kind}).status_code, 422)
+
     def test_map_vectors_for_the_browser(self) -> None:
         """The vectors that tests/js checks are what Python says today."""
         from tests.js_vectors import CLICKS, VECTORS, clicks, maps

@@ -2,7 +2,7 @@
 import assert from "node:assert/strict";
 import { readFileSync } from "node:fs";
 import { test } from "node:test";
-import { clockWords, gridPlaces, makeMap, placeWords, pulled, readClock, signed } from "../../src/combpace/web/static/js/views/map.js";
+import { clockWords, gridPlaces, makeMap, placeWords, pulled, readClock, readPlace, signed } from "../../src/combpace/web/static/js/views/map.js";
 
 const vectors = JSON.parse(readFileSync(new URL("map_vectors.json", import.meta.url)));
 
@@ -48,4 +48,12 @@ test("grids start and end at the lines", () => {
   assert.deepEqual(gridPlaces("beats", 4, 1), [0, 1, 2, 3, 4]);
   assert.deepEqual(gridPlaces("bars", 3.5, 0.5), [0, 3.5]);
   assert.equal(gridPlaces("1/8t", 4, 1).length, 13);
+});
+
+test("a place is read as it is written", () => {
+  const map = makeMap(vectors[0].table);
+  for (const q of [0, 1.5, 6, 13.25]) assert.ok(Math.abs(readPlace(map, placeWords(map, q)) - q) < 0.006 * map.meterAt(map.barOf(q))[3]);
+  assert.equal(readPlace(map, "3"), map.barLine(2));
+  assert.equal(readPlace(map, "2.2"), map.barLine(1) + map.meterAt(1)[3]);
+  for (const text of ["", "0·1", "x", "2·0.5", "2·99"]) assert.equal(readPlace(map, text), null);
 });

@@ -193,6 +193,15 @@ class PiecesTest(PlaceTest):
         with self.assertRaisesRegex(ParameterError, "has its own sound already"):
             self.act("piece-own", take=self.take, number=number)
 
+    def test_its_length_is_typed_within_what_its_sound_has(self) -> None:
+        self.cut()
+        before = self.seen().document.pieces[self.take].pieces[6]
+        self.assertEqual(self.act("piece-length", take=self.take, number=6, ms=120.0).note, "A piece is 120 ms long.")
+        after = self.seen().document.pieces[self.take].pieces[6]
+        self.assertEqual((after.start, after.stop - after.start), (before.start, round(0.120 * 44100)))
+        with self.assertRaisesRegex(ParameterError, "is no longer"):
+            self.act("piece-length", take=self.take, number=6, ms=900_000.0)
+
     def test_a_cut_that_is_only_tried_is_heard_and_nothing_is_kept(self) -> None:
         state = laid.tried(self.seen(), self.version, {"take": self.take, "at": "onsets", "lay": "1/4"})
         heard = laid.segment(state, self.take, 44100, 2, 1.0)

@@ -41,6 +41,10 @@ class PieceSoundArgs(PieceArgs):
     only: bool = False
 
 
+class PieceLengthArgs(PieceArgs):
+    ms: float = Field(ge=5, le=3.6e6)
+
+
 class PieceLevelArgs(PieceSoundArgs):
     level_db: float = Field(ge=-60, le=24)
 
@@ -92,6 +96,24 @@ def _touched(made: TakePieces, args: PieceSoundArgs) -> list[int]:
 def _many(count: int, done: str) -> str:
     """ "A piece is +3 dB." or "14 pieces are touched: each is +3 dB." """
     return f"A piece {done}." if count == 1 else f"This touches {count} pieces: each {done}."
+
+
+@decision("piece-length", PieceLengthArgs)
+def piece_length(state: SessionState, args: PieceLengthArgs) -> Change:
+    """Let one piece end earlier or later in its take's sound; where it begins stays."""
+    made, rate = pieces_now(state, args.take), pieces.rate_of(state, args.take)
+    piece = one_of(made, args.number)
+    with _sound(state, args.take, piece) as source:
+        end = source.frames + (piece.start if piece.own is not None else 0)
+    stop = piece.start + round(args.ms * rate / 1000.0)
+    if stop > end:
+        longest = 1000.0 * (end - piece.start) / rate
+        raise ParameterError(f"Its sound goes on for {longest:.0f} ms from there, so the piece is no longer. Nothing was changed.")
+    fades = [None if ms is None else min(ms, args.ms) for ms in (piece.fade_in_ms, piece.fade_out_ms)]
+    curve = tuple(point for point in piece.curve if point[0] <= args.ms)
+    new = replace(piece, stop=stop, fade_in_ms=fades[0], fade_out_ms=fades[1], curve=curve)
+    every = [new if k == args.number else one for k, one in enumerate(made.pieces)]
+    return changed(state, args.take, made, every, f"A piece is {args.ms:g} ms long.", f"piece-length:{args.take}:{args.number}")
 
 
 @decision("piece-level", PieceLevelArgs)

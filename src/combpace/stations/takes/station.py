@@ -56,7 +56,15 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             reason = f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early by that much"
             found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5))
         if row.state == "ready" and state.own_pace(take.id) is None:
-            found.append(Place(take.name, "No pulse found", "it can be heard and placed; state a tempo to fit it, or draw it out from one tempo to another", None, 4))
+            found.append(
+                Place(
+                    take.name,
+                    "No pulse found",
+                    "it can be heard and placed; state a tempo to fit it, or draw it out from one tempo to another",
+                    None,
+                    4,
+                )
+            )
     for part in state.document.notes:
         own = file_parts(state, part).line
         if part.number == min(one.number for one in state.document.notes if one.sha == part.sha) and own is not None and len(own.knots) > 2:

@@ -4,14 +4,35 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
-from pydantic import TypeAdapter
+from pydantic import BaseModel, ConfigDict, ValidationError
 
+from combpace.core.errors import ParameterError
 from combpace.playback import laid
 from combpace.playback.preview import SEGMENT_S
 from combpace.playback.sound import how_it_sounds
 from combpace.session import notes, pieces
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
+
+
+class Tried(BaseModel):
+    """A cut that is only tried: the version that the page shows, and the decision's arguments beside it."""
+
+    model_config = ConfigDict(extra="allow")
+
+    version: int
+
+    @property
+    def args(self) -> dict[str, object]:
+        return dict(self.model_extra or {})
+
+
+def _tried(text: str) -> Tried:
+    try:
+        return Tried.model_validate_json(text)
+    except ValidationError as error:
+        raise ParameterError("What is to be tried cannot be read. Nothing was changed; reload the page.") from error
+
 
 router = APIRouter(prefix="/api/sessions/{session_id}")
 IMMUTABLE = "private, max-age=31536000, immutable"
@@ -40,8 +61,8 @@ def get_sound(
         return Response(block.astype("<f4").tobytes(), media_type="application/octet-stream", headers={"X-Channels": "1", **headers})
     if trial:
         # What the sentence of Pieces would make, before it is kept.
-        args = TypeAdapter(dict[str, object]).validate_json(trial)
-        state, fitted = laid.tried(state, int(args.pop("version", 0)), args), True  # type: ignore[call-overload]
+        tried = _tried(trial)
+        state, fitted = laid.tried(state, tried.version, tried.args), True
     if fitted and pieces.in_pieces(state, take_id):
         block = laid.segment(state, take_id, rate, segment, speed)
         data = block.astype("<f4").tobytes()

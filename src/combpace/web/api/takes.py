@@ -12,7 +12,8 @@ from combpace.core.errors import MediaError, NotFoundError, ParameterError
 from combpace.core.fit.pauses import find_pauses, parse_pauses
 from combpace.media.decode import FileSource
 from combpace.media.peaks import peaks_at, peaks_in_memory, read_peaks, samples_as_peaks
-from combpace.session.pieces import peaks_of
+from combpace.session.pieces import in_pieces, key_of, peaks_of
+from combpace.session.pieces import opened as laid_out
 from combpace.session.stack import stacked
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
@@ -80,6 +81,23 @@ def get_cut_peaks(
             data = samples_as_peaks(source, first, count)
         else:
             made = folder.once(("peaks of a render", sha), lambda: peaks_in_memory(source))
+            data = peaks_at(made, source.frames, size, first, count)
+    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"})
+
+
+@router.get("/takes/{take_id}/laid/{key}/peaks")
+def get_laid_peaks(
+    take_id: str, key: str, folder: Folder, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+) -> Response:
+    """As the peaks of a take, of what its pieces sound like together, from session time 0 on."""
+    state = session_state(folder, folder.take_row(take_id).session_id)
+    if not in_pieces(state, take_id) or key_of(state, take_id) != key:
+        raise NotFoundError("These pieces lie otherwise by now. Nothing was changed; reload the page.")
+    with laid_out(state, take_id) as source:
+        if size == 1:
+            data = samples_as_peaks(source, first, count)
+        else:
+            made = folder.once(("peaks of pieces", take_id, key), lambda: peaks_in_memory(source))
             data = peaks_at(made, source.frames, size, first, count)
     return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"})
 

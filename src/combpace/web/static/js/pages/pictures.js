@@ -103,7 +103,9 @@ export function makePictures(desk) {
       const [from, to] = take.sounds_s;
       const columns = [], out = [0, 0], count = Math.max(8, Math.round((canvas.clientWidth * (to - from)) / span));
       let whole = true;
-      for (let k = 0; k < count && whole; k++) { whole = peaks.range(take.id, 2048, (k / count) * take.frames, ((k + 1) / count) * take.frames, out); columns.push({ low: out[0], high: out[1] }); }
+      // In pieces it is drawn as it sounds, from session time 0 on.
+      const id = take.pieces ? `${take.id}/laid/${take.pieces}` : take.id, low = take.pieces ? from * take.rate : 0, frames = take.pieces ? (to - from) * take.rate : take.frames;
+      for (let k = 0; k < count && whole; k++) { whole = peaks.range(id, 2048, low + (k / count) * frames, low + ((k + 1) / count) * frames, out); columns.push({ low: out[0], high: out[1] }); }
       if (whole) drawSlimWave(canvas, columns, gainOf(take), (from - start) / span, (to - start) / span);
     }
   }

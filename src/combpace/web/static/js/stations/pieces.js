@@ -1,7 +1,7 @@
 // @ts-check
 // Pieces: cut, lay, pull.
 import { send } from "../api/client.js";
-import { gridPlaces, placeWords, signed } from "../views/map.js";
+import { gridPlaces, placeWords, readPlace, signed } from "../views/map.js";
 import { mountPieces } from "../views/pieces.js";
 import { field, gridTools, leadInTool, legend, plain, tickTool } from "./station.js";
 import { wirePieceList } from "./pieces_list.js";
@@ -211,6 +211,16 @@ export const pieces = {
     }
     const on = { take: desk.state.focus, number: piece.number, also, only: onlyThese };
     row.append(field("level, dB", String(piece.db), "w4", (value) => { const db = Number(value.replace(",", ".").replace("−", "-")); if (Number.isFinite(db)) desk.act("piece-level", { ...on, level_db: db }); }));
+    if (many === 1) {
+      row.append(field("place", placeWords(desk.state.map, piece.q), "w5", (value) => {
+        const q = readPlace(desk.state.map, value);
+        if (q === null) desk.words.note(`“${value}” is no place; write bar and beat, 5·2.5 or 5.`, true); else move(desk, piece, q, false);
+      }));
+      row.append(field("length, ms", (1000 * (piece.stop - piece.start)).toFixed(0), "w4", (value) => {
+        const ms = Number(value.replace(",", "."));
+        if (ms >= 5) desk.act("piece-length", { take: desk.state.focus, number: piece.number, ms }); else desk.words.note(`“${value}” is no length; 5 ms is the least.`, true);
+      }));
+    }
     row.append(field("level over time, ms:dB", piece.curve.map((/** @type {number[]} */ one) => `${one[0]}:${one[1]}`).join(" ") || "none", "w8", (value) => {
       const points = value === "none" ? [] : value.trim().split(/\s+/).map((one) => one.replace(",", ".").replace("−", "-").split(":").map(Number));
       if (points.every((one) => one.length === 2 && one.every(Number.isFinite))) desk.act("piece-curve", { ...on, points }); else desk.words.note(`“${value}” is no level over time; write points like 0:0 120:-6, or none.`, true);

@@ -44,8 +44,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   let pointer = null;
   const ask = once(draw), images = makeRowImages(() => ask());
 
-  const rowPx = () => state.view.rowPx * (fitting() ? 1.4 : 1);
-  const fitting = () => fits;
+  const fitting = () => fits, rowPx = () => state.view.rowPx * (fits ? 1.4 : 1);
   const take = () => host.take(fitting() ? state.focus : state.picture.lead);
   const bars = () => state.picture.bars;
 
@@ -58,9 +57,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   /** The takes that a row draws: all mics of the lead's bundle, or the one that was chosen. */
   function drawn() {
     const shown = take();
+    // In pieces it is drawn as it sounds, from session time 0 on.
+    if (fitting() && shown?.pieces) return [{ ...shown, id: `${shown.id}/laid/${shown.pieces}`, offset_s: 0 }];
     if (fitting() || !shown?.bundle) return shown ? [shown] : [];
-    const mics = state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames);
-    return mics.filter((one) => one.id === state.view.rowsOf).length ? mics.filter((one) => one.id === state.view.rowsOf) : mics;
+    const mics = state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames), one = mics.find((mic) => mic.id === state.view.rowsOf);
+    return one ? [one] : mics;
   }
 
   /** Marks in sight, in session time: in Fit where they will sound; of several mics those that coincide as one, the earliest. */

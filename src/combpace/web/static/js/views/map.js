@@ -135,6 +135,15 @@ export function placeWords(map, quarter) {
   return index >= 0 ? `${index + 1}·${shown}` : `lead-in −${-index}·${shown}`;
 }
 
+/** The place that a text names: "5·2.5", "5.2.5", "5 2.5" or a bar alone; null where it names none. @param {any} map @param {string} text */
+export function readPlace(map, text) {
+  const match = /^(?:lead-in\s*)?([−-]?\d+)(?:\s*[·:. ]\s*(\d+(?:[.,]\d+)?))?$/.exec(text.trim());
+  const bar = Number((match?.[1] ?? "").replace("−", "-")), beat = Number((match?.[2] ?? "1").replace(",", "."));
+  if (!match || bar === 0 || beat < 1) return null;
+  const index = bar > 0 ? bar - 1 : bar, meter = map.meterAt(index);
+  return beat < meter[1] / meter[3] + 1 ? map.barLine(index) + (beat - 1) * meter[3] : null;
+}
+
 /** 0:15.842 @param {number} seconds */
 export function clockWords(seconds) {
   // A hair before zero is zero: the start of an attack that opens its file.
