@@ -6,7 +6,7 @@ import numpy as np
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.errors import ParameterError
 from combpace.core.pieces.cutting import cut_frames, grid_times, has_lead, places_apart
-from combpace.core.pieces.laying import Piece, Pieces, tail_of
+from combpace.core.pieces.laying import OwnSound, Piece, Pieces, tail_of
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
 
@@ -95,6 +95,34 @@ class LaidTest(unittest.TestCase):
         self.assertAlmostEqual(float(out[16000]), 1.0, places=4)
         none = Pieces(ones, [Piece(5000, 15000, 6000, 0.0, 0, 0)]).read(0, 22000)[0]
         np.testing.assert_array_equal(np.flatnonzero(none), np.arange(6000, 16000))
+
+    def test_its_own_sound_is_read_instead_and_comes_in_within(self) -> None:
+        noise = np.random.default_rng(4).standard_normal((1, 4000)).astype(np.float32)
+        source, other = ArraySource(Audio(noise, 8000)), np.full((1, 1000), 0.5, np.float32)
+        own = OwnSound(ArraySource(Audio(other, 8000)), 1000)
+        np.testing.assert_array_equal(own.read(900, 1100)[0], np.r_[np.zeros(100), np.full(100, 0.5)].astype(np.float32))
+        made = Pieces(source, [Piece(1000, 2000, 500, own=own), Piece(3000, 3500, 2500)])
+        heard = made.read(0, 3000)[0]
+        fade = round(0.005 * 8000)
+        self.assertFalse(heard[:500].any())
+        np.testing.assert_allclose(heard[500 + fade : 1500 - fade], 0.5, rtol=1e-6)
+        self.assertTrue(np.all(np.diff(heard[500 : 500 + fade]) > 0))
+        np.testing.assert_array_equal(heard[2500 : 3000 - fade], noise[0, 3000 : 3500 - fade])
+
+    def test_a_level_over_time_is_straight_in_decibels_and_nothing_outside(self) -> None:
+        source = ArraySource(Audio(np.ones((1, 4000), np.float32), 8000))
+        heard = Pieces(source, [Piece(0, 4000, 0, curve=((1000, -6.0), (3000, -12.0)))], fade_s=0.005).read(0, 4000)[0]
+        np.testing.assert_allclose(20 * np.log10(heard[[1000, 2000, 3000]]), [-6.0, -9.0, -12.0], atol=1e-4)
+        np.testing.assert_allclose(heard[[500, 3500]], 1.0, rtol=1e-6)
+
+    def test_one_alone_is_exactly_as_long_as_it_is(self) -> None:
+        source = ArraySource(Audio(np.ones((1, 4000), np.float32), 8000))
+        made = Pieces(source, [Piece(2000, 3000, 50), Piece(100, 700, 0, level_db=-6.0)])
+        alone = made.alone(1)
+        self.assertEqual(alone.frames, 600)
+        heard = alone.read(0, 600)[0]
+        np.testing.assert_allclose(heard[40:560], 10 ** (-6 / 20), rtol=1e-6)
+        self.assertLess(abs(float(heard[0])), 0.01)
 
     def test_any_range_reads_the_same(self) -> None:
         pieces = [Piece(1000 * k, 1000 * k + 1500, 900 * k + 3000, 0.0, 700 if k == 5 else None, 1500 if k == 7 else None) for k in range(1, 20)]

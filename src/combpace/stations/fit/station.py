@@ -163,6 +163,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "advice": _advice(state, made),
         "rides": _rides(state, made),
         "others": _others(state, made),
+        "two_tempi": (made.take.from_bpm, made.take.to_bpm) if made.take.two_tempi and state.own_pace(take_id) is None else None,
         "accent": f"{100 * made.choice.accent:g}",
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
