@@ -140,6 +140,34 @@ class LongSessionTest(BrowserTest):
         self.assertGreater(len(moved), 7)
         self.assertAlmostEqual(float(np.median([1000 * (float(str(peg[2])) - float(str(peg[1]))) for peg in moved])), 20.0, delta=2.0)
 
+        # Three onsets chosen with Shift are pulled as one: each as far as the one that is pulled.
+        some = [peg for peg in self.pegs() if peg[4] != "held" and 4.2 < float(str(peg[3])) < 7.8][:3]
+        spots = [
+            self.look(
+                f"(() => {{ const q = combpace.state.map.toQuarters({peg[2]}); return combpace.view().pixelOf(q, combpace.state.map.barOf(q)); }})()"
+            )
+            for peg in some
+        ]
+        for k, spot_ in enumerate(spots):
+            if k:
+                self.page.keyboard.down("Shift")
+            self.page.mouse.click(spot_["x"], spot_["y"])
+            self.page.keyboard.up("Shift")
+        self.assertIn("3 onsets", self.page.inner_text("#chosen"))
+        self.page.mouse.move(spots[1]["x"], spots[1]["y"])
+        self.page.mouse.down()
+        self.page.keyboard.down("Shift")
+        self.page.mouse.move(spots[1]["x"] + 8, spots[1]["y"])
+        self.page.mouse.move(spots[1]["x"] + 12, spots[1]["y"])
+        self.page.mouse.up()
+        self.page.keyboard.up("Shift")
+        self.idle()
+        self.assertRegex(self.said(), r"3 onsets moved as one, \d")
+        after = {round(float(str(peg[0])), 5): float(str(peg[2])) for peg in self.pegs()}
+        went = [1000 * (after[round(float(str(peg[0])), 5)] - float(str(peg[2]))) for peg in some]
+        self.assertGreater(min(went), 5.0)
+        self.assertLess(max(went) - min(went), 0.5)
+
         # Doubles: 87 and 85 %.
         self.rule("strength", "87")
         self.focus("reed pipe twice")

@@ -21,7 +21,7 @@ const LONGEST_S = 4;
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
- *   pullNote: (part: string, own: number, quarters: number) => void, zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, stack: () => import("../views/stack.js").Stack | null, pauses: () => [number, number][] | null, scrolled: () => void
+ *   phrase: (take: string, ts: number[], ms: number) => void, pullNote: (part: string, own: number, quarters: number) => void, zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null, rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number]) => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array, offset: number} | null, stack: () => import("../views/stack.js").Stack | null, pauses: () => [number, number][] | null, scrolled: () => void
  * }} Host
  */
 
@@ -70,6 +70,7 @@ export function makeHost(desk) {
       desk.act("peg", free ? { take, take_s: mark, session_s: state.map.toSeconds(quarters) } : { take, take_s: mark, quarters });
     },
     moveMark: (take, from, to, free = false) => desk.act("onset-move", { take, from_s: from, to_s: to, catch: !free }, () => { if (state.selection?.kind === "onset") state.selection = null; }).then(() => desk.chooseNear(take, to)),
+    phrase: (take, ts, ms) => desk.act("phrase", { take, times_s: ts, ms }),
     pullNote: (part, own, quarters) => desk.act("note-pull", { part, own, quarters }),
     zoom: (direction) => desk.zoom(direction),
     loop: (range) => store.sound({ loop: range }),

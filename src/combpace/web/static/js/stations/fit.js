@@ -9,6 +9,7 @@ import { field, leadInTool, legend, msField, plain, swatch, tickTool } from "./s
 /** @param {any} desk @param {any} selection */
 function ride(desk, selection) {
   if (selection?.kind === "onset") desk.act("ride", { take: selection.take, times_s: [selection.t] });
+  if (selection?.kind === "marks") desk.act("ride", { take: selection.take, times_s: selection.ts });
 }
 
 /** A note of a part, in words. @param {any} desk @param {any} selection @param {HTMLElement} head @param {HTMLElement} text @param {import("./station.js").Button} button */
@@ -110,6 +111,15 @@ export const fit = {
   },
   chosenMany(desk, selection, { head, text, button, row }) {
     if (selection.kind === "note") return chosenNote(desk, selection, head, text, button);
+    if (selection.kind === "marks") {
+      const these = { take: selection.take, times_s: selection.ts };
+      head.textContent = `${selection.ts.length} onsets`;
+      text.textContent = "Pull one of them and all go as far; Shift and click adds one or takes it out.";
+      row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...these, ms })));
+      button("As they were played", "", () => desk.act("as-played", these));
+      button("Let them ride", "Del", () => desk.act("ride", these));
+      return true;
+    }
     if (selection.kind !== "bars") return false;
     const name = (/** @type {number} */ index) => desk.state.picture.bars.find((/** @type {any} */ one) => one.i === index)?.n, from = name(selection.bar), to = name(selection.to);
     if (from === undefined || to === undefined) return false;

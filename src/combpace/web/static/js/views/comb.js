@@ -4,7 +4,7 @@ import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mos
 import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
 import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
-import { drawAlone, drawPauses, drawRegion } from "./fit_marks.js";
+import { drawAlone, drawPauses, drawPegs, drawRegion, isChosenMark } from "./fit_marks.js";
 import { pullRegion, regionWords } from "./pull.js";
 import { drawNotes, noteAt } from "./notes.js";
 import { makeRowImages } from "./row_images.js";
@@ -177,7 +177,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     drawNotes(g, c, comb, host, bar, y, tall);
     if (fitting() && state.view.pauses) drawPauses(g, c, comb, host, fitted(), bar, y, tall);
     drawTeeth(g, c, comb, bar, y, base, tall);
-    if (fitting()) drawPegs(g, c, comb, bar, y, base, tall);
+    if (fitting()) drawPegs(g, c, comb, host, fitted(), bar, y, base, tall);
     else drawMarks(g, c, comb, bar, y, base, map, shown);
     drawLoopAndHead(g, c, comb, bar, y, tall, map);
     g.fillStyle = c.ink;
@@ -299,82 +299,6 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     g.setLineDash([]);
   }
 
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {number} tall */
-  function drawPegs(g, c, comb, bar, y, base, tall) {
-    const fit = state.picture.fit;
-    if (!fit || fit.missing || !state.map) return;
-    const map = state.map;
-    const from = bar.s - OVER * (bar.e - bar.s), to = bar.e + OVER * (bar.e - bar.s);
-    const { source, target, limits } = fit;
-    const ribbonY = y + tall - 12;
-    for (let k = Math.max(0, lowerBound(target, bar.s) - 1); k + 1 < target.length && target[k] < bar.e; k++) {
-      const factor = (target[k + 1] - target[k]) / (source[k + 1] - source[k]);
-      if (Math.abs(factor - 1) < 0.005) continue;
-      const a = comb.xOf(map.toQuarters(Math.max(target[k], bar.s)), bar) + 1, b = comb.xOf(map.toQuarters(Math.min(target[k + 1], bar.e)), bar) - 1;
-      if (b <= a) continue;
-      if (fit.pauses.includes(source[k])) {
-        // A pause takes the change: nothing in it is heard to be stretched.
-        g.strokeStyle = factor < 1 ? c.squeezed : c.spread;
-        g.lineWidth = 1;
-        g.globalAlpha = 0.7;
-        g.strokeRect(a + 0.5, ribbonY + 0.5, Math.max(1, b - a - 1), 7);
-        g.globalAlpha = 1;
-        continue;
-      }
-      g.fillStyle = factor < 1 ? c.squeezed : c.spread;
-      g.globalAlpha = Math.min(0.95, 0.22 + 2.2 * Math.abs(Math.log2(factor)));
-      g.fillRect(a, ribbonY, b - a, 8);
-      g.globalAlpha = 1;
-      if (factor < limits[0] || factor > limits[1]) {
-        g.strokeStyle = c.ground;
-        g.lineWidth = 1.5;
-        g.save();
-        g.beginPath();
-        g.rect(a, ribbonY, b - a, 8);
-        g.clip();
-        g.beginPath();
-        for (let x = a - 8; x < b; x += 5) { g.moveTo(x, ribbonY + 8); g.lineTo(x + 8, ribbonY); }
-        g.stroke();
-        g.restore();
-        g.fillStyle = c.ink;
-        type(g, 12, 700, "center");
-        g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 3);
-      } else if (b - a > 44 && tall > 52) {
-        g.fillStyle = c.quiet;
-        type(g, 11, 500, "center");
-        g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 2);
-      }
-    }
-    for (const [takeS, own, goal, , kind] of fit.pegs) {
-      if (kind === "held" || goal < from || goal > to) continue;
-      const ownX = comb.xOf(map.toQuarters(own), bar), x = comb.xOf(map.toQuarters(goal), bar);
-      const chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - takeS) < 1e-5;
-      if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(Math.min(x, ownX) - 5, y + 1, Math.abs(x - ownX) + 10, tall - 14); g.globalAlpha = 1; }
-      g.fillStyle = c.quiet;
-      g.fillRect(ownX - 1, base - 6, 2, 10);
-      if (kind === "left alone") continue;
-      g.strokeStyle = c.quiet;
-      g.lineWidth = 1;
-      g.beginPath();
-      g.moveTo(ownX, base - 6);
-      g.lineTo(x, y + 12);
-      g.stroke();
-      clip(g, x, y + 1, kind === "hand", c.ink, c.ground);
-    }
-    for (const [takeS] of fit.riding) {
-      const time = fitted()?.toTarget(takeS) ?? takeS;
-      if (time < from || time > to) continue;
-      const x = comb.xOf(map.toQuarters(time), bar);
-      const chosen = state.selection?.kind === "onset" && Math.abs(state.selection.t - takeS) < 1e-5;
-      if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 5, y + 1, 10, tall - 14); g.globalAlpha = 1; }
-      g.strokeStyle = c.quiet;
-      g.lineWidth = 1.2;
-      g.beginPath();
-      g.arc(x, base, 2.6, 0, 7);
-      g.stroke();
-    }
-  }
-
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall @param {import("./map.js").TempoMap} map */
   function drawLoopAndHead(g, c, comb, bar, y, tall, map) {
     const loop = state.sound.loop;
@@ -475,7 +399,15 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       const own = marks();
       const shown = take();
       if (!shown) return;
-      host.select({ kind: "onset", take: own.owner?.[hit.onset] ?? drawn()[0]?.id ?? shown.id, t: own.take[hit.onset], bar: hit.bar.i });
+      const mark = own.take[hit.onset], had = state.selection;
+      // Several are pulled as one: Shift and click adds one or takes it out.
+      if (fitting() && event.shiftKey && (had?.kind === "onset" || had?.kind === "marks") && had.take === shown.id && !(had.kind === "onset" && had.t === mark)) {
+        const ts = new Set(had.kind === "onset" ? [had.t] : had.ts);
+        if (!ts.delete(mark)) ts.add(mark);
+        host.select(ts.size ? { kind: "marks", take: shown.id, ts: [...ts].sort((a, b) => a - b) } : null);
+        return;
+      }
+      if (!(fitting() && had?.kind === "marks" && isChosenMark(had, mark))) host.select({ kind: "onset", take: own.owner?.[hit.onset] ?? drawn()[0]?.id ?? shown.id, t: own.take[hit.onset], bar: hit.bar.i });
       drag = { onset: hit.onset, time: own.times[hit.onset], x: where.x, y: where.y, row: hit.row, target: hit.q, free: false, moving: false, anchor: -1 };
       canvas.setPointerCapture(event.pointerId);
       return;
@@ -536,7 +468,9 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (clipped?.moving) host.pull(clipped.time, clipped.q, true);
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving && state.map) {
-      if (fitting()) host.peg(done.onset, done.target, done.free);
+      const many = fitting() && state.selection?.kind === "marks" ? state.selection : null;
+      if (many) host.phrase(many.take, many.ts, 1000 * (state.map.toSeconds(done.target) - done.time));
+      else if (fitting()) host.peg(done.onset, done.target, done.free);
       else host.pull(done.time, done.target);
     }
     ask();

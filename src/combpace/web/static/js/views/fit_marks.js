@@ -1,6 +1,7 @@
 // @ts-check
 // What Fit draws into the comb's rows beside pegs: pauses, what is left alone, and what a pull does while one pulls.
-import { OVER } from "./comb_geometry.js";
+import { OVER, lowerBound } from "./comb_geometry.js";
+import { clip, type } from "./paint.js";
 
 /** @typedef {CanvasRenderingContext2D} G @typedef {Record<string, string>} Colours @typedef {import("./comb_geometry.js").Comb} Comb @typedef {import("../pages/host.js").Host} Host */
 
@@ -60,5 +61,87 @@ export function drawRegion(g, c, comb, host, region) {
       g.globalAlpha = 1;
       if (side.gone) { g.strokeStyle = c.field; g.lineWidth = 1.5; g.setLineDash([3, 3]); g.strokeRect(a, comb.yOf(row) + 2, b - a, tall - 6); g.setLineDash([]); }
     }
+  }
+}
+
+/** Whether a mark is the one that is chosen, or one of several. @param {any} selection @param {number} takeS */
+export const isChosenMark = (selection, takeS) => (selection?.kind === "onset" ? [selection.t] : selection?.kind === "marks" ? selection.ts : []).some((/** @type {number} */ one) => Math.abs(one - takeS) < 1e-5);
+
+/**
+ * Pegs, what they stretch, and what rides.
+ * @param {G} g @param {Colours} c @param {Comb} comb @param {Host} host @param {{toTarget: (s: number) => number} | null} way @param {any} bar @param {number} y @param {number} base @param {number} tall
+ */
+export function drawPegs(g, c, comb, host, way, bar, y, base, tall) {
+  const { state } = host, fit = state.picture.fit;
+  if (!fit || fit.missing || !state.map) return;
+  const map = state.map;
+  const from = bar.s - OVER * (bar.e - bar.s), to = bar.e + OVER * (bar.e - bar.s);
+  const { source, target, limits } = fit;
+  const ribbonY = y + tall - 12;
+  for (let k = Math.max(0, lowerBound(target, bar.s) - 1); k + 1 < target.length && target[k] < bar.e; k++) {
+    const factor = (target[k + 1] - target[k]) / (source[k + 1] - source[k]);
+    if (Math.abs(factor - 1) < 0.005) continue;
+    const a = comb.xOf(map.toQuarters(Math.max(target[k], bar.s)), bar) + 1, b = comb.xOf(map.toQuarters(Math.min(target[k + 1], bar.e)), bar) - 1;
+    if (b <= a) continue;
+    if (fit.pauses.includes(source[k])) {
+      // A pause takes the change: nothing in it is heard to be stretched.
+      g.strokeStyle = factor < 1 ? c.squeezed : c.spread;
+      g.lineWidth = 1;
+      g.globalAlpha = 0.7;
+      g.strokeRect(a + 0.5, ribbonY + 0.5, Math.max(1, b - a - 1), 7);
+      g.globalAlpha = 1;
+      continue;
+    }
+    g.fillStyle = factor < 1 ? c.squeezed : c.spread;
+    g.globalAlpha = Math.min(0.95, 0.22 + 2.2 * Math.abs(Math.log2(factor)));
+    g.fillRect(a, ribbonY, b - a, 8);
+    g.globalAlpha = 1;
+    if (factor < limits[0] || factor > limits[1]) {
+      g.strokeStyle = c.ground;
+      g.lineWidth = 1.5;
+      g.save();
+      g.beginPath();
+      g.rect(a, ribbonY, b - a, 8);
+      g.clip();
+      g.beginPath();
+      for (let x = a - 8; x < b; x += 5) { g.moveTo(x, ribbonY + 8); g.lineTo(x + 8, ribbonY); }
+      g.stroke();
+      g.restore();
+      g.fillStyle = c.ink;
+      type(g, 12, 700, "center");
+      g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 3);
+    } else if (b - a > 44 && tall > 52) {
+      g.fillStyle = c.quiet;
+      type(g, 11, 500, "center");
+      g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 2);
+    }
+  }
+  for (const [takeS, own, goal, , kind] of fit.pegs) {
+    if (kind === "held" || goal < from || goal > to) continue;
+    const ownX = comb.xOf(map.toQuarters(own), bar), x = comb.xOf(map.toQuarters(goal), bar);
+    const chosen = isChosenMark(state.selection, takeS);
+    if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(Math.min(x, ownX) - 5, y + 1, Math.abs(x - ownX) + 10, tall - 14); g.globalAlpha = 1; }
+    g.fillStyle = c.quiet;
+    g.fillRect(ownX - 1, base - 6, 2, 10);
+    if (kind === "left alone") continue;
+    g.strokeStyle = c.quiet;
+    g.lineWidth = 1;
+    g.beginPath();
+    g.moveTo(ownX, base - 6);
+    g.lineTo(x, y + 12);
+    g.stroke();
+    clip(g, x, y + 1, kind === "hand", c.ink, c.ground);
+  }
+  for (const [takeS] of fit.riding) {
+    const time = way?.toTarget(takeS) ?? takeS;
+    if (time < from || time > to) continue;
+    const x = comb.xOf(map.toQuarters(time), bar);
+    const chosen = isChosenMark(state.selection, takeS);
+    if (chosen) { g.fillStyle = c.field; g.globalAlpha = 0.28; g.fillRect(x - 5, y + 1, 10, tall - 14); g.globalAlpha = 1; }
+    g.strokeStyle = c.quiet;
+    g.lineWidth = 1.2;
+    g.beginPath();
+    g.arc(x, base, 2.6, 0, 7);
+    g.stroke();
   }
 }
