@@ -4,7 +4,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.media.decode import FileSource
 from combpace.playback.sound import how_it_sounds, sounding
-from combpace.session import fits
+from combpace.session import fits, shelf
 from combpace.session.decisions import decide
 from combpace.session.state import session_state
 from combpace.stations.takes.arriving import arrival_lines
@@ -71,6 +71,13 @@ class ArrivalTest(PlaceTest):
         self.act("take-remove", take=self.loop)
         self.assertEqual(self.seen().document.arrivals, ())
         self.assertEqual([take.name for take in self.seen().document.takes], ["Copper tubs"])
+
+    def test_a_copy_of_the_session_has_it_too(self) -> None:
+        copy = session_state(self.place, shelf.duplicate(self.place, self.session))
+        (one,) = copy.document.arrivals
+        self.assertNotEqual(one.id, self.loop)
+        self.assertEqual((one.name, one.pace), ("pipe loop", "own"))
+        np.testing.assert_array_equal(fits.take_fit(copy, one.id).fit.time_map.target_s, fits.take_fit(self.seen(), self.loop).fit.time_map.target_s)
 
     def test_it_is_neither_lead_nor_bundled_before_it_is_kept(self) -> None:
         for name, args in (

@@ -9,7 +9,8 @@ from combpace.drawing import picture
 from combpace.media.decode import FileSource
 from combpace.playback import laid
 from combpace.playback.sound import how_it_sounds, sounding
-from combpace.session import fits, pieces
+from combpace.session import fits, pieces, shelf
+from combpace.session.state import session_state
 from combpace.stations.fit import rendering
 from combpace.stations.fit.station import values as fit_values
 from combpace.stations.handoff.write import files_of, order, write_handoff
@@ -187,9 +188,13 @@ class PiecesTest(PlaceTest):
         other = next(row["number"] for row in picture.piece_rows(self.seen(), self.take) if abs(row["q"] - 8.0) < 1e-6)
         self.assertIn("touches 3 pieces", self.act("piece-level", take=self.take, number=other, level_db=0.0).note)
         self.assertEqual(self.seen().document.pieces[self.take].pieces[number].level_db, 3.0)
-        # Its bytes stay when the folder is swept.
+        # Its bytes stay when the folder is swept, also for a copy of the session when this one is gone.
+        copy = shelf.duplicate(self.place, self.session)
         self.place.blobs.sweep(rows_.blobs_of_takes_and_files(self.place.database), older_than_s=-1.0)
         self.sound()
+        theirs = session_state(self.place, copy)
+        with pieces.opened(theirs, next(take.id for take in theirs.document.takes if take.name == "pipes")) as again:
+            np.testing.assert_array_equal(again.read(0, 200_000)[0], self.sound()[:200_000])
         with self.assertRaisesRegex(ParameterError, "has its own sound already"):
             self.act("piece-own", take=self.take, number=number)
 

@@ -1,6 +1,7 @@
 import json
 import zipfile
 from dataclasses import replace
+from pathlib import Path
 
 import mido
 import numpy as np
@@ -10,7 +11,7 @@ from combpace.core.errors import NotFoundError, ParameterError
 from combpace.core.fit.pauses import Pauses
 from combpace.drawing import picture
 from combpace.drawing.weave import weave_of
-from combpace.session import shelf, words
+from combpace.session import pieces, shelf, words
 from combpace.session.decisions import decide
 from combpace.session.document.model import FORMAT, NewerFormatError
 from combpace.session.document.parts import read
@@ -54,8 +55,6 @@ class ShelfTest(PlaceTest):
 
 class OldDocumentsTest(PlaceTest):
     def test_a_session_of_the_first_form_opens_and_is_kept_in_the_new_one(self) -> None:
-        from pathlib import Path
-
         old = json.loads((Path(__file__).parents[1] / "support" / "document_form_1.json").read_text().replace("TAKE", self.lead))
         self.place.history.begin(self.session, 1, old, "written by the first form")
         seen = self.seen()
@@ -65,6 +64,19 @@ class OldDocumentsTest(PlaceTest):
         self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
         self.assertEqual(self.seen().document.rules[self.lead].rule.strength, 0.8)
         self.assertEqual(self.seen().document.rules[self.lead].rule.ignore_beyond_ms, 40.0)
+
+    def test_pieces_of_the_fifth_form_sound_as_they_did(self) -> None:
+        raw = (Path(__file__).parents[1] / "support" / "document_form_5.json").read_text()
+        raw = raw.replace("TAKE", self.lead).replace("SOUND", str(self.seen().rows[self.lead].decoded_sha))
+        self.place.history.begin(self.session, 5, json.loads(raw), "written by the fifth form")
+        seen = self.seen()
+        first, second = pieces.laid(seen, self.lead)
+        self.assertEqual((first.start, first.stop, first.at, first.own, first.curve), (0, 22050, 22050, None, ()))
+        self.assertEqual((second.at, second.level_db, second.fade_in), (66150, -6.0, 441))
+        self.assertEqual((seen.document.arriving, seen.document.take(self.lead).arrival), ("follow", False))
+        self.act("piece-level", take=self.lead, number=0, level_db=-3.0)
+        self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
+        self.assertEqual([one.level_db for one in self.seen().document.pieces[self.lead].pieces], [-3.0, -6.0])
 
     def test_a_newer_form_is_refused_in_a_sentence(self) -> None:
         with self.assertRaises(NewerFormatError) as caught:

@@ -18,7 +18,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
 from combpace.core.tempo.statements import Stated
 
-FORMAT = 5
+FORMAT = 6
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
