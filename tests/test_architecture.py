@@ -21,7 +21,8 @@ ALLOWED = {
     "batch": {"core", "media", "session"},
     "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo"},
     "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "__init__"},
-    "cli": {"core", "media", "session", "batch", "settings", "web"},
+    "commands": {"core", "media", "session", "batch", "settings"},
+    "cli": {"core", "media", "session", "batch", "settings", "web", "commands"},
 }
 # What the heart may use beside the standard library.
 PURE = {"numpy", "scipy", "combpace"}

@@ -56,8 +56,8 @@ def bars_of(pace: TempoMap[TakeTimes], row: TakeRow) -> int | None:
 def loop_pace(take: TakeEntry, document: Document, row: TakeRow, folder: DataFolder) -> TempoMap[TakeTimes] | None:
     """The pace by which a take is a loop of whole bars: what was corrected by hand, what was heard first; None where it is none.
 
-    Of a file whose name or header says that it is a loop, or its tempo, the likeliest other reading by which it is whole bars counts too, and in the
-    end bars of four of the beats that were heard: whole bars are what it was cut to.
+    Of a file whose name or header says that it is a loop, or its tempo, bars of four of the beats that were heard count too, and after them the
+    likeliest other reading by which it is whole bars: whole bars are what it was cut to.
     """
     heard = folder.analysis(row) if row.state == "ready" else None
     pace = document.paces.get(take.id) or (heard.pace if heard else None)
@@ -65,8 +65,7 @@ def loop_pace(take: TakeEntry, document: Document, row: TakeRow, folder: DataFol
         return pace
     if take.id in document.paces or not (take.kind == "loop" or heard.facts.get("stated")):
         return None
-    others = [forms.pace_from(one["pace"]) for one in heard.facts.get("readings") or ()]
-    others.append(replace(pace, meters=(Meter(1, 4, 4),)))
+    others = [replace(pace, meters=(Meter(1, 4, 4),)), *(forms.pace_from(one["pace"]) for one in heard.facts.get("readings") or ())]
     return next((other for other in others if bars_of(other, row) is not None), None)
 
 

@@ -1,0 +1,106 @@
+"""`combpace session`: what lies in a data folder, out as an archive and in again."""
+
+from __future__ import annotations
+
+import argparse
+import fcntl
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from combpace.core.errors import ParameterError
+
+if TYPE_CHECKING:
+    from combpace.session.data_folder import DataFolder
+
+Progress = Callable[[], Callable[[str, float], None]]
+
+
+def add(commands: Any, progress: Progress) -> None:
+    """Put the command and its three into the parser."""
+    sessions = commands.add_parser("session", help="list the sessions of a data folder, write one as an archive, read one").add_subparsers(
+        required=True, metavar="WHAT"
+    )
+    listed = sessions.add_parser("list", help="a line a session: its id, name, tempo map, length, takes")
+    listed.set_defaults(run=_list)
+    out = sessions.add_parser("export", help="write a session as one file: sources, decisions and their history")
+    out.add_argument("id", help="as “session list” prints it, or its beginning")
+    out.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE")
+    out.add_argument("--newest", action="store_true", help="its present state alone, without the steps that led there")
+    out.set_defaults(run=lambda options: _export(options, progress()))
+    into = sessions.add_parser("import", help="make a new session of an archive")
+    into.add_argument("file", type=Path)
+    into.set_defaults(run=lambda options: _import(options, progress()))
+    for one in (listed, out, into):
+        one.add_argument("--data", metavar="DIR", help="the data folder; else COMBPACE_DATA, else data")
+
+
+@contextmanager
+def _folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[DataFolder]:
+    from combpace.session.data_folder import DataFolder
+    from combpace.settings import from_environment
+
+    settings = from_environment()
+    if options.data:
+        settings = replace(settings, data_dir=Path(options.data))
+    if must_exist and not (settings.data_dir / "combpace.db").is_file():
+        raise ParameterError(f"There is no data folder at {settings.data_dir}; give --data the one that the application works on.")
+    settings.data_dir.mkdir(parents=True, exist_ok=True)
+    folder = DataFolder(settings)
+    try:
+        yield folder
+    finally:
+        folder.close()
+
+
+def _list(options: argparse.Namespace) -> int:
+    from combpace.session.shelf import shelf
+
+    with _folder(options, must_exist=True) as folder:
+        for one in shelf(folder):
+            print("  ".join(part for part in (one.id, one.name, one.sentence, one.length, one.takes) if part))
+    return 0
+
+
+def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
+    from combpace.session.archive import write_archive
+    from combpace.session.shelf import shelf
+
+    if not options.out.parent.is_dir():
+        raise ParameterError(f"There is no folder “{options.out.parent}” to write to. Nothing was written.")
+    with _folder(options, must_exist=True) as folder:
+        found = [one for one in shelf(folder) if one.id.startswith(options.id)]
+        if len(found) != 1:
+            what = "is no session" if not found else "begins the ids of several sessions"
+            raise ParameterError(f"“{options.id}” {what} of this data folder; “combpace session list” prints all of them. Nothing was written.")
+        part = options.out.with_name(f".{options.out.name}.part")
+        try:
+            with part.open("wb") as out:
+                write_archive(folder, found[0].id, out, newest=options.newest, tell=tell)
+            part.replace(options.out)
+        finally:
+            part.unlink(missing_ok=True)
+    print(f"{options.out}: {found[0].name}, {options.out.stat().st_size / 1e6:,.1f} MB")
+    return 0
+
+
+def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
+    from combpace.session.archive import read_archive
+    from combpace.session.shelf import shelf
+
+    if not options.file.is_file():
+        raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
+    with _folder(options, must_exist=False) as folder, (folder.settings.data_dir / "lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise ParameterError(
+                f"A server works on {folder.settings.data_dir}: drop the archive on its first page in the browser instead. Nothing was imported."
+            ) from error
+        folder.prepare()
+        made = read_archive(folder, options.file, tell)
+        name = next(one.name for one in shelf(folder) if one.id == made)
+    print(f"{made}  {name}")
+    return 0
