@@ -65,7 +65,10 @@ def loop_pace(take: TakeEntry, document: Document, row: TakeRow, folder: DataFol
         return pace
     if take.id in document.paces or not (take.kind == "loop" or heard.facts.get("stated")):
         return None
-    others = [replace(pace, meters=(Meter(1, 4, 4),)), *(forms.pace_from(one["pace"]) for one in heard.facts.get("readings") or ())]
+    # A beat that was heard is a quarter then, whatever its meter called it.
+    beat = pace.meters[0].beat_quarters
+    in_four = replace(pace, knots=tuple(replace(knot, quarters=knot.quarters / beat) for knot in pace.knots), meters=(Meter(1, 4, 4),))
+    others = [in_four, *(forms.pace_from(one["pace"]) for one in heard.facts.get("readings") or ())]
     return next((other for other in others if bars_of(other, row) is not None), None)
 
 
