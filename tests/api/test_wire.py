@@ -237,6 +237,22 @@ class DataTest(WireTest):
         for number, kind in ((9000, "wav24"), (1, "tape")):
             self.assertEqual(self.client.get(f"/api/sessions/{self.session}/takes/{take}/pieces/{number}", params={"kind": kind}).status_code, 422)
 
+    def test_a_session_as_an_archive_out_and_in(self) -> None:
+        self.with_take()
+        answer = self.client.get(f"/api/sessions/{self.session}/archive")
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn(".combpace", answer.headers["content-disposition"])
+        opened = self.client.put("/api/archives", params={"name": "x.combpace"}, content=answer.content)
+        self.assertEqual(opened.status_code, 200, opened.text[:200])
+        new = opened.json()["id"]
+        self.assertNotEqual(new, self.session)
+        bars = [self.client.get(f"/api/sessions/{one}/picture").json()["bars"] for one in (new, self.session)]
+        self.assertEqual(*bars)
+        bad = self.client.put("/api/archives", params={"name": "x.combpace"}, content=answer.content[:5000])
+        self.assertEqual(bad.status_code, 422)
+        self.assertIn("Nothing was imported", bad.json()["error"])
+        self.assertEqual(self.client.get(f"/api/sessions/{'0' * 16}/archive").status_code, 404)
+
     def test_map_vectors_for_the_browser(self) -> None:
         """The vectors that tests/js checks are what Python says today."""
         from tests.js_vectors import CLICKS, VECTORS, clicks, maps

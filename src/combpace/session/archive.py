@@ -33,6 +33,8 @@ from combpace.store.errors import MissingError
 from combpace.store.models import new_id
 
 VERSION = 1
+# What an archive is called; one of any other name is read as well.
+ENDING = ".combpace"
 # A zip cannot hold an earlier day; every entry has this one.
 NO_DAY = (1980, 1, 1, 0, 0, 0)
 LOSSLESS = (".wav", ".aif", ".aiff", ".flac")

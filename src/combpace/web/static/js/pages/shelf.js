@@ -1,5 +1,5 @@
 // @ts-check
-import { Refusal, binary, send } from "../api/client.js";
+import { Refusal, binary, send, sendBytes } from "../api/client.js";
 import { drawSmallWeave } from "../views/weave.js";
 import { sendAll, wireDrops, wirePageDrop } from "./uploads.js";
 
@@ -23,8 +23,24 @@ export function startShelf() {
   /** @param {unknown} error */
   const trouble = (error) => say(error instanceof Refusal ? error.message : String(error), undefined, true);
 
+  /** Archives open as new sessions. @param {File[]} files */
+  async function openArchives(files) {
+    try {
+      let last = "";
+      for (const file of files) {
+        say(`Opening ${file.name} …`);
+        last = (await sendBytes(`/api/archives?name=${encodeURIComponent(file.name)}`, file)).id;
+      }
+      if (files.length === 1) location.href = `/sessions/${last}`; else location.reload();
+    } catch (error) { trouble(error); }
+  }
+
   /** A new session from files: named after the first. @param {File[]} files */
   async function begin(files) {
+    const archives = [];
+    // An archive is told by its first bytes, whatever it is called.
+    for (const file of files) if (new Uint8Array(await file.slice(0, 4).arrayBuffer()).join() === "80,75,3,4") archives.push(file);
+    if (archives.length) { await openArchives(archives); return; }
     const list = /** @type {HTMLElement} */ (document.querySelector("[data-uploads]"));
     try {
       const { id } = await send("/api/sessions", { name: files[0].name.replace(/\.\w{2,4}$/, "") });

@@ -1,0 +1,201 @@
+"""A session as one file: opened in another data folder, undone to its first step; and archives that mean harm."""
+
+import hashlib
+import io
+import json
+import zipfile
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from combpace.core.errors import ParameterError
+from combpace.session import fits, pieces, shelf
+from combpace.session.archive import read_archive, write_archive
+from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import decide
+from combpace.session.state import session_state
+from combpace.settings import Settings
+from tests.support.places import PlaceTest, bring_in
+from tests.support.sounds import struck
+
+Edit = Callable[[dict[str, Any]], None]
+
+
+class ArchiveTest(PlaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.loop = bring_in(self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav")
+        self.act("meter", meter="3/4")
+        self.act("rule", take=self.lead, field="strength", value="70")
+        self.act("cut-and-lay", take=self.loop, at="beats", lay="1/4")
+        self.act("piece-own", take=self.loop, number=1)
+        self.other = DataFolder(replace(Settings(), data_dir=self.folder / "other"))
+        self.other.prepare()
+        self.addCleanup(self.other.close)
+
+    def written(self, **more: bool) -> bytes:
+        out = io.BytesIO()
+        write_archive(self.place, self.session, out, **more)
+        return out.getvalue()
+
+    def read(self, data: bytes, folder: DataFolder | None = None) -> str:
+        path = self.folder / "read.combpace"
+        path.write_bytes(data)
+        return read_archive(folder or self.other, path)
+
+    def test_it_opens_elsewhere_and_is_undone_to_its_first_step(self) -> None:
+        made = self.read(self.written())
+        here, there = self.seen(), session_state(self.other, made)
+        self.assertEqual(there.opened.row.name, here.opened.row.name)
+        self.assertEqual([take.name for take in there.document.takes], [take.name for take in here.document.takes])
+        self.assertFalse({take.id for take in there.document.takes} & {take.id for take in here.document.takes})
+        lead, loop = (take.id for take in there.document.takes)
+        np.testing.assert_array_equal(there.onsets(lead).times, here.onsets(self.lead).times)
+        self.assertEqual(there.need_map(), here.need_map())
+        with pieces.opened(there, loop) as theirs, pieces.opened(here, self.loop) as ours:
+            np.testing.assert_array_equal(theirs.read(0, 100_000), ours.read(0, 100_000))
+        self.assertEqual(fits.take_fit(there, lead).key, fits.take_fit(here, self.lead).key)
+
+        # Undone step by step, each step has the note that it had.
+        def notes(folder: DataFolder, session: str) -> list[str]:
+            found = []
+            while (revision := folder.open(session).revision).can_undo:
+                found.append(revision.note)
+                decide(folder, session, "undo", revision.version, {})
+            return found
+
+        self.assertEqual(notes(self.other, made), notes(self.place, self.session))
+        self.assertEqual(session_state(self.other, made).document.takes, ())
+
+    def test_written_twice_it_is_the_same_file_and_has_no_clock(self) -> None:
+        first = self.written()
+        self.assertEqual(first, self.written())
+        with zipfile.ZipFile(io.BytesIO(first)) as pack:
+            self.assertEqual({entry.date_time for entry in pack.infolist()}, {(1980, 1, 1, 0, 0, 0)})
+            self.assertIsNone(pack.testzip())
+
+    def test_its_present_state_alone_cannot_be_undone(self) -> None:
+        made = self.read(self.written(newest=True))
+        self.assertFalse(self.other.open(made).revision.can_undo)
+        self.assertEqual(session_state(self.other, made).need_map().meters, self.seen().need_map().meters)
+
+    def test_in_the_same_folder_it_is_another_session(self) -> None:
+        made = self.read(self.written(), self.place)
+        self.assertNotEqual(made, self.session)
+        self.assertEqual(len(shelf.shelf(self.place)), 2)
+        self.place.blobs.sweep([sha for row in self.place.take_rows(made).values() for sha in (row.source_sha,)], older_than_s=1e9)
+        session_state(self.place, made).need_map()
+
+    # -- archives that mean harm
+
+    def changed(self, edit: Edit) -> bytes:
+        """The archive with its manifest edited."""
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(self.written())) as pack, zipfile.ZipFile(out, "w") as made:
+            for entry in pack.infolist():
+                data = pack.read(entry)
+                if entry.filename == "manifest.json":
+                    manifest = json.loads(data)
+                    edit(manifest)
+                    data = json.dumps(manifest).encode()
+                made.writestr(entry, data)
+        return out.getvalue()
+
+    def packed(self, entries: dict[str, bytes], **more: Any) -> bytes:
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", **more) as made:
+            for name, data in entries.items():
+                made.writestr(name, data)
+        return out.getvalue()
+
+    def with_blob(self, data: bytes) -> bytes:
+        """The archive with other bytes in its first blob."""
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(self.written())) as pack, zipfile.ZipFile(out, "w") as made:
+            for number, entry in enumerate(pack.infolist()):
+                made.writestr(entry.filename, data if number == 1 else pack.read(entry))
+        return out.getvalue()
+
+    def refused(self, data: bytes) -> str:
+        before = (len(shelf.shelf(self.other)), sum(1 for _ in Path(self.other.blobs.temporary).iterdir()))
+        with self.assertRaises(ParameterError) as caught:
+            self.read(data)
+        self.assertEqual((len(shelf.shelf(self.other)), sum(1 for _ in Path(self.other.blobs.temporary).iterdir())), before)
+        said = str(caught.exception)
+        self.assertIn("Nothing was imported", said)
+        return said
+
+    def test_what_is_no_archive(self) -> None:
+        good = self.written()
+        for data in (
+            b"",
+            b"no zip " * 100,
+            good[: len(good) // 2],
+            self.packed({}),
+            self.packed({"readme.txt": b"x"}),
+            self.packed({"manifest.json": b"{"}),
+        ):
+            self.refused(data)
+        self.refused(self.packed({"manifest.json": b"[1]"}))
+        self.refused(self.packed({"manifest.json": b'{"kind": "combpace session"}'}))
+        self.refused(self.packed({"manifest.json": b'{"a":' * 5000 + b"1" + b"}" * 5000}))
+        self.refused(self.packed({"manifest.json": b"{}", "../../etc/passwd": b"x"}))
+        self.refused(self.packed({"manifest.json": b"{}", "blobs/" + "g" * 64: b"x"}))
+        self.assertIn("newer version", self.refused(self.changed(lambda one: one.update(version=99))))
+        self.refused(self.changed(lambda one: one.update(form=99)))
+
+    def test_links_doubles_and_bombs(self) -> None:
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as made:
+            link = zipfile.ZipInfo("blobs/" + "a" * 64)
+            link.create_system, link.external_attr = 3, 0o120777 << 16
+            made.writestr(link, b"/etc/passwd")
+            made.writestr("manifest.json", b"{}")
+        self.assertIn("no plain file", self.refused(out.getvalue()))
+        small = DataFolder(replace(Settings(), data_dir=self.folder / "small", upload_cap=1_000_000))
+        small.prepare()
+        self.addCleanup(small.close)
+        bomb = self.packed({"manifest.json": b"{}", "blobs/" + "a" * 64: b"\0" * 30_000_000}, compression=zipfile.ZIP_DEFLATED)
+        self.assertLess(len(bomb), 100_000)
+        with self.assertRaisesRegex(ParameterError, "would be larger"):
+            self.read(bomb, small)
+
+    def test_a_manifest_that_lies(self) -> None:
+        def history(one: dict[str, Any]) -> None:
+            one["revisions"][0]["parent_id"] = one["revisions"][-1]["id"]
+
+        def body(one: dict[str, Any]) -> None:
+            sha = next(iter(one["parts"]))
+            one["parts"][sha] += " "
+
+        def nonsense(one: dict[str, Any]) -> None:
+            text = json.dumps([{"id": 5}])
+            sha = hashlib.sha256(text.encode()).hexdigest()
+            one["parts"][sha] = text
+            one["revisions"][-1]["parts"] = json.dumps({"takes": sha})
+
+        edits: list[Edit] = [
+            history, body, nonsense,
+            lambda one: one.update(cursor=-7),
+            lambda one: one.update(takes=[{**one["takes"][0], "id": "../../x"}]),
+            lambda one: one.update(takes=[{**one["takes"][0], "source_sha": "b" * 64}]),
+            lambda one: one["takes"][0].update(frames=7),
+            lambda one: one["takes"][0].update(frames="many"),
+            lambda one: one["takes"][0].update(decoded_sha="c" * 64),
+            lambda one: one["takes"][0].update(analysis_sha=one["takes"][0]["source_sha"]),
+            lambda one: one.update(revisions=[]),
+            lambda one: one.update(parts={}),
+            lambda one: one.update(name="  "),
+            lambda one: one["files"].append({"kind": "handoff wav", "key": "k", "name": "n", "sha": "a" * 64, "bytes": 1, "details": "{}"}),
+            lambda one: one.pop("takes"),
+            lambda one: one["revisions"][0].update(parts="not json"),
+        ]  # fmt: skip
+        for number, edit in enumerate(edits):
+            with self.subTest(edit=number):
+                self.refused(self.changed(edit))
+
+    def test_a_sound_that_was_changed(self) -> None:
+        self.assertIn("its hash is another", self.refused(self.with_blob(b"other bytes")))

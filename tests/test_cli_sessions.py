@@ -1,0 +1,64 @@
+"""`combpace session` on a data folder."""
+
+import contextlib
+import fcntl
+import io
+import re
+
+from combpace.cli import main
+from tests.support.places import PlaceTest
+
+
+class SessionCommandTest(PlaceTest):
+    def run_main(self, *arguments: object) -> tuple[int, str, str]:
+        said, wrong = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(said), contextlib.redirect_stderr(wrong):
+            status = main([str(one) for one in arguments])
+        return status, said.getvalue(), wrong.getvalue()
+
+    def test_listed_written_and_read(self) -> None:
+        data, out = self.folder / "data", self.folder / "night.archive"
+        status, said, _ = self.run_main("session", "list", "--data", data)
+        self.assertEqual(status, 0)
+        self.assertRegex(said, rf"^{self.session}  Copper night  4/4, breathing")
+        status, said, wrong = self.run_main("session", "export", self.session[:6], "-o", out, "--data", data)
+        self.assertEqual((status, wrong), (0, ""))
+        other = self.folder / "elsewhere"
+        status, said, wrong = self.run_main("session", "import", out, "--data", other)
+        self.assertEqual((status, wrong), (0, ""))
+        new = re.match(r"[0-9a-f]{16}", said)
+        assert new is not None
+        status, said, _ = self.run_main("session", "list", "--data", other)
+        self.assertTrue(said.startswith(new[0]))
+        # The same again, from there: takes have other ids, of the same length.
+        again = self.folder / "again.archive"
+        self.assertEqual(self.run_main("session", "export", new[0], "-o", again, "--data", other)[0], 0)
+        self.assertEqual(again.stat().st_size, out.stat().st_size)
+
+    def test_beside_a_running_server_it_is_listed_and_written_but_not_read(self) -> None:
+        data, out = self.folder / "data", self.folder / "night.archive"
+        with (data / "lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            self.assertEqual(self.run_main("session", "list", "--data", data)[0], 0)
+            self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", data)[0], 0)
+            status, _, wrong = self.run_main("session", "import", out, "--data", data)
+        self.assertEqual(status, 2)
+        self.assertIn("in the browser", wrong)
+
+    def test_what_cannot_be_is_a_sentence(self) -> None:
+        data, out = self.folder / "data", self.folder / "x.archive"
+        bad = self.folder / "bad.archive"
+        bad.write_bytes(b"nothing")
+        for arguments in (
+            ("session", "list", "--data", self.folder / "nowhere"),
+            ("session", "export", "ffff", "-o", out, "--data", data),
+            ("session", "export", self.session, "-o", self.folder / "no" / "x.archive", "--data", data),
+            ("session", "import", self.folder / "none", "--data", data),
+            ("session", "import", bad, "--data", data),
+            ("session",),
+        ):
+            with self.subTest(arguments=arguments):
+                status, _, wrong = self.run_main(*arguments)
+                self.assertEqual(status, 2)
+                self.assertEqual(wrong.count("\n"), 1)
+        self.assertFalse(out.exists())
