@@ -29,11 +29,11 @@ def taken(database: Database, session_id: str, *, newest: bool = False) -> dict[
     Raises  MissingError
     """
     with database.reading() as db:
-        session = db.get(SessionRow, session_id)
-        if session is None:
+        row = db.get(SessionRow, session_id)
+        if row is None:
             raise MissingError(f"session {session_id}")
         kept = db.scalars(select(RevisionRow).where(RevisionRow.session_id == session_id).order_by(RevisionRow.id)).all()
-        revisions = [_only(row, REVISION) for row in kept if not newest or row.id == session.cursor]
+        revisions = [_only(one, REVISION) for one in kept if not newest or one.id == row.cursor]
         if newest:
             revisions = [{**one, "parent_id": None} for one in revisions]
         wanted = {sha for one in revisions for sha in json.loads(one["parts"]).values()}
@@ -41,13 +41,13 @@ def taken(database: Database, session_id: str, *, newest: bool = False) -> dict[
         takes = db.scalars(select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created, TakeRow.id)).all()
         files = db.scalars(select(FileRow).where(FileRow.session_id == session_id).order_by(FileRow.created, FileRow.id)).all()
         return {
-            "name": session.name,
-            "view": session.view,
-            "cursor": session.cursor,
-            "takes": [_only(row, TAKE) for row in takes],
+            "name": row.name,
+            "view": row.view,
+            "cursor": row.cursor,
+            "takes": [_only(take, TAKE) for take in takes],
             "revisions": revisions,
             "parts": {sha: bodies[sha] for sha in sorted(bodies)},
-            "files": [_only(row, FILE) for row in files if not row.kind.startswith("handoff")],
+            "files": [_only(file, FILE) for file in files if not file.kind.startswith("handoff")],
         }
 
 
