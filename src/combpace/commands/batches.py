@@ -1,0 +1,52 @@
+"""`combpace batch`: the same work on every file of a folder."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from combpace.core.errors import ParameterError
+
+
+def add(commands: Any) -> None:
+    """Put the command into the parser."""
+    batch = commands.add_parser("batch", help="analyse, fit or let follow every sound file of a folder, sub-folders too")
+    batch.add_argument("folder", type=Path, metavar="FOLDER")
+    batch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a folder; made where it is missing")
+    batch.add_argument("--do", default="analyse", metavar="analyse|fit|follow")
+    batch.add_argument("--recipe", type=Path, metavar="recipe.json", help="the fields of the sentences")
+    batch.add_argument("--map", type=Path, metavar="MAP", help="what is fitted to, or followed")
+    batch.add_argument("--bundle", metavar="folder|PATTERN", help="mics of one performance: those of one folder, or whose names match alike")
+    batch.add_argument("--workers", type=int, default=min(4, max(1, os.cpu_count() or 2)), metavar="N")
+    batch.set_defaults(run=_batch)
+
+
+def _batch(options: argparse.Namespace) -> int:
+    """Exit status 1 where any of them failed."""
+    from combpace.batch.folder import run, table
+    from combpace.batch.recipe import read_recipe
+
+    if not 1 <= options.workers <= 256:
+        raise ParameterError(f"1 to 256 workers work, not {options.workers}. Nothing was written.")
+    if options.out.exists() and not options.out.is_dir():
+        raise ParameterError(f"“{options.out}” is a file; -o takes a folder. Nothing was written.")
+    if options.folder.is_dir() and options.out.resolve().is_relative_to(options.folder.resolve()):
+        raise ParameterError("The results would lie among the files that are read; give -o another folder. Nothing was written.")
+    recipe = read_recipe(options.recipe)
+    try:
+        done = run(options.folder, options.out, options.do, recipe, options.map, options.bundle, options.workers, _tell)
+    except KeyboardInterrupt:
+        print("combpace: stopped; what was done is kept, the same command goes on from there.", file=sys.stderr)
+        return 2
+    print(table(done))
+    return 1 if any(one.error is not None for one in done) else 0
+
+
+def _tell(done: int, of: int, seconds: float) -> None:
+    if not sys.stderr.isatty():
+        return
+    left = f", about {seconds / done * (of - done):.0f} s left" if 0 < done < of and seconds > 1 else ""
+    print(f"\r{done} of {of}{left:<24}", end="\n" if done == of else "", file=sys.stderr, flush=True)
