@@ -21,7 +21,7 @@ ALLOWED = {
     "batch": {"core", "media", "session"},
     "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo"},
     "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "__init__"},
-    "commands": {"core", "media", "session", "batch", "settings"},
+    "commands": {"core", "media", "session", "batch", "drawing", "settings"},
     "cli": {"core", "media", "session", "batch", "settings", "web", "commands"},
 }
 # What the heart may use beside the standard library.

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
 
-from combpace.commands import batches, sessions
+from combpace.commands import batches, reports, sessions
 from combpace.core.errors import CombPaceError, ParameterError
 
 if TYPE_CHECKING:
@@ -47,8 +47,8 @@ def _parser() -> argparse.ArgumentParser:
     parser = _Parser(prog="combpace", description="Find the pace of played audio, lay bar lines on its downbeats, pull other audio onto them.")
     commands = parser.add_subparsers(required=True, metavar="COMMAND", parser_class=_Parser)
 
-    sessions.add(commands, _progress)
-    batches.add(commands)
+    for room in (sessions, reports, batches):
+        room.add(commands, _progress)
     serve = commands.add_parser("serve", help="start the application")
     serve.add_argument("--demo", action="store_true", help="build the demo session first where it is missing")
     serve.add_argument("--host")

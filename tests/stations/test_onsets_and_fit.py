@@ -10,7 +10,7 @@ from combpace.session import fits
 from combpace.session.stack import stacked
 from combpace.session.state import edited
 from combpace.stations.fit.rendering import order_render, render_take
-from combpace.stations.fit.station import fit_sentence, proof_of
+from combpace.stations.fit.station import fit_sentence
 from combpace.stations.takes import importing
 from combpace.store import rows
 from combpace.store.models import JobRow
@@ -222,7 +222,7 @@ class FitTest(PlaceTest):
         late = float(self.seen().onsets(self.loose).times[8])
         self.act("onset-move", take=self.loose, from_s=late, to_s=late + 0.014)
         self.render(self.loose)
-        proved = proof_of(self.seen(), fits.take_fit(self.seen(), self.loose))
+        proved = fits.proof_of(self.seen(), fits.take_fit(self.seen(), self.loose))
         assert proved is not None
         off = [ms for _, _, ms in proved if ms is not None]
         self.assertEqual(len(off), len(proved))
@@ -233,7 +233,7 @@ class FitTest(PlaceTest):
         self.assertRegex(fit_sentence(self.seen(), self.loose)["proved"], r"\d+ of \d+ within 3 ms of their place; 1 off")
         # Changed, it is no longer what was measured.
         self.act("rule", take=self.loose, field="strength", value="50")
-        self.assertIsNone(proof_of(self.seen(), fits.take_fit(self.seen(), self.loose)))
+        self.assertIsNone(fits.proof_of(self.seen(), fits.take_fit(self.seen(), self.loose)))
 
     def test_a_peg_by_hand_alone_moves_nothing_else(self) -> None:
         marks = np.asarray(self.seen().onsets(self.loose).times)

@@ -11,8 +11,8 @@ from typing import Any
 from combpace.core.errors import ParameterError
 
 
-def add(commands: Any) -> None:
-    """Put the command into the parser."""
+def add(commands: Any, progress: object) -> None:
+    """Put the command into the parser; it counts files and needs no other progress."""
     batch = commands.add_parser("batch", help="analyse, fit or let follow every sound file of a folder, sub-folders too")
     batch.add_argument("folder", type=Path, metavar="FOLDER")
     batch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a folder; made where it is missing")

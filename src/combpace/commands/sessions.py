@@ -38,7 +38,8 @@ def add(commands: Any, progress: Progress) -> None:
 
 
 @contextmanager
-def _folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[DataFolder]:
+def data_folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[DataFolder]:
+    """The data folder that a command works on. Raises ParameterError where there is none."""
     from combpace.session.data_folder import DataFolder
     from combpace.settings import from_environment
 
@@ -58,7 +59,7 @@ def _folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[DataFo
 def _list(options: argparse.Namespace) -> int:
     from combpace.session.shelf import shelf
 
-    with _folder(options, must_exist=True) as folder:
+    with data_folder(options, must_exist=True) as folder:
         for one in shelf(folder):
             print("  ".join(part for part in (one.id, one.name, one.sentence, one.length, one.takes) if part))
     return 0
@@ -70,7 +71,7 @@ def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
     if not options.out.parent.is_dir():
         raise ParameterError(f"There is no folder “{options.out.parent}” to write to. Nothing was written.")
-    with _folder(options, must_exist=True) as folder:
+    with data_folder(options, must_exist=True) as folder:
         found = [one for one in shelf(folder) if one.id.startswith(options.id)]
         if len(found) != 1:
             what = "is no session" if not found else "begins the ids of several sessions"
@@ -92,7 +93,7 @@ def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
-    with _folder(options, must_exist=False) as folder, (folder.settings.data_dir / "lock").open("w") as lock:
+    with data_folder(options, must_exist=False) as folder, (folder.settings.data_dir / "lock").open("w") as lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -292,6 +293,13 @@ def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:
 def is_rendered(seen: SessionState, made: TakeFit) -> bool:
     """Whether a fit was rendered as it stands."""
     return rows.render_of(seen.folder.database, seen.opened.row.id, made.key) is not None
+
+
+def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, float | None]] | None:
+    """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None where it is not rendered as it stands."""
+    file = rows.render_of(seen.folder.database, seen.opened.row.id, made.key)
+    found = json.loads(file.details).get("proof") if file is not None else None
+    return None if found is None else [(take_s, target, off) for take_s, target, off in found]
 
 
 def sentence(choice: RuleChoice, name: str) -> str:

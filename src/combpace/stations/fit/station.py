@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import numpy as np
@@ -22,7 +21,6 @@ from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
 from combpace.stations.station import Action, Place, Station, the_lead
-from combpace.store import rows
 
 # Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered to differ (common practice). %.
 SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
@@ -81,17 +79,10 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     return [*found, *_proof_places(state, made)]
 
 
-def proof_of(state: SessionState, made: fits.TakeFit) -> list[tuple[float, float, float | None]] | None:
-    """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None where it is not rendered as it stands."""
-    file = rows.render_of(state.folder.database, state.opened.row.id, made.key)
-    found = json.loads(file.details).get("proof") if file is not None else None
-    return None if found is None else [(take_s, target, off) for take_s, target, off in found]
-
-
 def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     """Attacks that do not lie on their place in the render; mostly their mark is late or early."""
     line, found = state.need_map(), []
-    for take_s, target, off in proof_of(state, made) or []:
+    for take_s, target, off in fits.proof_of(state, made) or []:
         if off is not None and abs(off) <= PROVED_MS:
             continue
         where = words.place(line, line.place(target))
@@ -112,7 +103,7 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
 
 def _proved(state: SessionState, made: fits.TakeFit) -> str:
     """ "112 of 114 within 3 ms of their place", of the render as it stands; "" where there is none."""
-    found = proof_of(state, made)
+    found = fits.proof_of(state, made)
     if not found:
         return ""
     good = sum(off is not None and abs(off) <= PROVED_MS for _, _, off in found)

@@ -1,0 +1,202 @@
+"""A report as one HTML page that needs nothing else: pictures inline, tables, prints on A4. The same bytes for the same facts: no clock."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from html import escape
+from typing import Any
+
+# Size of a chart, and room for its numbers, user units.
+WIDE, TALL, LEFT, BOTTOM = 720, 150, 52, 22
+# A row of bars is drawn at most so often with a number.
+MOST_NUMBERS = 24
+STYLE = """
+@page { size: A4; margin: 16mm }
+* { box-sizing: border-box }
+body { font: 14px/1.45 system-ui, sans-serif; color: #1F2530; background: #FBF8F1; max-width: 780px; margin: 24px auto; padding: 0 16px;
+  font-variant-numeric: tabular-nums }
+h1 { font-size: 22px; margin: 0 } h2 { font-size: 16px; margin: 26px 0 6px } p { margin: 4px 0 }
+.quiet { color: #5C6675 }
+svg { width: 100%; height: auto; display: block } svg text { font: 11px system-ui, sans-serif; fill: #5C6675 }
+.line { fill: none; stroke: #1F2530; stroke-width: 1.6 } .zero { stroke: #D9D1C0 } .after { fill: #0F766E } .before { fill: #B4630F }
+table { border-collapse: collapse; width: 100%; font-size: 12.5px } th { text-align: left; color: #5C6675; font-weight: 500 }
+th, td { padding: 2px 8px 2px 0; border-bottom: 1px solid #D9D1C0; vertical-align: top } td.n, th.n { text-align: right }
+tr { break-inside: avoid } thead { display: table-header-group }
+@media print { body { background: none; margin: 0; max-width: none } }
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class TakeReport:
+    """What was done with a take.
+
+    said     its sentences, in words
+    moved    (place, by how many ms its onset was moved, "pulled" or "by hand"), in order
+    left     (place, why its onset was left where it was)
+    proof    "112 of 114 within 3 ms", or ""
+    """
+
+    name: str
+    said: tuple[str, ...]
+    moved: tuple[tuple[str, float, str], ...] = ()
+    left: tuple[tuple[str, str], ...] = ()
+    proof: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """Everything that a page says.
+
+    bars  rows of {n, s, bpm, meter, drift (ms or None), sure (0-1)}, in order
+    whose the take that was fitted, where one was; before, after: how far its first attack of each bar lies from the line, as played and as fitted,
+          ms or None
+    """
+
+    title: str
+    said: tuple[str, ...]
+    bars: tuple[dict[str, Any], ...]
+    whose: str = ""
+    before: tuple[float | None, ...] = ()
+    after: tuple[float | None, ...] = ()
+    takes: tuple[TakeReport, ...] = field(default=())
+
+
+def document(report: Report) -> dict[str, Any]:
+    """The same as JSON."""
+    return {
+        "version": 1,
+        "title": report.title,
+        "said": list(report.said),
+        "fitted": report.whose,
+        "bars": [{**bar, "before": report.before[k], "after": report.after[k]} if report.whose else dict(bar) for k, bar in enumerate(report.bars)],
+        "takes": [
+            {
+                "name": take.name,
+                "said": list(take.said),
+                "moved": [{"place": place, "ms": ms, "how": how} for place, ms, how in take.moved],
+                "left": [{"place": place, "why": why} for place, why in take.left],
+                "proof": take.proof,
+            }
+            for take in report.takes
+        ],
+    }
+
+
+def table(report: Report) -> str:
+    """The bars as CSV, with a header."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["bar", "start_s", "bpm", "meter", "drift_ms", "confidence", "before_ms", "after_ms"])
+    for k, bar in enumerate(report.bars):
+        writer.writerow(
+            [
+                bar["n"],
+                bar["s"],
+                bar["bpm"],
+                bar["meter"],
+                bar["drift"],
+                bar["sure"],
+                *((report.before[k], report.after[k]) if report.whose else ("", "")),
+            ]
+        )
+    return out.getvalue()
+
+
+def page(report: Report) -> str:
+    """The report as HTML."""
+    parts = [f"<h1>{escape(report.title)}</h1>", *(f'<p class="quiet">{escape(one)}</p>' for one in report.said)]
+    if report.bars:
+        whose = f" of {escape(report.whose)}" if report.whose else ""
+        parts += ["<h2>Tempo, BPM</h2>", tempo_chart(report.bars), f"<h2>First attack{whose} in each bar against its line, ms</h2>"]
+        parts += [drift_chart(report.bars, report.before if report.whose else [bar["drift"] for bar in report.bars], report.after)]
+    for take in report.takes:
+        parts.append(_take(take))
+    if report.bars:
+        parts.append(_bars(report))
+    body = "\n".join(parts)
+    return (
+        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{escape(report.title)}</title>'
+        f'<meta name="viewport" content="width=device-width"><style>{STYLE}</style></head>\n<body>\n{body}\n</body></html>\n'
+    )
+
+
+def tempo_chart(bars: Sequence[dict[str, Any]]) -> str:
+    """A step a bar."""
+    tempi = [float(bar["bpm"]) for bar in bars]
+    low, high = min(tempi), max(tempi)
+    room = max(0.5, 0.08 * (high - low))
+    low, high = low - room, high + room
+    wide = (WIDE - LEFT) / len(bars)
+
+    def y(bpm: float) -> float:
+        return (TALL - BOTTOM) * (high - bpm) / (high - low)
+
+    path = f"M{LEFT} {y(tempi[0]):.1f}" + "".join(f"V{y(bpm):.1f}H{LEFT + (k + 1) * wide:.1f}" for k, bpm in enumerate(tempi))
+    marks = "".join(f'<line class="zero" x1="{LEFT}" x2="{WIDE}" y1="{y(at):.1f}" y2="{y(at):.1f}"/><text x="0" y="{y(at) + 4:.1f}">{at:.1f}</text>'
+                    for at in (low + room, (low + high) / 2, high - room))  # fmt: skip
+    return _chart(
+        f'{marks}<path class="line" d="{path}"/>{_numbers(bars, wide)}', f"tempo of {len(bars)} bars, {low + room:.1f} to {high - room:.1f} BPM"
+    )
+
+
+def drift_chart(bars: Sequence[dict[str, Any]], before: Sequence[float | None], after: Sequence[float | None]) -> str:
+    """Two marks a bar: as played, and as fitted where that is known."""
+    values = [abs(float(one)) for one in [*before, *after] if one is not None]
+    most = max(5.0, max(values, default=5.0))
+    wide, middle = (WIDE - LEFT) / len(bars), (TALL - BOTTOM) / 2
+
+    def y(ms: float) -> float:
+        return middle - ms / most * (middle - 4)
+
+    found = [f'<line class="zero" x1="{LEFT}" x2="{WIDE}" y1="{middle}" y2="{middle}"/>']
+    found += [f'<text x="0" y="{y(at) + 4:.1f}">{at:+.0f}</text>' for at in (most, 0.0, -most)]
+    for kind, rows, size in (("before", list(before), 2.6), ("after", list(after), 2.0)):
+        found += [
+            f'<circle class="{kind}" cx="{LEFT + (k + 0.5) * wide:.1f}" cy="{y(float(ms)):.1f}" r="{size}"/>'
+            for k, ms in enumerate(rows)
+            if ms is not None
+        ]
+    said = "as played in ochre, as fitted in green" if any(one is not None for one in after) else "as played"
+    return _chart("".join(found) + _numbers(bars, wide), f"drift of {len(bars)} bars, up to {most:.0f} ms, {said}") + f'<p class="quiet">{said}</p>'
+
+
+def _numbers(bars: Sequence[dict[str, Any]], wide: float) -> str:
+    every = max(1, -(-len(bars) // MOST_NUMBERS))
+    return "".join(f'<text x="{LEFT + k * wide:.1f}" y="{TALL - 4}">{bar["n"]}</text>' for k, bar in enumerate(bars) if k % every == 0)
+
+
+def _chart(inside: str, words: str) -> str:
+    return f'<svg viewBox="0 0 {WIDE} {TALL}" role="img" aria-label="{escape(words)}">{inside}</svg>'
+
+
+def _take(take: TakeReport) -> str:
+    parts = [f"<h2>{escape(take.name)}</h2>", *(f"<p>{escape(one)}</p>" for one in take.said)]
+    if take.proof:
+        parts.append(f"<p>{escape(take.proof)}</p>")
+    if take.moved:
+        rows = "".join(f'<tr><td>{escape(place)}</td><td class="n">{ms:+.1f}</td><td>{escape(how)}</td></tr>' for place, ms, how in take.moved)
+        parts.append(f'<table><thead><tr><th>moved to</th><th class="n">by, ms</th><th>how</th></tr></thead><tbody>{rows}</tbody></table>')
+    if take.left:
+        rows = "".join(f"<tr><td>{escape(place)}</td><td>{escape(why)}</td></tr>" for place, why in take.left)
+        parts.append(f"<table><thead><tr><th>left where it was</th><th>why</th></tr></thead><tbody>{rows}</tbody></table>")
+    return "\n".join(parts)
+
+
+def _bars(report: Report) -> str:
+    def ms(value: float | None) -> str:
+        return "" if value is None else f"{value:+.1f}"
+
+    rows = "".join(
+        f'<tr><td>{bar["n"]}</td><td class="n">{bar["s"]:.3f}</td><td class="n">{bar["bpm"]:.2f}</td><td>{escape(str(bar["meter"]))}</td>'
+        f'<td class="n">{ms(bar["drift"])}</td><td class="n">{ms(report.after[k]) if report.after else ""}</td>'
+        f'<td class="n">{100 * float(bar["sure"]):.0f}</td></tr>'
+        for k, bar in enumerate(report.bars)
+    )
+    head = (
+        '<tr><th>bar</th><th class="n">starts, s</th><th class="n">BPM</th><th>meter</th><th class="n">drift, ms</th>'
+        f'<th class="n">{"fitted, ms" if report.whose else ""}</th><th class="n">sure, %</th></tr>'
+    )
+    return f"<h2>Bars</h2><table><thead>{head}</thead><tbody>{rows}</tbody></table>"
