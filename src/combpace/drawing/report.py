@@ -152,7 +152,7 @@ def drift_chart(bars: Sequence[dict[str, Any]], before: Sequence[float | None], 
         return middle - ms / most * (middle - 4)
 
     found = [f'<line class="zero" x1="{LEFT}" x2="{WIDE}" y1="{middle}" y2="{middle}"/>']
-    found += [f'<text x="0" y="{y(at) + 4:.1f}">{at:+.0f}</text>' for at in (most, 0.0, -most)]
+    found += [f'<text x="0" y="{max(10.0, y(at) + 4):.1f}">{at:+.0f}</text>' for at in (most, 0.0, -most)]
     for kind, rows, size in (("before", list(before), 2.6), ("after", list(after), 2.0)):
         found += [
             f'<circle class="{kind}" cx="{LEFT + (k + 0.5) * wide:.1f}" cy="{y(float(ms)):.1f}" r="{size}"/>'
