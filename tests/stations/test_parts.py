@@ -15,7 +15,8 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.settings import Settings
-from combpace.stations.handoff.write import files_of, order, write_handoff
+from combpace.stations.handoff.ordering import Wish, order
+from combpace.stations.handoff.write import files_of, write_handoff
 from combpace.stations.takes import parts
 from combpace.store.models import JobRow
 from tests.support.places import PlaceTest, look
@@ -117,7 +118,7 @@ class PartTest(PlaceTest):
 
     def test_what_is_heard_is_what_is_handed_off(self) -> None:
         self.act("part", part=self.reed, field="times", value="2")
-        job = order(self.place, self.session, [self.reed], "wav32f", "lead-in", ["parts", "midi"])
+        job = order(self.place, self.session, Wish(takes=[self.reed], kind="wav32f", start="lead-in", extras=["parts", "midi"]))
         with self.place.database.reading() as db:
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         write_handoff(self.place, args, lambda phase, share: None)

@@ -13,7 +13,8 @@ from combpace.session import fits, pieces, shelf
 from combpace.session.state import session_state
 from combpace.stations.fit import rendering
 from combpace.stations.fit.station import values as fit_values
-from combpace.stations.handoff.write import files_of, order, write_handoff
+from combpace.stations.handoff.ordering import Wish, order
+from combpace.stations.handoff.write import files_of, write_handoff
 from combpace.stations.pieces import keeping, saving
 from combpace.stations.takes import importing
 from combpace.store import rows as rows_
@@ -265,7 +266,7 @@ class PiecesTest(PlaceTest):
         self.cut()
         self.assertFalse(fits.is_fitted(self.seen(), self.take))
         self.assertIn("sounds in pieces", fit_values(self.seen(), self.take)["fit_missing"])
-        job = order(self.place, self.session, [self.take], "wav32f", "lead-in", [])
+        job = order(self.place, self.session, Wish(takes=[self.take], kind="wav32f", start="lead-in"))
         with self.place.database.reading() as db:
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         write_handoff(self.place, args, lambda phase, share: None)

@@ -8,7 +8,6 @@ import numpy as np
 import soundfile as sf
 
 from combpace.core.errors import NotFoundError, ParameterError
-from combpace.core.fit.pauses import Pauses
 from combpace.drawing import picture
 from combpace.drawing.weave import weave_of
 from combpace.session import pieces, shelf, words
@@ -17,6 +16,7 @@ from combpace.session.document.model import FORMAT, NewerFormatError
 from combpace.session.document.parts import read
 from combpace.session.state import session_state
 from combpace.stations.handoff import write
+from combpace.stations.handoff.ordering import Wish, order
 from combpace.stations.registry import STATIONS, findings
 from combpace.store.models import JobRow
 from tests.support.places import PlaceTest, breathing, bring_in, look
@@ -85,8 +85,8 @@ class OldDocumentsTest(PlaceTest):
 
 
 class HandOffTest(PlaceTest):
-    def run_order(self, *args: object) -> dict[str, object]:
-        job = write.order(self.place, self.session, *args)  # type: ignore[arg-type]
+    def run_order(self, takes: list[str], kind: str, start: str, extras: list[str], **more: object) -> dict[str, object]:
+        job = order(self.place, self.session, Wish(takes=takes, kind=kind, start=start, extras=extras, **more))  # type: ignore[arg-type]
         with self.place.database.reading() as db:
             row = db.get(JobRow, job)
         assert row is not None
@@ -98,7 +98,7 @@ class HandOffTest(PlaceTest):
     def test_pauses_of_fitted_takes_are_silenced_where_that_is_asked_for(self) -> None:
         self.act("rule", take=self.lead, field="grid", value="1/4")
         plain = next(file for name, file in self.run_order([self.lead], "wav24", "bar 1", []).items() if name.endswith(".wav"))
-        self.run_order([self.lead], "wav24", "bar 1", [], Pauses(45.0, 0.08))
+        self.run_order([self.lead], "wav24", "bar 1", [], silence="45,80")
         newest = next(file for file in write.files_of(self.place, self.session) if file.name.endswith(".wav"))
         quiet: object = newest
         self.assertIn("silenced", json.loads(newest.details)["note"])
@@ -155,7 +155,7 @@ class HandOffTest(PlaceTest):
 
     def test_what_is_written_is_what_was_ordered(self) -> None:
         self.act("steady", bpm=96.0, bar_1_s=1.0)
-        job = write.order(self.place, self.session, [], "wav24", "bar 1", ["json"])
+        job = order(self.place, self.session, Wish(start="bar 1", extras=["json"]))
         # Decided while it waits: the order is not about it.
         self.act("steady", bpm=120.0)
         self.act("meter", meter="3/4")
@@ -182,11 +182,13 @@ class HandOffTest(PlaceTest):
         for args in (
             ([], "wav24", "bar 1", []),
             ([self.lead], "mp9", "bar 1", []),
-            ([self.lead], "wav24", "bar 9", []),
+            ([self.lead], "wav24", "bar 9000", []),
+            ([self.lead], "wav24", "bar 0", []),
+            ([self.lead], "wav24", "tomorrow", []),
             ([self.lead], "wav24", "bar 1", ["x"]),
         ):
             with self.subTest(args=args), self.assertRaises(ParameterError):
-                write.order(self.place, self.session, *args)  # type: ignore[arg-type]
+                self.run_order(*args)
 
 
 class WordsTest(PlaceTest):

@@ -37,6 +37,13 @@ def add_points(path: Path, points: Sequence[tuple[int, str]], loop: tuple[int, i
         file.write(struct.pack("<I", size - 8))
 
 
+def points_bytes(points: Sequence[tuple[int, str]]) -> int:
+    """By how much `add_points` makes a file longer, no loop given (a byte more behind sound of odd length)."""
+    if not points:
+        return 0
+    return len(_chunk(b"cue ", bytes(4 + 24 * len(points)))) + 12 + sum(len(_chunk(b"labl", bytes(4) + _text(label))) for _, label in points)
+
+
 def _cue(number: int, frame: int) -> bytes:
     # Its own number, its place, the chunk it lies in, that chunk's start, a block's start, and the frame.
     return struct.pack("<II4sIII", number, frame, b"data", 0, 0, frame)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -27,6 +28,8 @@ _BYTES = {"PCM_16": 2, "PCM_24": 3, "FLOAT": 4}
 # A little under 4 GiB: what a RIFF length can say, less room for headers.
 RIFF_LIMIT_BYTES = 2**32 - 2**16
 DITHER_SEED = 20_406
+# The chunks before the sound lie within this.
+_HEAD_BYTES = 512
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,33 +60,84 @@ def write_sound(
     pauses   what is silenced; attacks_s, seconds from the source's frame 0, are kept
     Returns  what was written; integer formats that would clip are lowered so that the loudest sample is at full scale
     """
-    if kind not in FORMATS:
-        raise ParameterError(f"“{kind}” is not a format; use one of {', '.join(FORMATS)}.")
-    container, subtype, _ = FORMATS[kind]
     stop = source.frames if stop is None else stop
-    if stop <= start:
-        raise ParameterError("There is nothing to write: the range is empty.")
     tell = on_progress or (lambda share: None)
-    if container == "FLAC" and source.channels > 8:
-        raise MediaError(f"FLAC holds up to 8 channels, this sound has {source.channels}; choose WAV.")
-    if container == "WAV" and (stop - start) * source.channels * _BYTES[subtype] > RIFF_LIMIT_BYTES:
-        container = "RF64"
     rough = target.with_name(target.name + ".float")
-    partial = target.with_name(target.name + ".part")
     try:
-        peak = _write_float(source, rough, start, stop, lambda share: tell(0.8 * share))
-        quiet = () if pauses is None else _silence(rough, partial, pauses, [time - start / source.sample_rate_hz for time in attacks_s])
-        if subtype == "FLOAT":
-            rough.replace(target)
-            return Written(stop - start, peak, 0.0, quiet)
-        full = 1.0 - 2.0 ** (-15 if subtype == "PCM_16" else -23)
-        gain = min(1.0, full / peak) if peak > 0 else 1.0
-        _convert(rough, partial, container, subtype, gain, tell)
-        partial.replace(target)
-        return Written(stop - start, peak, 20 * float(np.log10(gain)), quiet)
+        made = write_rough(source, rough, kind, start, stop, pauses, attacks_s, lambda share: tell(0.8 * share))
+        gain = needed_gain(made.peak, kind)
+        finish_sound(rough, target, kind, gain, lambda share: tell(0.8 + 0.2 * share))
+        return Written(made.frames, made.peak, 20 * float(np.log10(gain)), made.pauses)
     finally:
         rough.unlink(missing_ok=True)
+
+
+def write_rough(
+    source: Source,
+    rough: Path,
+    kind: str,
+    start: int,
+    stop: int,
+    pauses: Pauses | None = None,
+    attacks_s: Sequence[float] = (),
+    tell: Callable[[float], None] = lambda share: None,
+) -> Written:
+    """The first half of `write_sound`: frames [start, stop) as a float file, its peak measured; `finish_sound` is the second.
+
+    Several are written first where one gain is to hold for all. Raises as `write_sound` does.
+    """
+    if kind not in FORMATS:
+        raise ParameterError(f"“{kind}” is not a format; use one of {', '.join(FORMATS)}.")
+    if stop <= start:
+        raise ParameterError("There is nothing to write: the range is empty.")
+    if FORMATS[kind][0] == "FLAC" and source.channels > 8:
+        raise MediaError(f"FLAC holds up to 8 channels, this sound has {source.channels}; choose WAV.")
+    partial = rough.with_name(rough.name + ".part")
+    try:
+        peak = _write_float(source, rough, start, stop, tell)
+        quiet = () if pauses is None else _silence(rough, partial, pauses, [time - start / source.sample_rate_hz for time in attacks_s])
+        return Written(stop - start, peak, 0.0, quiet)
+    finally:
         partial.unlink(missing_ok=True)
+
+
+def needed_gain(peak: float, kind: str) -> float:
+    """What integer formats are lowered by so that this peak is at full scale; 1 where it is below, and for float."""
+    subtype = FORMATS[kind][1]
+    if subtype == "FLOAT" or peak <= 0:
+        return 1.0
+    return min(1.0, (1.0 - 2.0 ** (-15 if subtype == "PCM_16" else -23)) / peak)
+
+
+def finish_sound(rough: Path, target: Path, kind: str, gain: float, tell: Callable[[float], None] = lambda share: None) -> None:
+    """The second half of `write_sound`: a float file in its format, times a gain (of 1 in float). The float file may be gone then."""
+    container, subtype, _ = FORMATS[kind]
+    if subtype == "FLOAT":
+        rough.replace(target)
+        return
+    with sf.SoundFile(rough) as data:
+        if container == "WAV" and data.frames * data.channels * _BYTES[subtype] > RIFF_LIMIT_BYTES:
+            container = "RF64"
+    partial = target.with_name(target.name + ".part")
+    try:
+        _convert(rough, partial, container, subtype, gain, tell)
+        partial.replace(target)
+    finally:
+        partial.unlink(missing_ok=True)
+
+
+def sound_bytes(kind: str, frames: int, channels: int, sample_rate_hz: int) -> int | None:
+    """How large a WAV file of this will be, to the byte; None for FLAC, which depends on its sound."""
+    container, subtype, _ = FORMATS[kind]
+    if container != "WAV":
+        return None
+    size = frames * channels * _BYTES[subtype]
+    empty = io.BytesIO()
+    with sf.SoundFile(
+        empty, "w", samplerate=sample_rate_hz, channels=channels, subtype=subtype, format="RF64" if size > RIFF_LIMIT_BYTES else "WAV"
+    ) as out:
+        out.write(np.zeros((0, channels), np.float32))
+    return len(empty.getvalue()) + size + size % 2
 
 
 def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callable[[float], None]) -> float:
@@ -97,7 +151,19 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
                 peak = max(peak, float(np.abs(block).max()))
             out.write(block.T)
             tell((at + block.shape[1] - start) / (stop - start))
+    _without_a_clock(path)
     return peak
+
+
+def _without_a_clock(path: Path) -> None:
+    """Float files get a chunk `PEAK` that holds the time at which it was written: no clock stands in any file of ours."""
+    with path.open("r+b") as file:
+        head = file.read(_HEAD_BYTES)
+        at = head.find(b"PEAK")
+        if at >= 0:
+            # Its size and version lie before the time.
+            file.seek(at + 12)
+            file.write(b"\x00\x00\x00\x00")
 
 
 def _silence(rough: Path, partial: Path, pauses: Pauses, attacks_s: Sequence[float]) -> tuple[tuple[int, int], ...]:
@@ -142,7 +208,7 @@ def _convert(rough: Path, target: Path, container: str, subtype: str, gain: floa
                 out.write(np.clip(np.round(block * 32768.0), -32768, 32767).astype(np.int16))
             else:
                 out.write(np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(np.int32) * 256)
-            tell(0.8 + 0.2 * data.tell() / max(1, data.frames))
+            tell(data.tell() / max(1, data.frames))
 
 
 class ResampledSource:

@@ -37,6 +37,7 @@ class _Plan:
     seconds: list[float]
     signatures: list[tuple[int, int, int]]
     bar_1_tick: int | None
+    bars: list[tuple[int, int]]
 
 
 def us_per_quarter(bpm: float) -> int:
@@ -46,13 +47,13 @@ def us_per_quarter(bpm: float) -> int:
     return min(MAX_US_PER_QUARTER, max(1, round(60 * US / bpm)))
 
 
-def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path) -> None:
-    """Write a map from session time 0 to `end_s`.
+def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path, *, markers: bool = False) -> None:
+    """Write a map from session time 0 to `end_s`; markers: one at every bar line, else at bar 1 alone.
 
     Bound: bar lines lie within 0.1 ms + 0.5 µs per quarter since the last tempo event.
     """
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
-    file.tracks.append(_map_track(_plan(tempo_map, max(end_s, 0.1))))
+    file.tracks.append(_map_track(_plan(tempo_map, max(end_s, 0.1)), markers))
     file.save(path)
 
 
@@ -90,12 +91,14 @@ def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrac
     return track
 
 
-def _map_track(plan: _Plan) -> mido.MidiTrack:
+def _map_track(plan: _Plan, markers: bool = False) -> mido.MidiTrack:
     track = mido.MidiTrack()
     events: list[tuple[int, int, mido.MetaMessage]] = [(0, 0, mido.MetaMessage("track_name", name="tempo map"))]
     for tick, numerator, denominator in plan.signatures:
         events.append((tick, 1, mido.MetaMessage("time_signature", numerator=numerator, denominator=denominator)))
-    if plan.bar_1_tick is not None:
+    if markers:
+        events += [(tick, 3, mido.MetaMessage("marker", text=f"bar {number}")) for tick, number in plan.bars]
+    elif plan.bar_1_tick is not None:
         events.append((plan.bar_1_tick, 3, mido.MetaMessage("marker", text=BAR_1_MARKER)))
     reached = 0.0
     last_tempo = 0
@@ -156,12 +159,14 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
             ticks.append(tick)
             seconds.append(tempo_map.second(line_quarters + (tick - start_tick) / TICKS_PER_QUARTER))
     meter = None
+    lines = [(bar, tempo_map.bar_line(bar)) for bar in range(index, last_index)]
+    bars = [(tick_of(line), bar_number(bar)) for bar, line in lines if tempo_map.second(line) < end_s]
     for bar in range(index, last_index):
         if tempo_map.meter_of(bar) != meter:
             meter = tempo_map.meter_of(bar)
             signatures.append((tick_of(tempo_map.bar_line(bar)), meter.numerator, meter.denominator))
     bar_1 = tick_of(0.0) if index <= 0 <= last_index else None
-    return _Plan(ticks, seconds, signatures, bar_1)
+    return _Plan(ticks, seconds, signatures, bar_1, bars)
 
 
 def _turns(tempo_map: TempoMap[SessionTimes]) -> list[float]:

@@ -22,6 +22,7 @@ from combpace import __version__
 from combpace.core.errors import CombPaceError, MediaError, ParameterError
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
+from combpace.media.zips import entry
 from combpace.session.analysis_store import read_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
@@ -35,8 +36,6 @@ from combpace.store.models import new_id
 VERSION = 1
 # What an archive is called; one of any other name is read as well.
 ENDING = ".combpace"
-# A zip cannot hold an earlier day; every entry has this one.
-NO_DAY = (1980, 1, 1, 0, 0, 0)
 LOSSLESS = (".wav", ".aif", ".aiff", ".flac")
 _SHA, _TAKE_ID = re.compile(r"[0-9a-f]{64}"), re.compile(r"[0-9a-f]{16}")
 MOST_ENTRIES, MOST_MANIFEST, MOST_DEPTH, MOST_REVISIONS, MOST_TAKES = 20_000, 64 * 2**20, 40, 200_000, 5_000
@@ -74,21 +73,15 @@ def write_archive(folder: DataFolder, session_id: str, out: IO[bytes], *, newest
     manifest = {"kind": "combpace session", "version": VERSION, "program": __version__, "form": FORMAT, **kept, "blobs": blobs}
     total = sum(int(str(blob["bytes"])) for blob in blobs)
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED, allowZip64=True) as pack:
-        pack.writestr(_entry("manifest.json"), json.dumps(manifest, sort_keys=True, indent=1).encode())
+        pack.writestr(entry("manifest.json"), json.dumps(manifest, sort_keys=True, indent=1).encode())
         done = 0
         for blob in blobs:
-            with pack.open(_entry(f"blobs/{blob['sha']}"), "w", force_zip64=True) as target, _blob(folder, str(blob["sha"])).open("rb") as source:
+            with pack.open(entry(f"blobs/{blob['sha']}"), "w", force_zip64=True) as target, _blob(folder, str(blob["sha"])).open("rb") as source:
                 while chunk := source.read(_CHUNK):
                     target.write(chunk)
                     done += len(chunk)
                     tell("writing the archive", done / max(1, total))
     return total
-
-
-def _entry(name: str) -> zipfile.ZipInfo:
-    made = zipfile.ZipInfo(name, NO_DAY)
-    made.create_system, made.external_attr = 3, 0o600 << 16
-    return made
 
 
 def _blob(folder: DataFolder, sha: str) -> Path:
@@ -124,17 +117,17 @@ def _manifest(pack: zipfile.ZipFile, cap: int) -> dict[str, Any]:
     entries = pack.infolist()
     if len(entries) > MOST_ENTRIES:
         raise _refuse(f"it has {len(entries)} entries, and {MOST_ENTRIES} are the most")
-    names = [entry.filename for entry in entries]
+    names = [one.filename for one in entries]
     if len(set(names)) < len(names):
         raise _refuse("it has two entries of one name")
-    for entry in entries:
-        if entry.filename != "manifest.json" and not (entry.filename.startswith("blobs/") and _SHA.fullmatch(entry.filename[6:])):
-            raise _refuse(f"“{clean_name(entry.filename)}” does not belong in one")
-        if entry.flag_bits & 1:
+    for one in entries:
+        if one.filename != "manifest.json" and not (one.filename.startswith("blobs/") and _SHA.fullmatch(one.filename[6:])):
+            raise _refuse(f"“{clean_name(one.filename)}” does not belong in one")
+        if one.flag_bits & 1:
             raise _refuse("it is locked by a password")
-        if entry.external_attr >> 28 == 0o12 or entry.is_dir():
-            raise _refuse(f"“{clean_name(entry.filename)}” is no plain file")
-    if sum(entry.file_size for entry in entries) > cap:
+        if one.external_attr >> 28 == 0o12 or one.is_dir():
+            raise _refuse(f"“{clean_name(one.filename)}” is no plain file")
+    if sum(one.file_size for one in entries) > cap:
         raise _refuse(f"it would be larger than {cap / 2**20:,.0f} MiB")
     if "manifest.json" not in names:
         raise _refuse("it has no manifest")

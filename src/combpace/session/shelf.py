@@ -57,10 +57,30 @@ def restore(folder: DataFolder, session_id: str) -> None:
     _change(folder, session_id, removed=None)
 
 
+# What is kept with the view but not by the page: the settings of the last hand-off.
+BESIDE = ("handoff",)
+MOST_BESIDE = 20_000
+
+
+def beside(view: str, name: str) -> Any:
+    """One of BESIDE, out of a view as it is kept; None where it is not there."""
+    try:
+        return json.loads(view).get(name)
+    except (ValueError, AttributeError):
+        return None
+
+
+def keep_beside(folder: DataFolder, session_id: str, name: str, value: Any) -> None:
+    """Keep one of BESIDE with the view; no step of undo."""
+    kept = json.loads(folder.open(session_id).row.view) | {name: value}
+    _change(folder, session_id, view=json.dumps(kept), touched=None)
+
+
 def save_view(folder: DataFolder, session_id: str, view: dict[str, Any]) -> None:
     """Levels, mutes, loop: kept, but not steps of undo."""
-    text = json.dumps(view)
-    if len(text) > 20000:
+    # What is kept beside it is not the page's.
+    text = json.dumps({**view, **{name: value for name in BESIDE if (value := beside(folder.open(session_id).row.view, name)) is not None}})
+    if len(text) > 20000 + MOST_BESIDE:
         raise ParameterError("This is too much to keep as a view.")
     _change(folder, session_id, view=text, touched=None)
 

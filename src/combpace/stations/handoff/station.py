@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime
 from typing import Any
 
+from combpace.core.errors import CombPaceError
 from combpace.jobs import queue
 from combpace.media.encode import FORMATS
-from combpace.session import words
+from combpace.session import pieces, words
 from combpace.session.state import SessionState
+from combpace.stations.handoff.ordering import RATES_HZ, Wish, announced, last_wish, start_bar
 from combpace.stations.handoff.write import files_of
-from combpace.stations.handoff.writers import WRITERS
+from combpace.stations.handoff.writers import offered
 from combpace.stations.station import Place, Station
 
 __all__ = ["FORMAT_NAMES", "HAND_OFF"]
@@ -36,15 +39,57 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    files = files_of(state.folder, state.opened.row.id)
+    writers = offered(bool(state.document.notes), any(pieces.in_pieces(state, take.id) for take in state.document.takes))
+    wish = proposed(state)
+    number = start_bar(wish)
     return {
-        "files": files,
-        "notes": {file.id: note for file in files if (note := json.loads(file.details or "{}").get("note"))},
+        "orders": orders_of(state),
         "formats": FORMAT_NAMES,
-        "writers": [one for one in WRITERS.values() if state.document.notes or not one.of_parts],
+        "rates": RATES_HZ,
+        "writers": writers,
+        "wish": wish,
+        "wish_bar": 1 if number is None else number,
         "parts": state.document.notes,
+        "plan": plan(state, wish),
         "open_jobs": [view for view in queue.jobs_of(state.folder, state.opened.row.id) if view.is_open],
     }
+
+
+def proposed(state: SessionState) -> Wish:
+    """What the sentence says at first: as the last time, or everything from bar 1 on."""
+    kept = last_wish(state)
+    if kept is not None and kept.takes:
+        return kept
+    takes = [take.id for take in state.document.takes if take.id in state.rows and state.rows[take.id].frames]
+    writers = offered(bool(state.document.notes), False)
+    return Wish(takes=[*takes, *(part.id for part in state.document.notes)], extras=[one.name for one in writers if one.proposed])
+
+
+def plan(state: SessionState, wish: Wish) -> dict[str, Any]:
+    """What would be written, or why nothing can be: {"refusal"}."""
+    try:
+        return announced(state, wish)
+    except CombPaceError as error:
+        return {"refusal": str(error)}
+
+
+def orders_of(state: SessionState) -> list[dict[str, Any]]:
+    """What was handed off, by order, newest first: {when, version, old, files: [{id, name, what, note, bytes}]}, the zip first."""
+    found: dict[str, dict[str, Any]] = {}
+    for file in files_of(state.folder, state.opened.row.id):
+        details = json.loads(file.details or "{}")
+        one = found.setdefault(
+            str(details.get("order")),
+            {
+                "when": datetime.fromtimestamp(file.created).strftime("%-d %b %Y, %H:%M"),
+                "version": details.get("version"),
+                "old": details.get("revision") != state.opened.revision.id,
+                "files": [],
+            },
+        )
+        what = "all in one zip" if file.kind == "handoff archive" else file.kind.removeprefix("handoff ")
+        one["files"].append({"id": file.id, "name": file.name, "what": what, "note": details.get("note", ""), "bytes": file.bytes})
+    return list(found.values())
 
 
 HAND_OFF = Station("hand-off", "Hand-off", 7, finding, places, "handoff/side.html", values, ledger="handoff/ledger.html")

@@ -1,184 +1,168 @@
-"""Hand-off: fitted audio of equal length that starts together, with what lies beside it, written by a job."""
+"""Hand-off: audio of equal length that starts together, with what lies beside it, written by a job. The same order writes the same bytes."""
 
 from __future__ import annotations
 
 import json
-import zipfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from combpace.core.clocks import SessionTimes, session_times
-from combpace.core.errors import ParameterError
-from combpace.core.fit.pauses import Pauses
+from combpace.core.audio import Source
+from combpace.core.clocks import session_times
+from combpace.core.fit.pauses import parse_pauses
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.tempo.map import TempoMap
-from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
+from combpace.media.cues import add_points
 from combpace.media.decode import FileSource
-from combpace.media.encode import FORMATS, at_rate, write_sound
+from combpace.media.encode import FORMATS, Written, at_rate, finish_sound, needed_gain, write_rough
 from combpace.media.mapfiles import map_document
-from combpace.media.names import file_name
+from combpace.media.zips import write_zip
+from combpace.playback.mixing import Mixed, Strip, Together
 from combpace.playback.sound import Placed, Sounding, sounding
 from combpace.session import fits, notes, pieces, words
 from combpace.session.data_folder import DataFolder
 from combpace.session.state import SessionState, session_state
+from combpace.stations.handoff.ordering import Names, Span, Wish, bar_frames, extras_of, span_of, stem_of
 from combpace.stations.handoff.writers import WRITERS, Contents
 from combpace.store import rows
-from combpace.store.models import FileRow
-
-
-def order(folder: DataFolder, session_id: str, take_ids: list[str], kind: str, start: str, extras: list[str], pauses: Pauses | None = None) -> str:
-    """Queue a hand-off. Returns the job's id.
-
-    kind    one of media.encode.FORMATS
-    start   "bar 1" or "lead-in"
-    pauses  what is silenced in fitted takes; None leaves them as they are
-    """
-    if kind not in FORMATS:
-        raise ParameterError(f"“{kind}” is not a format; choose WAV 16, 24, 32 float or FLAC.")
-    if start not in ("bar 1", "lead-in"):
-        raise ParameterError("Files start at bar 1 or with the lead-in.")
-    unknown = [extra for extra in extras if extra not in WRITERS]
-    if unknown:
-        raise ParameterError(f"There is no “{unknown[0]}” to hand off.")
-    if not take_ids and not extras:
-        raise ParameterError("Nothing is chosen to hand off.")
-    seen = session_state(folder, session_id)
-    seen.need_map()
-    takes = []
-    parts = {part.id: part for part in seen.document.notes}
-    for take_id in take_ids:
-        if take_id in parts:
-            takes.append({"take": take_id, "name": parts[take_id].name, "offset_s": 0.0, "fit": None, "part": True})
-            continue
-        entry = seen.document.take(take_id)
-        if not seen.rows[take_id].frames:
-            raise ParameterError(f"{entry.name} is still being read, or could not be. Leave it out, or wait.")
-        plan: dict[str, Any] = {"take": take_id, "name": entry.name, "offset_s": entry.offset_s, "fit": None}
-        if pieces.in_pieces(seen, take_id):
-            plan["pieces"] = True
-        if fits.is_fitted(seen, take_id):
-            made = fits.take_fit(seen, take_id)
-            time_map = made.fit.time_map
-            plan["fit"] = {"source_s": list(map(float, time_map.source_s)), "target_s": list(map(float, time_map.target_s)), "method": made.method}
-            plan["fit"]["levels"] = [list(one) for one in made.levels]
-            if pauses is not None:
-                plan["attacks_s"] = [float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))]
-        takes.append(plan)
-    args: dict[str, Any] = {"session": session_id, "takes": takes, "kind": kind, "start": start, "extras": sorted(extras)}
-    if pauses is not None:
-        args["pauses"] = [pauses.below_db, pauses.least_s]
-    # What is written is what was ordered, whatever is decided while it waits.
-    args["revision"] = seen.opened.revision.id
-    return enqueue(folder, session_id, "handoff", session_id, args)
+from combpace.store.models import FileRow, new_id
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
-    """From which moment of the session on, and how long, the files of a hand-off are."""
+class Made:
+    """One file that was written: where it lies, its name, what it is, facts to keep with it."""
 
-    start_s: float
-    length_s: float
-    frames: int
-    sample_rate_hz: int
+    path: Path
+    name: str
+    kind: str
+    details: dict[str, Any]
 
 
 @job("handoff")
 def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: write all files of a hand-off, and one archive of them."""
-    seen = session_state(folder, args["session"], args.get("revision"))
-    session_map = seen.need_map()
-    rates = [seen.rows[plan["take"]].sample_rate_hz or 48000 for plan in args["takes"] if not plan.get("part")]
-    first = next(
-        (seen.rows[take.id].sample_rate_hz for take in seen.document.takes if take.id in seen.rows and seen.rows[take.id].sample_rate_hz), None
-    )
-    rate = first or (rates[0] if rates else 48000)
-    # The map counts from bar 1's line itself, which lies within half a frame of the first one.
-    start_s = session_map.second(0.0) if args["start"] == "bar 1" else min([0.0, *(_starts_s(plan) for plan in args["takes"])])
-    end_s = max([seen.end_s(), *(_ends_s(plan, seen) for plan in args["takes"])])
-    start = round(start_s * rate)
-    frames = max(1, round(end_s * rate) - start)
-    span = Span(start_s, end_s - start_s, frames, rate)
-    files: list[tuple[Path, str, str, dict[str, Any]]] = []
-    taken: set[str] = set()
-    stem = _stem(seen, session_map)
-    steps = len(args["takes"]) + 1
-    suffix = FORMATS[args["kind"]][2]
-    try:
-        for number, plan in enumerate(args["takes"]):
+    """Job: write all files of an order, and one zip of them."""
+    with written(folder, args, tell) as files:
+        order = new_id()
+        kept = {"order": order, "version": args.get("version"), "revision": args["revision"]}
+        return {"files": [_keep(folder, args["session"], file, kept) for file in files]}
 
-            def share(done: float, number: int = number, name: str = plan["name"]) -> None:
-                tell(f"writing {name}", (number + done) / steps)
+
+@contextmanager
+def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterator[list[Made]]:
+    """All files of an order, the zip last; they are gone after use, but for those that were taken away."""
+    seen, wish = session_state(folder, args["session"], args["revision"]), Wish.model_validate(args["wish"])
+    span = span_of(seen, wish, args["takes"])
+    names, files = Names(stem_of(seen, wish), wish.kind), list[Made]()
+    try:
+        files += _sounds(folder, seen, wish, args, span, names, tell)
+        tell("writing what lies beside", 0.95)
+        files += _beside(folder, seen, wish, span, names)
+        tell("packing", 0.97)
+        archive = Made(folder.blobs.new_path(".zip"), names.beside("", ".zip"), "archive", {"files": len(files)})
+        write_zip(archive.path, [(file.path, file.name) for file in files])
+        files.append(archive)
+        yield files
+    finally:
+        for file in files:
+            file.path.unlink(missing_ok=True)
+
+
+def _sounds(folder: DataFolder, seen: SessionState, wish: Wish, args: dict[str, Any], span: Span, names: Names, tell: Progress) -> Iterator[Made]:
+    """Takes and the mix. Each is rendered first, so that in integer formats all are lowered by the same where one would go over full scale."""
+    if not args["takes"]:
+        return
+    suffix, start = FORMATS[wish.kind][2], round(span.start_s * span.sample_rate_hz)
+    with ExitStack() as stack:
+        rough: list[tuple[dict[str, Any], Path, Written]] = []
+        for number, plan in enumerate(args["takes"]):
+            path = folder.blobs.new_path(".float")
+            stack.callback(path.unlink, missing_ok=True)
+
+            def share(done: float, number: int = number, plan: dict[str, Any] = plan) -> None:
+                tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
 
             share(0.0)
-            target = folder.blobs.new_path(suffix)
+            pauses = parse_pauses(wish.silence) if plan["fit"] and wish.silence is not None and not plan.get("pieces") else None
             with _sounding(folder, seen, plan, args["session"]) as source:
-                written = write_sound(
-                    at_rate(source, rate),
-                    target,
-                    args["kind"],
-                    start=start,
-                    stop=start + frames,
-                    pauses=Pauses(*args["pauses"]) if plan["fit"] and args.get("pauses") else None,
-                    attacks_s=plan.get("attacks_s", ()),
-                    on_progress=share,
-                )
-            said = [f"lowered by {-written.gain_db:.1f} dB, it would have clipped"] if written.gain_db < -0.05 else []
-            if plan["fit"] and args.get("pauses"):
-                said.append(f"{words.count(len(written.pauses), 'pause')} silenced")
-            note = "; ".join(said)
-            name = file_name(f"{stem} - {plan['name']}{' fitted' if plan['fit'] else ' in pieces' if plan.get('pieces') else ''}", suffix, taken)
-            files.append((target, name, "audio", {"frames": frames, "rate": rate, "note": note}))
-        files += _extras(folder, seen, session_map, args, span, stem, taken)
-        tell("packing", (steps - 0.5) / steps)
-        archive = folder.blobs.new_path(".zip")
-        with zipfile.ZipFile(archive, "w", zipfile.ZIP_STORED) as pack:
-            for path, name, _, _ in files:
-                pack.write(path, name)
-        files.append((archive, file_name(stem, ".zip", taken), "archive", {"files": len(files)}))
-        return {"files": [_keep(folder, args["session"], *file) for file in files]}
-    finally:
-        for path, *_ in files:
-            path.unlink(missing_ok=True)
+                at = at_rate(source, span.sample_rate_hz)
+                if wish.levels == "as mixed":
+                    at = Mixed(at, Strip(*plan["strip"]))
+                rough.append((plan, path, write_rough(at, path, wish.kind, start, start + span.frames, pauses, plan.get("attacks_s", ()), share)))
+        sounds: list[tuple[Path, str, Written, list[str]]] = []
+        mix = _mixed(folder, stack, wish, rough, args["mixed"], span) if wish.written != "files" else None
+        if wish.written != "mix":
+            for plan, path, made in rough:
+                sounds.append((path, names.of_take(plan), made, [f"{words.count(len(made.pauses), 'pause')} silenced"] if made.pauses else []))
+        if mix is not None:
+            sounds.append((mix[0], names.of_mix(), mix[1], []))
+        gain = min(needed_gain(made.peak, wish.kind) for _, _, made, _ in sounds)
+        points = bar_frames(seen, span) if wish.markers and suffix == ".wav" else []
+        for number, (path, name, made, said) in enumerate(sounds):
+            tell(f"writing {name}", 0.8 + 0.15 * number / len(sounds))
+            target = folder.blobs.new_path(suffix)
+            finish_sound(path, target, wish.kind, gain)
+            if points:
+                add_points(target, points, None, span.sample_rate_hz)
+            note = "; ".join([*_levels_said(gain, made.peak, len(sounds)), *said])
+            yield Made(target, name, "audio", {"frames": span.frames, "rate": span.sample_rate_hz, "note": note})
 
 
-def _extras(
-    folder: DataFolder, seen: SessionState, session_map: TempoMap[SessionTimes], args: dict[str, Any], span: Span, stem: str, taken: set[str]
-) -> Iterator[tuple[Path, str, str, dict[str, Any]]]:
+def _levels_said(gain: float, peak: float, count: int) -> list[str]:
+    if gain < 10 ** (-0.05 / 20):
+        who = "all lowered together" if count > 1 else "lowered"
+        return [f"{who} by {-20 * np.log10(gain):.1f} dB, {'one' if count > 1 else 'it'} would have clipped"]
+    return [f"peaks {20 * np.log10(peak):.1f} dB over full scale, kept in float"] if peak > 1.0 else []
+
+
+def _mixed(
+    folder: DataFolder, stack: ExitStack, wish: Wish, rough: list[tuple[dict[str, Any], Path, Written]], heard: list[str], span: Span
+) -> tuple[Path, Written]:
+    """The sum of what was rendered, through the levels of the player."""
+    sources: list[Source] = []
+    for plan, path, _ in rough:
+        if plan["take"] in heard:
+            source: Source = stack.enter_context(FileSource(path))
+            sources.append(source if wish.levels == "as mixed" else Mixed(source, Strip(*plan["strip"])))
+    target = folder.blobs.new_path(".float")
+    stack.callback(target.unlink, missing_ok=True)
+    return target, write_rough(Together(sources, span.sample_rate_hz), target, wish.kind, 0, span.frames)
+
+
+def _beside(folder: DataFolder, seen: SessionState, wish: Wish, span: Span, names: Names) -> Iterator[Made]:
     """Everything beside the audio, counted from the moment at which the files start."""
-    moved = replace(session_map, knots=tuple(replace(knot, time_s=knot.time_s - span.start_s) for knot in session_map.knots))
-    lead = seen.document.lead
+    line, lead = seen.need_map(), seen.document.lead
+    moved = replace(line, knots=tuple(replace(knot, time_s=knot.time_s - span.start_s) for knot in line.knots))
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s - span.start_s) if lead else session_times([])
-    document = {"version": 1, "session": seen.opened.row.name, "start": args["start"], "start_session_s": span.start_s, "duration_s": span.length_s}
+    document = {"version": 1, "session": seen.opened.row.name, "start": wish.start, "start_session_s": span.start_s, "duration_s": span.length_s}
     document |= map_document(moved, 0.0, span.length_s, attacks)
     parts = [
         (part.name, [replace(note, start_s=note.start_s - span.start_s, end_s=note.end_s - span.start_s) for note in notes.heard(seen, part.id)])
         for part in seen.document.notes
     ]
-    contents = Contents(moved, document, span.length_s, span.frames, span.sample_rate_hz, args["kind"], parts)
-    for one in (WRITERS[name] for name in WRITERS if name in args["extras"] and (parts or not WRITERS[name].of_parts)):
-        path = folder.blobs.new_path(one.ending(args["kind"]))
-        details = one.write(contents, path)
-        yield path, file_name(f"{stem} {one.title}", one.ending(args["kind"]), taken), one.kind, details
+    cut = [take.id for take in seen.document.takes if pieces.in_pieces(seen, take.id)]
+    contents = Contents(moved, document, span.length_s, span.frames, span.sample_rate_hz, wish.kind, parts, seen, wish.markers, cut)
+    for name in extras_of(seen, wish):
+        one = WRITERS[name]
+        path = folder.blobs.new_path(one.ending(wish.kind))
+        yield Made(path, names.beside(one.title, one.ending(wish.kind)), one.kind, one.write(contents, path))
 
 
-def _keep(folder: DataFolder, session_id: str, path: Path, name: str, kind: str, details: dict[str, Any]) -> str:
-    size = path.stat().st_size
-    sha = folder.blobs.adopt(path)
+def _keep(folder: DataFolder, session_id: str, file: Made, order: dict[str, Any]) -> str:
+    size = file.path.stat().st_size
+    sha = folder.blobs.adopt(file.path)
     return rows.add_file(
         folder.database,
         session_id=session_id,
-        kind=f"handoff {kind}",
+        kind=f"handoff {file.kind}",
         key=sha,
-        name=name,
+        name=file.name,
         sha=sha,
         bytes=size,
-        details=json.dumps(details),
+        details=json.dumps(file.details | order),
     )
 
 
@@ -214,28 +198,6 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
             Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, (), *fits.bundle_files(folder, together, seen.rows, row.id), levels),
             source.sample_rate_hz,
         )
-
-
-def _starts_s(plan: dict[str, Any]) -> float:
-    return float(plan["fit"]["target_s"][0]) if plan["fit"] else float(plan["offset_s"])
-
-
-def _ends_s(plan: dict[str, Any], seen: SessionState) -> float:
-    if plan.get("part"):
-        return max((note.end_s for note in notes.heard(seen, plan["take"])), default=0.0)
-    if plan.get("pieces"):
-        rate = seen.rows[plan["take"]].sample_rate_hz or 48_000
-        return max(one.at + one.frames for one in pieces.laid(seen, plan["take"])) / rate
-    return float(plan["fit"]["target_s"][-1]) if plan["fit"] else plan["offset_s"] + seen.duration_s(plan["take"])
-
-
-def _stem(seen: SessionState, session_map: TempoMap[SessionTimes]) -> str:
-    beat = session_map.meters[0].beat_quarters
-    if seen.map_choice().kind == "steady":
-        tempo = f"{session_map.bpm_at(0.0) / beat:.2f}".rstrip("0").rstrip(".")
-    else:
-        tempo = words.bpm_range(session_map, max(0.0, session_map.second(0.0)), seen.end_s()).replace("–", "-")
-    return f"{seen.opened.row.name} {tempo} BPM"
 
 
 def files_of(folder: DataFolder, session_id: str) -> list[FileRow]:

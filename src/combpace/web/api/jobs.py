@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
 from fastapi import APIRouter
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
-from combpace.core.fit.pauses import parse_pauses
 from combpace.jobs import queue
 from combpace.session.decisions import TakeId
+from combpace.session.state import session_state
 from combpace.stations.fit import rendering
-from combpace.stations.handoff import write
+from combpace.stations.handoff import ordering
 from combpace.stations.pieces import keeping
 from combpace.web.deps import Folder
 
@@ -21,15 +21,6 @@ router = APIRouter(prefix="/api")
 class Render(BaseModel):
     take: TakeId
     version: int
-
-
-class HandOff(BaseModel):
-    takes: list[TakeId] = Field(max_length=256)
-    kind: str = "wav24"
-    start: Literal["bar 1", "lead-in"] = "bar 1"
-    extras: list[str] = Field(default_factory=list, max_length=8)
-    # dB below the peak and least length in ms, "50,80"; null leaves pauses as they are
-    silence: str | None = Field(default=None, max_length=40)
 
 
 @router.post("/sessions/{session_id}/render")
@@ -43,9 +34,14 @@ def keep_pieces(session_id: str, body: Render, folder: Folder) -> dict[str, str]
 
 
 @router.post("/sessions/{session_id}/hand-off")
-def hand_off(session_id: str, body: HandOff, folder: Folder) -> dict[str, str]:
-    pauses = None if body.silence is None else parse_pauses(body.silence)
-    return {"job": write.order(folder, session_id, body.takes, body.kind, body.start, body.extras, pauses)}
+def hand_off(session_id: str, body: ordering.Wish, folder: Folder) -> dict[str, str]:
+    return {"job": ordering.order(folder, session_id, body)}
+
+
+@router.post("/sessions/{session_id}/hand-off/plan")
+def plan_hand_off(session_id: str, body: ordering.Wish, folder: Folder) -> dict[str, Any]:
+    """What an order would write, before anything is made: see `ordering.announced`."""
+    return ordering.announced(session_state(folder, session_id), body)
 
 
 @router.get("/jobs/{job_id}")

@@ -13,6 +13,8 @@ from combpace.drawing import picture
 from combpace.session import shelf
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
+from combpace.stations.handoff.ordering import Wish
+from combpace.stations.handoff.station import plan
 from combpace.stations.station import Station
 from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
@@ -40,6 +42,12 @@ def workspace(session_id: str, station: str, folder: Folder, take: str | None = 
     """A station, whole or (part=1) only what a change of station swaps; of: the take whose own bars Bars is about."""
     here, state = registry.station(station), session_state(folder, session_id)
     return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here), of))
+
+
+@router.post("/sessions/{session_id}/hand-off/plan", response_class=HTMLResponse)
+def hand_off_plan(session_id: str, body: Wish, folder: Folder) -> HTMLResponse:
+    """What an order would write, as the page shows it."""
+    return page("handoff/plan.html", plan=plan(session_state(folder, session_id), body))
 
 
 def _values(state: SessionState, here: Station, focus: str | None, of: str | None) -> dict[str, Any]:

@@ -48,6 +48,11 @@ export async function html(path) {
   return (await ask(path, { headers: { Accept: "text/html" } })).text();
 }
 
+/** @param {string} path @param {unknown} body @returns {Promise<string>} */
+export async function htmlOf(path, body) {
+  return (await ask(path, { method: "POST", body: JSON.stringify(body), headers: { "Content-Type": "application/json", Accept: "text/html" } })).text();
+}
+
 /** @param {string} path @param {AbortSignal} [signal] @returns {Promise<{data: ArrayBuffer, headers: Headers}>} */
 export async function binary(path, signal) {
   const response = await ask(path, { signal });

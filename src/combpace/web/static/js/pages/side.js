@@ -249,15 +249,6 @@ export function makeSide(desk) {
     if (target.closest("#preview-bars")) desk.previewBars();
   }
 
-  /** @param {HTMLFormElement} form */
-  async function handOff(form) {
-    const data = new FormData(form);
-    try {
-      await send(`/api/sessions/${session}/hand-off`, { takes: data.getAll("take"), kind: data.get("kind"), start: data.get("start"), extras: data.getAll("extra"), silence: data.get("pauses") ? `${data.get("below")},${data.get("least")}` : null });
-      words.note("The files are being written; go on meanwhile.");
-    } catch (error) { words.trouble(error); }
-  }
-
   /** Listeners by delegation: they outlive every swap. */
   function wire() {
     document.addEventListener("click", (event) => { if (event.target instanceof Element) pressed(event.target); });
@@ -284,11 +275,6 @@ export function makeSide(desk) {
     // What is done is no longer asked about.
     document.addEventListener("pointerdown", () => clearTimeout(resting));
     document.addEventListener("focusin", rest);
-    document.addEventListener("submit", (event) => {
-      if (!(event.target instanceof HTMLFormElement) || event.target.id !== "handoff") return;
-      event.preventDefault();
-      handOff(event.target);
-    });
   }
 
   return { showChosen, showJobs, listenAgain, wire };

@@ -245,6 +245,7 @@ function wireAll(desk) {
     if (button) desk.commands().find((/** @type {any} */ one) => one.id === button.dataset.command)?.run(desk, event);
   });
   desk.side.wire();
+  for (const station of Object.values(STATIONS)) station.wire(desk);
   wirePageDrop((files) => desk.receive(files));
   $("keys").querySelector("[data-close]")?.addEventListener("click", () => { $("keys").hidden = true; });
   addEventListener("popstate", () => { const match = /\/sessions\/[^/]+\/([\w-]+)/.exec(location.pathname); if (match) desk.goTo(match[1], false, new URLSearchParams(location.search).get("take")); });

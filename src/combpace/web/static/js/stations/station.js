@@ -7,12 +7,13 @@
  *   marksOf: (desk: any) => string, show: (desk: any, time: number, index: number) => void, follow: (desk: any) => void, zoom: (desk: any, direction: number) => void,
  *   grid: (desk: any) => string, arrow: (desk: any, step: number, fine: boolean) => void, pull: (desk: any, selection: any, time: number, target: number) => void,
  *   pulls: boolean, ofTake: boolean, ticks: boolean, remove: (desk: any, selection: any) => void, chosenOnset: (desk: any, selection: any, mark: any, button: Button, row: HTMLElement) => void,
- *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void,
+ *   chosenBar: (desk: any, bar: any, button: Button, row: HTMLElement) => string, refreshed: (desk: any) => void, wire: (desk: any) => void,
  *   acted: (desk: any, name: string) => void, trial: (desk: any, take: any) => import("../player/player.js").Voice | null, measure: ((desk: any, from: number, to: number) => void) | null,
  *   chosenMany: (desk: any, selection: any, parts: {head: HTMLElement, text: HTMLElement, button: Button, row: HTMLElement}) => boolean}} StationView
  *   ofTake: it corrects bars, of the lead or of a take with its own pace; picture: whether it has one; needsMap: whether that waits for a tempo map; fitted: places are compared as played and as fitted;
  *   mapless: what stands in the picture's stead while no pulse was found, or null; pulls: Enter on a chosen attack chooses its tooth;
  *   ticks: marks of its take may tick while it plays;
+ *   wire: listeners of its own that outlive every swap, set once;
  *   trial: how a take is heard while something is only tried here, or null;
  *   acted: what follows in the page when a button's decision was taken; measure: what a range comes to, where that is asked here;
  *   chosenMany: what several chosen things are and do here; whether they are known here
@@ -87,6 +88,7 @@ export const plain = {
   chosenOnset: () => {},
   chosenBar: () => "",
   refreshed: () => {},
+  wire: () => {},
   acted: () => {},
   trial: () => null,
   measure: null,
