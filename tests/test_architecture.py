@@ -17,11 +17,12 @@ ALLOWED = {
     "session": {"core", "media", "store", "settings"},
     "playback": {"core", "media", "session"},
     "drawing": {"core", "media", "store", "session"},
-    "jobs": {"core", "store", "session", "settings"},
-    "batch": {"core", "media", "session"},
-    "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo"},
+    "workers": {"core", "__init__"},
+    "jobs": {"core", "store", "session", "settings", "workers"},
+    "batch": {"core", "media", "session", "workers"},
+    "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo", "workers"},
     "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "__init__"},
-    "commands": {"core", "media", "session", "batch", "drawing", "settings"},
+    "commands": {"core", "media", "session", "batch", "drawing", "settings", "workers"},
     "cli": {"core", "media", "session", "batch", "settings", "web", "commands"},
 }
 # What the heart may use beside the standard library.

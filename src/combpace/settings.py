@@ -20,6 +20,7 @@ class Settings:
     workers       jobs at the same time
     worker_bytes  address space of one worker, so that a forged file cannot take the machine
     hosts         host names that requests may carry
+    scheduler     address of a Dask scheduler that listens and renders instead, or None
     """
 
     data_dir: Path = Path("data")
@@ -29,6 +30,7 @@ class Settings:
     workers: int = 2
     worker_bytes: int = 8 * 2**30
     hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]", "testserver")
+    scheduler: str | None = None
 
     def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:
         """The same settings with what the command line says."""
@@ -43,7 +45,7 @@ class Settings:
 
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
-    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated)."""
+    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated), _SCHEDULER."""
     values = os.environ if environment is None else environment
     made = Settings()
 
@@ -64,4 +66,5 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
         workers=number("COMBPACE_WORKERS", min(4, max(1, (os.cpu_count() or 2))), 1),
         worker_bytes=number("COMBPACE_WORKER_BYTES", made.worker_bytes, 2**29),
         hosts=(*made.hosts, *hosts, *([values["COMBPACE_HOST"]] if values.get("COMBPACE_HOST") else [])),
+        scheduler=values.get("COMBPACE_SCHEDULER", "").strip() or None,
     )

@@ -117,7 +117,9 @@ class HandOffTest(PlaceTest):
         samples, rate = self.sound(next(data for name, data in made.items() if "tub kit" in name))
         plain, _ = self.sound(next(data for name, data in self.made(kind="wav32f", start="lead-in").items() if "tub kit" in name))
         self.assertEqual(rate, 96000)
-        self.assertEqual(len(samples), round(announced(self.seen(), Wish(takes=[self.lead, self.other], rate=96000, start="lead-in"))["length_s"] * 96000))
+        self.assertEqual(
+            len(samples), round(announced(self.seen(), Wish(takes=[self.lead, self.other], rate=96000, start="lead-in"))["length_s"] * 96000)
+        )
         # The soxr library's own answer on the whole file, away from its ends.
         import soxr
 

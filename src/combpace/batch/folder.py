@@ -1,7 +1,7 @@
 """A whole folder of files: each done once, whatever becomes of the others.
 
-Done work is known by the content of a file and what was to be done with it, so a batch that was stopped goes on where it was. One process
-a worker; a file at which a worker ends is tried once more by itself, and named with what it did.
+Done work is known by the content of a file and what was to be done with it, so a batch that was stopped goes on where it was. Each file is
+an errand: done in a process of its own, or on a scheduler; one at which its worker ends is named, and takes no other with it.
 """
 
 from __future__ import annotations
@@ -11,12 +11,12 @@ import hashlib
 import io
 import json
 import re
+import tempfile
 import time
-from collections.abc import Callable, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, as_completed
-from concurrent.futures.process import BrokenProcessPool
+from base64 import b64decode, b64encode
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
@@ -25,16 +25,22 @@ from combpace.batch.bundle_fit import fit_files
 from combpace.batch.files import FitReport, Target, analyse_file, analyse_files, fit_file
 from combpace.batch.following import follow_file
 from combpace.batch.recipe import Recipe
+from combpace.batch.reporting import page_of
 from combpace.core.analysis.take import Hints
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.media.mapfiles import write_json
+from combpace.workers.backend import Backend, LostError, Processes, said_of
+from combpace.workers.errand import Errand, Outcome
 
 SOUNDS = (".wav", ".aif", ".aiff", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".m4a", ".aac")
-DOES = ("analyse", "fit", "follow")
+DOES = ("analyse", "fit", "follow", "report")
+ENDINGS = {"analyse": ".json", "report": ".html"}
 # Where is written what was done; none of it ends like a result.
 KEPT = ".combpace-batch"
-ENDED = "its worker ended while it was done: the file may be too large, or damaged in a new way"
+# What a process of this machine has imported before it begins.
+PRELOAD = ("combpace.batch.folder",)
+POLL_S = 0.02
 _CHUNK = 1 << 20
 
 
@@ -74,13 +80,13 @@ def items_of(folder: Path, do: str, bundle: str | None) -> list[Item]:
     groups: dict[str, list[str]] = {}
     for name in found:
         groups.setdefault(_group(name, bundle), []).append(name)
-    suffix = ".json" if do == "analyse" else ".wav"
+    suffix = ENDINGS.get(do, ".wav")
     items, taken = [], set()
     for files in groups.values():
         first = Path(files[0])
         whole = bundle == "folder" and first.parent != Path() and len(files) > 1
-        target = first.parent if whole and do == "analyse" else first.with_suffix("")
-        out = f"{target}{suffix}" if len(files) == 1 or do == "analyse" else f"{target}"
+        target = first.parent if whole and do in ENDINGS else first.with_suffix("")
+        out = f"{target}{suffix}" if len(files) == 1 or do in ENDINGS else f"{target}"
         # Two files of one name and other endings keep theirs.
         if out in taken:
             out = f"{first}{suffix}"
@@ -102,11 +108,22 @@ def _group(name: str, bundle: str | None) -> str:
 
 
 def run(
-    folder: Path, out: Path, do: str, recipe: Recipe, map_path: Path | None, bundle: str | None, workers: int, tell: Callable[[int, int, float], None]
+    folder: Path,
+    out: Path,
+    do: str,
+    recipe: Recipe,
+    map_path: Path | None,
+    bundle: str | None,
+    workers: int,
+    tell: Callable[[int, int], None],
+    cluster: Backend | None = None,
+    say: Callable[[str], None] = lambda text: None,
 ) -> list[Done]:
     """Do it to all of them. Returns what became of each, in order; writes summary.json and summary.csv beside the results.
 
-    tell    (how many are done, of how many, seconds since the start)
+    workers processes of this machine; cluster: where it is done instead. Where that is lost the rest is done here
+    tell    (how many are done, of how many)
+    say     what happened on the way, in a sentence
     Raises  ParameterError for what can be said before anything is done
     """
     if do not in DOES:
@@ -121,72 +138,81 @@ def run(
     (out / KEPT).mkdir(exist_ok=True)
     map_hash = _hash([map_path]) if map_path else None
     settings = json.dumps([do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True)
-    begun, results, todo = time.monotonic(), {}, []
+    session_map = None if map_path is None else [map_path.name, b64encode(map_path.read_bytes()).decode()]
+    results: dict[Item, Done] = {}
+    todo: dict[str, tuple[Item, Errand]] = {}
     for item in items:
         key = hashlib.sha256(f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()).hexdigest()
         known = _known(out, item, key)
         if known is not None:
             results[item] = known
-        else:
-            todo.append((item, key))
-    tell(len(results), len(items), time.monotonic() - begun)
-    args = (str(folder), str(out), do, recipe.model_dump(mode="json"), None if map_path is None else str(map_path))
+            continue
+        args = {"files": list(item.files), "out": item.out, "do": do, "recipe": recipe.model_dump(mode="json"), "map": session_map, "key": key}
+        todo[key] = item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
+    tell(len(results), len(items))
 
-    def keep(item: Item, key: str, done: Done) -> None:
-        results[item] = done
-        if done.error is None:
-            (out / KEPT / key).write_text(json.dumps(asdict(done)), encoding="utf-8")
-        tell(len(results), len(items), time.monotonic() - begun)
+    def keep(key: str, ended: Outcome) -> None:
+        item, _ = todo.pop(key)
+        why = f"its worker ended while it was done ({ended.error})" if ended.error and ended.error.startswith("it ") else ended.error
+        results[item] = Done(**ended.value) if ended.error is None else Done(item.files[0], item.out, 0.0, why)
+        tell(len(results), len(items))
 
-    left = _round(todo, args, workers, keep)
-    for item, key in left:
-        # Its worker, or one beside it, ended: once more by itself.
-        if _round([(item, key)], args, 1, keep):
-            keep(
-                item,
-                key,
-                Done(item.files[0], item.out, 0.0, "its worker ended while it was done: the file may be too large, or damaged in a new way"),
-            )
+    try:
+        if cluster is not None:
+            _all(cluster, todo, keep)
+    except LostError as error:
+        say(f"{error} What was done is kept; the rest is done here.")
+    if todo:
+        here = Processes(workers, PRELOAD)
+        try:
+            _all(here, todo, keep)
+        finally:
+            here.close()
     ordered = [results[item] for item in items]
     _summary(out, ordered)
     return ordered
 
 
-def _round(todo: Sequence[tuple[Item, str]], args: tuple[Any, ...], workers: int, keep: Callable[[Item, str, Done], None]) -> list[tuple[Item, str]]:
-    """Do some, at most so many at a time; returns what was not done because a worker ended."""
-    if not todo:
-        return []
-    waiting: dict[Future[Done], tuple[Item, str]] = {}
-    left = []
-    with ProcessPoolExecutor(max_workers=max(1, min(workers, len(todo))), mp_context=get_context("spawn")) as pool:
-        for item, key in todo:
-            waiting[pool.submit(do_one, item, *args)] = (item, key)
-        for future in as_completed(waiting):
-            item, key = waiting[future]
-            try:
-                keep(item, key, future.result())
-            except BrokenProcessPool:
-                left.append((item, key))
-    return left
+def _all(backend: Backend, todo: Mapping[str, tuple[Item, Errand]], keep: Callable[[str, Outcome], None]) -> None:
+    """Do all of them, as many at a time as there is room for. `keep` takes each out of `todo`."""
+    waiting, running = deque(todo), set[str]()
+    while waiting or running:
+        while waiting and backend.free() > 0:
+            key = waiting.popleft()
+            backend.start(key, todo[key][1])
+            running.add(key)
+        ended = [key for key in running if not backend.alive(key)]
+        for key in ended:
+            running.discard(key)
+            keep(key, backend.outcome(key))
+        if not ended:
+            time.sleep(POLL_S)
 
 
-def do_one(item: Item, folder: str, out: str, do: str, recipe: dict[str, Any], map_path: str | None) -> Done:
-    """One piece of work, in whatever process: what it came to; errors of files are results."""
-    begun, name = time.monotonic(), item.files[0]
-    paths, target, how = [Path(folder, one) for one in item.files], Path(out, item.out), Recipe.model_validate(recipe)
+def do_one(inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[str, float], None]) -> dict[str, Any]:
+    """An errand: one piece of work; what it came to. Errors of files are results; what was done is noted beside it."""
+    begun, names, item_out = time.monotonic(), args["files"], args["out"]
+    paths, target, recipe = [inputs / one for one in names], outputs / item_out, Recipe.model_validate(args["recipe"])
     target.parent.mkdir(parents=True, exist_ok=True)
-    try:
-        said = _work(paths, target, do, how, None if map_path is None else Path(map_path))
-        return Done(name, item.out, round(time.monotonic() - begun, 3), None, **said)
-    except (CombPaceError, OSError, MemoryError, ValueError) as error:
-        if target.is_file():
-            target.unlink()
-        text = str(error) or type(error).__name__
-        return Done(name, item.out, round(time.monotonic() - begun, 3), text.replace("\n", " "))
+    with tempfile.TemporaryDirectory(prefix="combpace-") as scratch:
+        map_path = None
+        if args["map"] is not None:
+            map_path = Path(scratch, args["map"][0])
+            map_path.write_bytes(b64decode(args["map"][1]))
+        try:
+            said = _work(paths, target, args["do"], recipe, map_path, tell)
+        except (CombPaceError, OSError, MemoryError, ValueError) as error:
+            if target.is_file():
+                target.unlink()
+            return asdict(Done(names[0], item_out, round(time.monotonic() - begun, 3), said_of(error)))
+    done = asdict(Done(names[0], item_out, round(time.monotonic() - begun, 3), None, **said))
+    note = outputs / KEPT / args["key"]
+    note.parent.mkdir(exist_ok=True)
+    note.write_text(json.dumps(done), encoding="utf-8")
+    return done
 
 
-def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Path | None) -> dict[str, Any]:
-    quiet = lambda phase, share: None  # noqa: E731
+def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Path | None, quiet: Callable[[str, float], None]) -> dict[str, Any]:
     if do == "follow":
         assert map_path is not None
         if len(paths) > 1:
@@ -205,7 +231,10 @@ def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Pa
         write_json(made.document, target.with_name(f"{target.name.removesuffix('.wav')} fit.json"))
         return {"onsets": len(made.fit.pegs)}
     heard = analyse_files(paths, Hints(), quiet) if len(paths) > 1 else analyse_file(paths[0], Hints(), quiet)
-    write_json(heard.document, target)
+    if do == "report":
+        target.write_text(page_of(heard, paths[0] if len(paths) == 1 else target.with_suffix("")), encoding="utf-8")
+    else:
+        write_json(heard.document, target)
     steady = heard.analysis.steady
     return {
         "tempo": round(steady.bpm, 3) if steady else None,

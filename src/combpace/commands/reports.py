@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from combpace.core.errors import MediaError, ParameterError
 
 if TYPE_CHECKING:
-    from combpace.drawing.report import Report
+    from combpace.media.report import Report
 
 Progress = Callable[[], Callable[[str, float], None]]
 
@@ -28,7 +28,7 @@ def add(commands: Any, progress: Progress) -> None:
 
 
 def _report(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
-    from combpace.drawing import report as drawn
+    from combpace.media import report as drawn
 
     for path in (options.out, options.json, options.csv):
         if path is not None and not path.parent.is_dir():
@@ -46,23 +46,10 @@ def _report(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 def of_file(path: Path, tell: Callable[[str, float], None]) -> Report:
     """What was heard in a file."""
     from combpace.batch.files import analyse_file
+    from combpace.batch.reporting import report_of
     from combpace.core.analysis.take import Hints
-    from combpace.drawing.report import Report
 
-    heard = analyse_file(path, Hints(), tell).document
-    steady = heard.get("steady")
-    said = [f"{heard['duration_s']:.3f} s, {heard['sample_rate_hz']} Hz, {len(heard['onsets'])} onsets"]
-    if steady:
-        said.append(
-            f"{steady['verdict']}, {steady['bpm']:.2f} ± {steady['plus_minus_bpm']:.2f} BPM, first downbeat at {steady['first_downbeat_s']:.3f} s"
-        )
-    else:
-        said.append("No pulse was found.")
-    bars = tuple(
-        {"n": one["bar"], "s": one["start_s"], "bpm": one["bpm"], "meter": one["meter"], "drift": one["drift_ms"], "sure": one["confidence"]}
-        for one in heard.get("bars") or ()
-    )
-    return Report(path.name, tuple(said), bars)
+    return report_of(analyse_file(path, Hints(), tell), path.name)
 
 
 def _of_session(options: argparse.Namespace) -> Report:

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
+from combpace.core.tempo.measure import middle_tempo
 from combpace.drawing import picture
-from combpace.drawing.report import Report, TakeReport
+from combpace.drawing.weave import weave_from
+from combpace.media.report import Report, TakeReport
 from combpace.session import fits, pieces, words
 from combpace.session.state import SessionState
 
 # An onset that was moved by less is not listed, ms.
 LEAST_MS = 0.05
+# Columns of the weave.
+COLUMNS = 120
 
 
 def of_session(seen: SessionState) -> Report:
@@ -22,7 +26,10 @@ def of_session(seen: SessionState) -> Report:
     said.append(f"{words.count(len(seen.document.takes), 'take')}, {words.count(len(seen.document.notes), 'part')}, {words.clock(seen.end_s())} long")
     whose, before, after = _fitted(seen, rows)
     takes = tuple(_take(seen, take.id) for take in seen.document.takes)
-    return Report(seen.opened.row.name, tuple(said), bars, whose, before, after, takes)
+    first, dark = weave_from(seen, COLUMNS)
+    bpm = middle_tempo(line) if line is not None else None
+    breathes = seen.map_choice().kind != "steady"
+    return Report(seen.opened.row.name, tuple(said), bars, whose, before, after, takes, dark, first, bpm, breathes)
 
 
 Drifts = tuple[float | None, ...]

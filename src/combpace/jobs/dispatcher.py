@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import threading
-from multiprocessing.process import BaseProcess
 
 from combpace.jobs.process import run
 from combpace.session.data_folder import DataFolder
 from combpace.store import rows
+from combpace.workers.backend import Processes
 
 POLL_S = 0.1
 MOST_TRIES = 3
@@ -21,9 +20,7 @@ class Dispatcher:
     def __init__(self, folder: DataFolder, rooms: str) -> None:
         """rooms: the module that registers every job, imported once for all workers."""
         self._folder, self._rooms = folder, rooms
-        self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload(["combpace.jobs.process", rooms])
-        self._running: dict[str, BaseProcess] = {}
+        self._processes = Processes(folder.settings.workers, ["combpace.jobs.process", rooms])
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="dispatcher", daemon=True)
 
@@ -37,39 +34,29 @@ class Dispatcher:
         """End the workers; what they did is taken up again by the next start."""
         self._stopping.set()
         self._thread.join(timeout=5)
-        for process in self._running.values():
-            process.terminate()
-        for process in self._running.values():
-            process.join(timeout=5)
+        self._processes.close()
 
     def processes(self) -> dict[str, int]:
         """Running jobs and the processes that do them."""
-        return {job_id: process.pid or 0 for job_id, process in self._running.items()}
+        return self._processes.pids()
 
     def _loop(self) -> None:
         while not self._stopping.wait(POLL_S):
             self._collect()
-            while len(self._running) < self._folder.settings.workers and self._start_next():
+            while self._processes.free() > 0 and self._start_next():
                 pass
 
     def _start_next(self) -> bool:
         job_id = rows.next_job(self._folder.database)
         if job_id is None:
             return False
-        args = (self._folder.settings, job_id, os.getpid(), self._rooms)
-        process = self._context.Process(target=run, args=args, name=f"job-{job_id}")
-        process.start()
-        self._running[job_id] = process
+        self._processes.start_plain(job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms))
         return True
 
     def _collect(self) -> None:
-        for job_id, process in list(self._running.items()):
-            if process.is_alive():
+        for job_id in self._processes.started():
+            if self._processes.alive(job_id):
                 continue
-            process.join()
-            del self._running[job_id]
-            code = process.exitcode or 0
-            why = f"it was ended by signal {-code}" if code < 0 else f"it ended with status {code}"
+            why = self._processes.outcome(job_id).error
             error = f"The worker stopped before it was done ({why}; memory may have run out). Nothing else is touched; start it again."
             rows.fail_if_running(self._folder.database, job_id, error)
-            process.close()

@@ -17,6 +17,7 @@ from combpace.core.beats.activations import Activations, activations_kept, kept_
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
+from combpace.media.zips import write_arrays
 from combpace.session.document import parts as forms
 
 # Names of the arrays that a reading again starts from.
@@ -61,8 +62,7 @@ def write_analysis(
         arrays["bands"] = bands.astype(np.float32)
     if activations is not None:
         arrays |= {f"{KEPT}{name}": values for name, values in kept_activations(activations).items()}
-    with path.open("wb") as out:
-        np.savez_compressed(out, **arrays)
+    write_arrays(path, arrays)
 
 
 def read_analysis(path: Path) -> TakeAnalysis:

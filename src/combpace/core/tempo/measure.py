@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from combpace.core.audio import Source
-from combpace.core.clocks import FloatArray, TakeTimes
+from combpace.core.clocks import ClockT, FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
@@ -254,3 +254,18 @@ def _roughness(source: Source, before: int, after: int, size: int) -> FloatArray
     ]
     slope = (right[1] - right[0]) - (left[-1] - left[-2])
     return np.array([abs(right[0] - left[-1]) / loud, abs(slope) / loud, float(np.mean(np.abs(bands[0] - bands[1])))])
+
+
+# Names of note values, by the part of a whole note that they are.
+NOTES = ((1, "1/1"), (2, "1/2"), (4, "1/4"), (8, "1/8"), (16, "1/16"), (32, "1/32"), (64, "1/64"))
+
+
+def note_lengths_ms(quarters_a_minute: float) -> list[tuple[str, float, float, float]]:
+    """Lengths of notes at a tempo: (name, straight, dotted, triplet) each, ms."""
+    whole = 4 * 60_000.0 / quarters_a_minute
+    return [(name, whole / part, 1.5 * whole / part, 2 / 3 * whole / part) for part, name in NOTES]
+
+
+def middle_tempo(line: TempoMap[ClockT]) -> float:
+    """The median of a map's tempi between its knots, quarters a minute."""
+    return float(np.median(np.diff(line.quarters) / np.diff(line.times_s))) * 60.0

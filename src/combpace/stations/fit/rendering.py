@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,10 @@ from combpace.session.decisions import Change, record
 from combpace.session.document import parts as forms
 from combpace.session.state import EDIT_REACH_S, SessionState, session_state
 from combpace.store import rows
+from combpace.workers import elsewhere
+from combpace.workers.errand import Errand
+
+FUNCTION = "combpace.stations.fit.rendering:render"
 
 
 def order_render(folder: DataFolder, session_id: str, version: int, take_id: str) -> str:
@@ -78,20 +83,19 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         def share(done: float, number: int = number, name: str = row.name) -> None:
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
-        with folder.source(row) as source:
-            fitted = Accented(stretched(source, time_map, args["method"], files, own), levels)
-            target = folder.blobs.new_path(".wav")
-            try:
-                share(0.0)
-                written = write_sound(fitted, target, "wav32f", start=fitted.first_frame, on_progress=share)
-                size = target.stat().st_size
-                renders[take_id] = target, fitted.first_frame
-                proved = _proof(renders, args) if take_id == args.get("timing") else None
-                sha = folder.blobs.adopt(target)
-                renders[take_id] = folder.blob(sha), fitted.first_frame
-            finally:
-                target.unlink(missing_ok=True)
-        details = {"take": take_id, "first_frame": fitted.first_frame, "frames": written.frames, "peak": written.peak, "rate": row.sample_rate_hz}
+        names = [path.relative_to(folder.blobs.root).as_posix() for path in files or (folder.blob(row.decoded_sha),)]
+        sound = {name: args[name] for name in ("source_s", "target_s", "method")} | {"levels": [list(one) for one in levels]}
+        with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
+            errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "own": own, **sound})
+            share(0.0)
+            written = elsewhere.run(errand, lambda phase, done, share=share: share(done), folder.settings.scheduler, "rendering")  # type: ignore[misc]
+            target = Path(out, written["written"])
+            size = target.stat().st_size
+            renders[take_id] = target, written["first_frame"]
+            proved = _proof(renders, args) if take_id == args.get("timing") else None
+            sha = folder.blobs.adopt(target)
+            renders[take_id] = folder.blob(sha), written["first_frame"]
+        details = {"take": take_id, **{name: written[name] for name in ("first_frame", "frames", "peak")}, "rate": row.sample_rate_hz}
         if proved is not None:
             details["proof"] = proved
         made.append(
@@ -107,6 +111,18 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             )
         )
     return {"files": made}
+
+
+def render(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
+    """An errand: {files, own, source_s, target_s, method, levels} -> {written, first_frame, frames, peak}; files are those of a bundle."""
+    time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    levels: Levels = tuple((moment, level) for moment, level in args["levels"])
+    files = tuple(inputs / name for name in args["files"])
+    with FileSource(files[args["own"]]) as source:
+        fitted = Accented(stretched(source, time_map, args["method"], files if len(files) > 1 else (), args["own"]), levels)
+        first = fitted.first_frame
+        written = write_sound(fitted, outputs / "fitted.wav", "wav32f", start=first, on_progress=lambda share: tell("rendering", share))
+    return {"written": "fitted.wav", "first_frame": first, "frames": written.frames, "peak": written.peak}
 
 
 def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> list[list[float | None]]:

@@ -11,12 +11,12 @@ from combpace.core.clocks import SessionTimes
 from combpace.core.parts.part import Heard
 from combpace.core.sounds.click import ClickBeat, ClickTrack
 from combpace.core.tempo.map import TempoMap
-from combpace.drawing.report import page
 from combpace.drawing.reporting import of_session
 from combpace.media.encode import FORMATS, write_sound
 from combpace.media.mapfiles import bars_csv, beats_between, write_json
 from combpace.media.midi import write_map, write_parts
 from combpace.media.names import file_name
+from combpace.media.report import page
 from combpace.media.zips import write_zip
 from combpace.session import pieces, words
 from combpace.session.state import SessionState

@@ -10,7 +10,7 @@ import numpy as np
 
 from combpace.core.analysis.hats import suggested_bpm
 from combpace.core.analysis.lateness import lateness_s
-from combpace.core.tempo.measure import end_offset
+from combpace.core.tempo.measure import end_offset, middle_tempo, note_lengths_ms
 from combpace.core.tempo.meters import bar_number
 from combpace.core.tempo.proposal import Proposal, propose
 from combpace.session.state import SessionState
@@ -18,7 +18,6 @@ from combpace.stations.station import Action, Place
 
 # Tempi nearer than this, in BPM, are one.
 SAME_BPM = 5e-4
-NOTES = ((1, "1/1"), (2, "1/2"), (4, "1/4"), (8, "1/8"), (16, "1/16"), (32, "1/32"), (64, "1/64"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,9 +146,8 @@ def note_lengths(state: SessionState) -> dict[str, Any] | None:
     line = state.session_map()
     if line is None:
         return None
-    middle = float(np.median(np.diff(line.quarters) / np.diff(line.times_s))) * 60.0
-    whole = 4 * 60_000.0 / middle
-    rows = [(name, *(f"{whole / part * share:.2f}" for share in (1.0, 1.5, 2 / 3))) for part, name in NOTES]
+    middle = middle_tempo(line)
+    rows = [(name, *(f"{length:.2f}" for length in lengths)) for name, *lengths in note_lengths_ms(middle)]
     return {"rows": rows, "bpm": f"{middle:.2f}", "breathes": state.map_choice().kind != "steady"}
 
 

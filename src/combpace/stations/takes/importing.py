@@ -4,34 +4,22 @@ from __future__ import annotations
 
 import json
 import re
-from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from combpace.core.analysis.bundle import analyse_bundle
-from combpace.core.analysis.hats import hats
-from combpace.core.analysis.readings import readings
-from combpace.core.analysis.take import Analysis, Hints, analyse
-from combpace.core.beats.attack_decoder import activation
 from combpace.core.errors import ParameterError, StaleError
-from combpace.core.onsets.choose import band_strengths
-from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource, decode_to_wav
-from combpace.media.mapfiles import steady_document
 from combpace.media.peaks import write_peaks
-from combpace.media.stated import padding_is_stated, stated_tempi
-from combpace.session.analysis_store import write_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
 from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name, guessed_kind
+from combpace.stations.takes.hearing import listened
 from combpace.store import rows
 from combpace.store.models import new_id
 
@@ -83,7 +71,6 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         return {"take": row.id}
     decoded_path = folder.blobs.new_path(".wav")
     peaks_path = folder.blobs.new_path(".peaks")
-    analysis_path = folder.blobs.new_path(".npz")
     try:
         tell("reading the file", 0.0)
         decoded = decode_to_wav(folder.blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share))
@@ -105,13 +92,11 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             peak=decoded.peak,
             notes=json.dumps(list(decoded.notes)),
         )
-        with FileSource(folder.blob(decoded_sha)) as source:
-            heard = analyse(source, Hints(is_loop=guessed_kind(row.name) == "loop"), on_progress=tell)
-        _write(analysis_path, heard, folder.blob(row.source_sha), row.name)
-        rows.change_take(folder.database, row.id, state="ready", analysis_sha=folder.blobs.adopt(analysis_path))
+        (heard,) = listened(folder, [row], [decoded_sha], guessed_kind(row.name) == "loop", tell)
+        rows.change_take(folder.database, row.id, state="ready", analysis_sha=heard)
         return {"take": row.id}
     finally:
-        for path in (decoded_path, peaks_path, analysis_path):
+        for path in (decoded_path, peaks_path):
             path.unlink(missing_ok=True)
 
 
@@ -121,28 +106,9 @@ def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> di
     takes = [row for row in takes if row.sample_rate_hz == takes[0].sample_rate_hz]
     if len(takes) < 2:
         return {"takes": []}
-    with ExitStack() as stack:
-        sources = [stack.enter_context(FileSource(folder.blob(row.decoded_sha or ""))) for row in takes]
-        found = analyse_bundle(sources, on_progress=tell)
-    for row, heard in zip(takes, found, strict=True):
-        path = folder.blobs.new_path(".npz")
-        try:
-            _write(path, heard, folder.blob(row.source_sha), row.name)
-            rows.change_take(folder.database, row.id, analysis_sha=folder.blobs.adopt(path))
-        finally:
-            path.unlink(missing_ok=True)
+    for row, heard in zip(takes, listened(folder, takes, [row.decoded_sha or "" for row in takes], False, tell), strict=True):
+        rows.change_take(folder.database, row.id, analysis_sha=heard)
     return {"takes": [row.id for row in takes]}
-
-
-def _write(path: Path, heard: Analysis, file: Path, name: str) -> None:
-    steady = steady_document(heard.steady) if heard.steady else None
-    counted = [{"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)} for one in readings(heard)]
-    facts: dict[str, Any] = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
-    facts["stated"] = [{"bpm": one.bpm, "source": one.source} for one in stated_tempi(file, name)]
-    ride = hats(heard.heard, np.asarray(heard.beats.times))
-    facts["hats"] = None if ride is None else {"per_beat": ride.per_beat, "share": round(ride.share, 3), "per_minute": round(ride.per_minute, 3)}
-    facts["padding"] = "header" if padding_is_stated(file) else None
-    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse, band_strengths(heard.heard, heard.onsets))
 
 
 def listen_again(folder: DataFolder, session_id: str, take_id: str) -> None:

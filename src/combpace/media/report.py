@@ -9,10 +9,18 @@ from dataclasses import dataclass, field
 from html import escape
 from typing import Any
 
+import numpy as np
+
+from combpace.core.clocks import FloatArray
+from combpace.core.tempo.measure import note_lengths_ms
+from combpace.core.tempo.meters import bar_number
+
 # Size of a chart, and room for its numbers, user units.
 WIDE, TALL, LEFT, BOTTOM = 720, 150, 52, 22
 # A row of bars is drawn at most so often with a number.
 MOST_NUMBERS = 24
+# Rows of the weave at most, and how many shades it has.
+MOST_ROWS, SHADES = 200, 6
 STYLE = """
 @page { size: A4; margin: 16mm }
 * { box-sizing: border-box }
@@ -21,7 +29,8 @@ body { font: 14px/1.45 system-ui, sans-serif; color: #1F2530; background: #FBF8F
 h1 { font-size: 22px; margin: 0 } h2 { font-size: 16px; margin: 26px 0 6px } p { margin: 4px 0 }
 .quiet { color: #5C6675 }
 svg { width: 100%; height: auto; display: block } svg text { font: 11px system-ui, sans-serif; fill: #5C6675 }
-.line { fill: none; stroke: #1F2530; stroke-width: 1.6 } .zero { stroke: #D9D1C0 } .after { fill: #0F766E } .before { fill: #B4630F }
+.line { fill: none; stroke: #1F2530; stroke-width: 1.6 } .zero { stroke: #D9D1C0 }
+.dark { fill: #1F2530 } .after { fill: #0F766E } .before { fill: #B4630F }
 table { border-collapse: collapse; width: 100%; font-size: 12.5px } th { text-align: left; color: #5C6675; font-weight: 500 }
 th, td { padding: 2px 8px 2px 0; border-bottom: 1px solid #D9D1C0; vertical-align: top } td.n, th.n { text-align: right }
 tr { break-inside: avoid } thead { display: table-header-group }
@@ -53,6 +62,8 @@ class Report:
     bars  rows of {n, s, bpm, meter, drift (ms or None), sure (0-1)}, in order
     whose the take that was fitted, where one was; before, after: how far its first attack of each bar lies from the line, as played and as fitted,
           ms or None
+    weave   darkness 0-1 of shape (bars, columns), an eighth of a bar over both ends; first: gapless index of its first bar
+    bpm     quarters a minute (the middle where it breathes), for the lengths of notes; None without a pulse
     """
 
     title: str
@@ -62,6 +73,10 @@ class Report:
     before: tuple[float | None, ...] = ()
     after: tuple[float | None, ...] = ()
     takes: tuple[TakeReport, ...] = field(default=())
+    weave: FloatArray | None = None
+    first: int = 0
+    bpm: float | None = None
+    breathes: bool = False
 
 
 def document(report: Report) -> dict[str, Any]:
@@ -72,6 +87,10 @@ def document(report: Report) -> dict[str, Any]:
         "said": list(report.said),
         "fitted": report.whose,
         "bars": [{**bar, "before": report.before[k], "after": report.after[k]} if report.whose else dict(bar) for k, bar in enumerate(report.bars)],
+        "notes_ms": {
+            name: {"straight": round(plain, 3), "dotted": round(dotted, 3), "triplet": round(triplet, 3)}
+            for name, plain, dotted, triplet in (note_lengths_ms(report.bpm) if report.bpm else ())
+        },
         "takes": [
             {
                 "name": take.name,
@@ -110,8 +129,12 @@ def page(report: Report) -> str:
     parts = [f"<h1>{escape(report.title)}</h1>", *(f'<p class="quiet">{escape(one)}</p>' for one in report.said)]
     if report.bars:
         whose = f" of {escape(report.whose)}" if report.whose else ""
+        if report.weave is not None and len(report.weave):
+            parts += ["<h2>The weave: a row a bar, dark where something is struck</h2>", weave_chart(report.weave, report.first)]
         parts += ["<h2>Tempo, BPM</h2>", tempo_chart(report.bars), f"<h2>First attack{whose} in each bar against its line, ms</h2>"]
         parts += [drift_chart(report.bars, report.before if report.whose else [bar["drift"] for bar in report.bars], report.after)]
+    if report.bpm:
+        parts.append(_notes(report.bpm, report.breathes))
     for take in report.takes:
         parts.append(_take(take))
     if report.bars:
@@ -121,6 +144,30 @@ def page(report: Report) -> str:
         f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{escape(report.title)}</title>'
         f'<meta name="viewport" content="width=device-width"><style>{STYLE}</style></head>\n<body>\n{body}\n</body></html>\n'
     )
+
+
+def weave_chart(dark: FloatArray, first: int) -> str:
+    """Rows of bars; lines where a bar begins and ends. Bars beyond MOST_ROWS are drawn several to a row."""
+    together = -(-len(dark) // MOST_ROWS)
+    rows = np.array([dark[k : k + together].max(axis=0) for k in range(0, len(dark), together)])
+    tall, columns = min(9.0, max(2.5, 300 / len(rows))), rows.shape[1]
+    wide, high = (WIDE - LEFT) / columns, tall * len(rows)
+    steps = np.clip(np.ceil(np.clip(rows, 0, 1) * SHADES - 0.5), 0, SHADES).astype(int)
+    paths: list[list[str]] = [[] for _ in range(SHADES + 1)]
+    for row, line in enumerate(steps):
+        edges = np.flatnonzero(np.diff(line)) + 1
+        for lo, hi in zip([0, *edges], [*edges, columns], strict=True):
+            if line[lo]:
+                paths[line[lo]].append(f"M{LEFT + lo * wide:.1f} {row * tall:.1f}h{(hi - lo) * wide:.1f}v{tall:.1f}h{-(hi - lo) * wide:.1f}z")
+    drawn = "".join(f'<path class="dark" fill-opacity="{k / SHADES:.2f}" d="{"".join(path)}"/>' for k, path in enumerate(paths) if path)
+    for at in (0.1, 0.9):
+        x = LEFT + at * (WIDE - LEFT)
+        drawn += f'<line class="zero" x1="{x:.1f}" x2="{x:.1f}" y1="0" y2="{high:.1f}"/>'
+    every = max(1, -(-len(rows) // 16))
+    for row in range(0, len(rows), every):
+        drawn += f'<text x="0" y="{row * tall + min(9.0, tall + 2):.1f}">{bar_number(first + row * together)}</text>'
+    said = f"weave of {len(dark)} bars; the lines are where each begins and ends"
+    return f'<svg viewBox="0 0 {WIDE} {high + 6:.1f}" role="img" aria-label="{said}">{drawn}</svg>'
 
 
 def tempo_chart(bars: Sequence[dict[str, Any]]) -> str:
@@ -183,6 +230,15 @@ def _take(take: TakeReport) -> str:
         rows = "".join(f"<tr><td>{escape(place)}</td><td>{escape(why)}</td></tr>" for place, why in take.left)
         parts.append(f"<table><thead><tr><th>left where it was</th><th>why</th></tr></thead><tbody>{rows}</tbody></table>")
     return "\n".join(parts)
+
+
+def _notes(bpm: float, breathes: bool) -> str:
+    rows = "".join(
+        f"<tr><td>{name}</td>{''.join(f'<td class=n>{length:.2f}</td>' for length in lengths)}</tr>" for name, *lengths in note_lengths_ms(bpm)
+    )
+    head = '<tr><th>note</th><th class="n">straight</th><th class="n">dotted</th><th class="n">triplet</th></tr>'
+    where = f"its middle tempo, {bpm:.2f}" if breathes else f"{bpm:.2f}"
+    return f"<h2>Lengths of notes at {where} quarters a minute, ms</h2><table><thead>{head}</thead><tbody>{rows}</tbody></table>"
 
 
 def _bars(report: Report) -> str:

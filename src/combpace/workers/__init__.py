@@ -1,0 +1,1 @@
+"""Where long work is done: processes of this machine, or a Dask scheduler."""
