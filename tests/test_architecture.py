@@ -21,8 +21,8 @@ ALLOWED = {
     "jobs": {"core", "store", "session", "settings", "workers"},
     "batch": {"core", "media", "session", "workers"},
     "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo", "workers"},
-    "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "__init__"},
-    "commands": {"core", "media", "session", "batch", "drawing", "settings", "workers"},
+    "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "batch", "__init__"},
+    "commands": {"core", "media", "session", "batch", "drawing", "settings", "workers", "stations", "store"},
     "cli": {"core", "media", "session", "batch", "settings", "web", "commands"},
 }
 # What the heart may use beside the standard library.

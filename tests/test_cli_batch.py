@@ -19,7 +19,10 @@ import soundfile as sf
 from combpace.batch.folder import items_of
 from combpace.cli import main
 from combpace.core.errors import ParameterError
-from tests.support.sounds import struck, two_close_mics
+from combpace.core.fit.groove import groove_document, take_groove
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import steady_map
+from tests.support.sounds import attack_starts, struck, two_close_mics
 
 
 class BatchTest(unittest.TestCase):
@@ -32,6 +35,25 @@ class BatchTest(unittest.TestCase):
             sf.write(self.folder / name, struck(0.3 + beat * np.arange(16), 16 * beat + 1, low_every=4).samples.T, 44100)
         (self.folder / "bad.wav").write_bytes(b"no sound")
         (self.folder / "notes.txt").write_text("not asked for")
+
+    def test_reports_of_all_and_a_recipe_of_a_session(self) -> None:
+        status, said, _ = self.run_main(self.folder, "-o", self.out, "--do", "report")
+        self.assertEqual(status, 1)
+        page = (self.out / "night" / "b.html").read_text()
+        for part in ("The weave", "Lengths of notes at", "steady, 100.", "<svg"):
+            self.assertIn(part, page)
+        self.assertNotIn("http", page.replace("http://www.w3.org", ""))
+        # A groove instead of a grid, the tempo of a steady session: each file's own bar 1 stays.
+        recipe = self.out / "r.recipe"
+        groove = groove_document(take_groove(np.array([0.0, 0.55, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(8), "yard"))
+        recipe.write_text(json.dumps({"version": 1, "fit": {"groove": groove, "own": False, "bpm": 110.0}}))
+        fitted = self.out / "fitted"
+        status, said, _ = self.run_main(self.folder, "-o", fitted, "--do", "fit", "--recipe", recipe)
+        self.assertEqual(status, 1, said)
+        starts = attack_starts(sf.read(fitted / "a.wav")[0], 44100)
+        step = float(np.median(np.diff(starts)))
+        self.assertAlmostEqual(starts[0], 0.3, delta=0.005)
+        self.assertAlmostEqual(step, 60.0 / 110.0, delta=0.004)
 
     def run_main(self, *arguments: object) -> tuple[int, str, str]:
         said, wrong = io.StringIO(), io.StringIO()

@@ -3,9 +3,13 @@
 import contextlib
 import fcntl
 import io
+import json
 import re
 
 from combpace.cli import main
+from combpace.stations.handoff import write
+from combpace.stations.handoff.ordering import Wish, order
+from combpace.store import rows
 from tests.support.places import PlaceTest
 
 
@@ -35,6 +39,36 @@ class SessionCommandTest(PlaceTest):
         self.assertEqual(self.run_main("session", "export", new[0], "-o", again, "--data", other)[0], 0)
         self.assertEqual(again.stat().st_size, out.stat().st_size)
 
+    def test_replayed_it_is_what_the_last_hand_off_wrote_to_the_byte(self) -> None:
+        data, out = self.folder / "data", self.folder / "night.archive"
+        self.act("bar-1", time_s=float(self.beats[4]))
+        self.act("rule", take=self.lead, field="strength", value="80")
+        beside = ["midi", "json", "click", "report"]
+        wish = Wish(takes=[self.lead], kind="wav32f", start="bar 2", extras=beside, written="files and mix", markers=True)
+        job = order(self.place, self.session, wish)
+        row = rows.job_row(self.place.database, job)
+        assert row is not None
+        with write.written(self.place, json.loads(row.args), lambda phase, share: None) as files:
+            ours = {file.name: file.path.read_bytes() for file in files}
+        for more in ((), ("--newest",)):
+            self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", data, *more)[0], 0)
+            status, said, wrong = self.run_main("replay", out, "-o", self.folder / "replayed")
+            self.assertEqual((status, wrong), (0, ""))
+            self.assertIn("Copper night, 7 files", said)
+            theirs = {path.name: path.read_bytes() for path in (self.folder / "replayed").iterdir()}
+            self.assertEqual(theirs, ours)
+
+    def test_replayed_without_a_hand_off_it_is_everything_with_the_lead_in(self) -> None:
+        out = self.folder / "night.archive"
+        self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", self.folder / "data")[0], 0)
+        self.assertEqual(self.run_main("replay", out, "-o", self.folder / "replayed")[0], 0)
+        endings = sorted(path.suffix for path in (self.folder / "replayed").iterdir())
+        self.assertEqual(endings, [".json", ".mid", ".wav", ".wav", ".zip"])
+        self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", self.folder / "data", "--no-sound")[0], 0)
+        status, _, wrong = self.run_main("replay", out, "-o", self.folder / "silent")
+        self.assertEqual(status, 2)
+        self.assertIn("without its sound", wrong)
+
     def test_beside_a_running_server_it_is_listed_and_written_but_not_read(self) -> None:
         data, out = self.folder / "data", self.folder / "night.archive"
         with (data / "lock").open("w") as lock:
@@ -56,6 +90,9 @@ class SessionCommandTest(PlaceTest):
             ("session", "import", self.folder / "none", "--data", data),
             ("session", "import", bad, "--data", data),
             ("session",),
+            ("replay", self.folder / "none", "-o", self.folder / "r"),
+            ("replay", bad, "-o", self.folder / "r"),
+            ("replay", bad, "-o", bad),
         ):
             with self.subTest(arguments=arguments):
                 status, _, wrong = self.run_main(*arguments)

@@ -12,13 +12,21 @@ from typing import Any
 import numpy as np
 
 from combpace.core.errors import ParameterError
+from combpace.core.fit.groove import take_groove
+from combpace.core.tempo.grid import Grid
+from combpace.core.tempo.map import steady_map
+from combpace.drawing import picture
 from combpace.session import fits, pieces, shelf
 from combpace.session.archive import read_archive, write_archive
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import decide
+from combpace.session.grooves import GrooveLibrary
 from combpace.session.state import session_state
 from combpace.settings import Settings
-from tests.support.places import PlaceTest, bring_in
+from combpace.stations import registry
+from combpace.stations.handoff.ordering import Wish, announced
+from combpace.stations.takes import importing
+from tests.support.places import PlaceTest, bring_in, look
 from tests.support.sounds import struck
 
 Edit = Callable[[dict[str, Any]], None]
@@ -88,6 +96,68 @@ class ArchiveTest(PlaceTest):
         self.assertEqual(len(shelf.shelf(self.place)), 2)
         self.place.blobs.sweep([sha for row in self.place.take_rows(made).values() for sha in (row.source_sha,)], older_than_s=1e9)
         session_state(self.place, made).need_map()
+
+    # -- without sound
+
+    def test_without_sound_it_is_small_and_asks_for_each_file_and_a_dropped_one_completes_it(self) -> None:
+        self.act("rule", take=self.lead, field="grid", value="1/8")
+        out = io.BytesIO()
+        write_archive(self.place, self.session, out, sound=False)
+        with_sound = len(self.written())
+        self.assertLess(len(out.getvalue()), with_sound / 5)
+        made = self.read(out.getvalue())
+        there, here = session_state(self.other, made), self.seen()
+        lead = there.need_lead().id
+        self.assertEqual({row.state for row in there.rows.values()}, {"wanted"})
+        source = self.place.take_row(self.lead)
+        asked = f"Drop “tub kit.wav” here ({source.source_bytes / 1e6:,.1f} MB, sha256 {source.source_sha[:12]}…)"
+        self.assertIn(asked, there.rows[lead].error or "")
+        # What was decided and heard is all there.
+        np.testing.assert_array_equal(there.onsets(lead).times, here.onsets(self.lead).times)
+        self.assertEqual(there.need_map(), here.need_map())
+        picture.picture(there, lead)
+        for station in registry.STATIONS.values():
+            look(there, station.id)
+        with self.assertRaisesRegex(ParameterError, "The sound of tub kit is not here"):
+            announced(there, Wish(takes=[lead]))
+        # Another file is a take like any other; the right one completes, whatever its name.
+        path = self.other.blobs.new_path(".wav")
+        path.write_bytes(self.place.blobs.path(source.source_sha).read_bytes())
+        self.assertEqual(importing.add_upload(self.other, made, path, "renamed.wav"), lead)
+        importing.import_take(self.other, {"take": lead}, lambda phase, share: None)
+        row = self.other.take_row(lead)
+        self.assertEqual((row.state, row.error, row.decoded_sha), ("ready", None, source.decoded_sha))
+        self.assertIsNotNone(self.other.activations(row), "a new reading has what it needs")
+        now = session_state(self.other, made)
+        np.testing.assert_array_equal(now.onsets(lead).times, here.onsets(self.lead).times)
+        self.assertEqual(announced(now, Wish(takes=[lead]))["frames"], announced(here, Wish(takes=[self.lead]))["frames"])
+        # Written again from there, half of it still missing: what is missing is asked for once more.
+        again = io.BytesIO()
+        write_archive(self.other, made, again)
+        third = self.read(again.getvalue(), self.place)
+        self.assertEqual(sorted(row.state for row in self.place.take_rows(third).values()), ["ready", "wanted"])
+
+    def test_a_take_of_two_minutes_is_at_most_60_kilobytes(self) -> None:
+        place = DataFolder(replace(Settings(), data_dir=self.folder / "long"))
+        place.prepare()
+        self.addCleanup(place.close)
+        session = shelf.create(place, "Two minutes")
+        beats = np.arange(0.5, 119.5, 0.25)
+        bring_in(place, session, struck(beats, 120.0, low_every=8), "even kit.wav")
+        out = io.BytesIO()
+        write_archive(place, session, out, sound=False)
+        self.assertLess(len(out.getvalue()), 60_000)
+
+    def test_a_groove_goes_with_the_rule_that_uses_it(self) -> None:
+        groove = take_groove(np.array([0.0, 0.52, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(4), "yard")
+        kept = GrooveLibrary(self.place).add(groove)
+        self.act("meter", meter="4/4")
+        self.act("rule", take=self.lead, field="grid", value=f"groove:{kept.id}")
+        made = self.read(self.written())
+        there = session_state(self.other, made)
+        self.assertEqual(GrooveLibrary(self.other).all(), [])
+        made_there, made_here = fits.take_fit(there, there.need_lead().id), fits.take_fit(self.seen(), self.lead)
+        np.testing.assert_array_equal(made_there.fit.time_map.target_s, made_here.fit.time_map.target_s)
 
     # -- archives that mean harm
 
@@ -192,10 +262,34 @@ class ArchiveTest(PlaceTest):
             lambda one: one["files"].append({"kind": "handoff wav", "key": "k", "name": "n", "sha": "a" * 64, "bytes": 1, "details": "{}"}),
             lambda one: one.pop("takes"),
             lambda one: one["revisions"][0].update(parts="not json"),
+            lambda one: (one.update(sound=False), one["takes"][0].update(frames=-5)),
+            lambda one: (one.update(sound=False), one["takes"][0].update(frames=2**60)),
+            lambda one: (one.update(sound=False), one["takes"][0].update(sample_rate_hz=1)),
         ]  # fmt: skip
         for number, edit in enumerate(edits):
             with self.subTest(edit=number):
                 self.refused(self.changed(edit))
+
+    def test_an_analysis_that_would_run_code(self) -> None:
+        class Harm:
+            def __reduce__(self) -> tuple[Any, ...]:
+                return (Path.touch, (Path("/tmp/combpace-was-harmed"),))
+
+        out = io.BytesIO()
+        np.savez(out, times=np.array([Harm()], dtype=object))
+        sha = hashlib.sha256(out.getvalue()).hexdigest()
+        made = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(self.written())) as pack, zipfile.ZipFile(made, "w") as bad:
+            for entry in pack.infolist():
+                data = pack.read(entry)
+                if entry.filename == "manifest.json":
+                    manifest = json.loads(data)
+                    manifest["takes"][0]["analysis_sha"] = sha
+                    data = json.dumps(manifest).encode()
+                bad.writestr(entry, data)
+            bad.writestr(f"blobs/{sha}", out.getvalue())
+        self.assertIn("what was heard in", self.refused(made.getvalue()))
+        self.assertFalse(Path("/tmp/combpace-was-harmed").exists())
 
     def test_a_sound_that_was_changed(self) -> None:
         self.assertIn("its hash is another", self.refused(self.with_blob(b"other bytes")))

@@ -10,6 +10,7 @@ import numpy as np
 import soundfile as sf
 from wavinfo import WavInfoReader
 
+from combpace.batch.recipe import Recipe, recipe_of
 from combpace.core.errors import ParameterError
 from combpace.playback.mixing import panned
 from combpace.session import shelf
@@ -18,6 +19,7 @@ from combpace.stations.handoff.ordering import Wish, announced, last_wish, order
 from combpace.stations.handoff.station import orders_of
 from combpace.store import rows
 from tests.support.places import PlaceTest, breathing, bring_in
+from tests.support.sounds import struck
 
 
 class HandOffTest(PlaceTest):
@@ -193,6 +195,17 @@ class HandOffTest(PlaceTest):
         self.assertTrue(orders_of(self.seen())[0]["old"])
         self.act("take-remove", take=self.other)
         self.assertEqual(last_wish(self.seen()).takes, [])  # type: ignore[union-attr]
+
+    def test_what_was_done_is_a_recipe_for_other_files(self) -> None:
+        self.act("rule", take=self.other, field="grid", value="1/8t")
+        self.act("rule", take=self.other, field="strength", value="90")
+        self.act("steady", bpm=96.0)
+        loop = bring_in(self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav")
+        self.act("take", take=loop, field="first_bar", value="3")
+        made = recipe_of(self.seen())
+        self.assertEqual((made.fit.grid, made.fit.strength, made.fit.own, made.fit.bpm), ("1/8t", 90.0, False, 96.0))
+        self.assertEqual((made.follow.bars, made.follow.from_bar), (2, 3))
+        self.assertEqual(Recipe.model_validate_json(made.model_dump_json()), made)
 
     def test_refusals(self) -> None:
         for wish, words in (

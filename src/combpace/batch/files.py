@@ -129,12 +129,13 @@ def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """The session's map for a file without a session: exactly one of the three."""
+    """The session's map for a file without a session: exactly one of the three. own_bar_1: a tempo whose bar 1 stays where the file has it."""
 
     map_path: Path | None = None
     bpm: float | None = None
     first_downbeat_s: float | None = None
     own: bool = False
+    own_bar_1: bool = False
 
 
 def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[SessionTimes]:
@@ -145,6 +146,8 @@ def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[Sessi
         if not target.map_path.is_file():
             raise MediaError(f"There is no file “{target.map_path}”.")
         return read_json_map(target.map_path) if target.map_path.suffix.lower() == ".json" else read_map(target.map_path)
+    if target.bpm is not None and target.own_bar_1:
+        return steady_map(target.bpm, pace.second(0.0), pace.meters)
     if target.bpm is None or target.first_downbeat_s is None:
         raise ParameterError("Say what to fit to: --map FILE, or --bpm with --first-downbeat, or --own.")
     return steady_map(target.bpm, target.first_downbeat_s, pace.meters)

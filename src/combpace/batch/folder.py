@@ -222,7 +222,14 @@ def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Pa
     if do == "fit":
         fields = recipe.fit
         own = map_path is None and fields.bpm is None
-        where = Target(map_path, fields.bpm if map_path is None else None, fields.first_downbeat_s if map_path is None else None, own)
+        stated = fields if map_path is None and not own else None
+        where = Target(
+            map_path,
+            stated.bpm if stated else None,
+            stated.first_downbeat_s if stated else None,
+            own,
+            stated is not None and stated.first_downbeat_s is None,
+        )
         made: FitReport
         if len(paths) > 1:
             made = fit_files(paths, target, where, Hints(), fields.rule(), recipe.method, (), quiet)

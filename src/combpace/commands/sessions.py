@@ -29,10 +29,15 @@ def add(commands: Any, progress: Progress) -> None:
     out.add_argument("id", help="as “session list” prints it, or its beginning")
     out.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE")
     out.add_argument("--newest", action="store_true", help="its present state alone, without the steps that led there")
+    out.add_argument("--no-sound", action="store_true", help="without the takes' files; where it is opened each is asked for")
     out.set_defaults(run=lambda options: _export(options, progress()))
     into = sessions.add_parser("import", help="make a new session of an archive")
     into.add_argument("file", type=Path)
     into.set_defaults(run=lambda options: _import(options, progress()))
+    again = commands.add_parser("replay", help="render the whole session of an archive as it was handed off last")
+    again.add_argument("file", type=Path, metavar="ARCHIVE")
+    again.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
+    again.set_defaults(run=lambda options: _replay(options, progress()))
     for one in (listed, out, into):
         one.add_argument("--data", metavar="DIR", help="the data folder; else COMBPACE_DATA, else data")
 
@@ -79,7 +84,7 @@ def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
         part = options.out.with_name(f".{options.out.name}.part")
         try:
             with part.open("wb") as out:
-                write_archive(folder, found[0].id, out, newest=options.newest, tell=tell)
+                write_archive(folder, found[0].id, out, newest=options.newest, sound=not options.no_sound, tell=tell)
             part.replace(options.out)
         finally:
             part.unlink(missing_ok=True)
@@ -104,4 +109,41 @@ def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
         made = read_archive(folder, options.file, tell)
         name = next(one.name for one in shelf(folder) if one.id == made)
     print(f"{made}  {name}")
+    return 0
+
+
+def _replay(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
+    """In a data folder of its own that is gone afterwards."""
+    import shutil
+    import tempfile
+
+    from combpace.session.archive import read_archive
+    from combpace.session.data_folder import DataFolder
+    from combpace.session.state import session_state
+    from combpace.settings import from_environment
+    from combpace.stations import registry  # noqa: F401 - every decision and job
+    from combpace.stations.handoff.ordering import last_wish, order_args, usual_wish
+    from combpace.stations.handoff.write import written
+    from combpace.store.models import WANTED
+
+    if not options.file.is_file():
+        raise ParameterError(f"There is no file “{options.file}”. Nothing was written.")
+    if options.out.exists() and not options.out.is_dir():
+        raise ParameterError(f"“{options.out}” is a file; -o takes a folder. Nothing was written.")
+    with tempfile.TemporaryDirectory(prefix="combpace-replay-") as scratch:
+        folder = DataFolder(replace(from_environment(), data_dir=Path(scratch)))
+        try:
+            folder.prepare()
+            seen = session_state(folder, read_archive(folder, options.file, tell))
+            silent = [row.name for row in seen.rows.values() if row.state == WANTED]
+            if silent:
+                raise ParameterError(f"“{silent[0]}” came without its sound: nothing can be rendered of this archive. Nothing was written.")
+            wish = last_wish(seen) or usual_wish(seen)
+            with written(folder, order_args(seen, wish), tell) as files:
+                options.out.mkdir(parents=True, exist_ok=True)
+                for file in files:
+                    shutil.move(file.path, options.out / file.name)
+                print(f"{options.out}: {seen.opened.row.name}, {len(files)} files")
+        finally:
+            folder.close()
     return 0

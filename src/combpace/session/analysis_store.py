@@ -82,3 +82,9 @@ def read_activations(path: Path) -> Activations | None:
     with np.load(path, allow_pickle=False) as data:
         kept = {name.removeprefix(KEPT): data[name] for name in data.files if name.startswith(KEPT)}
     return activations_kept(kept) if kept else None
+
+
+def without_pulse(path: Path, target: Path) -> None:
+    """Keep an analysis without what the networks heard of the pulse: marks, pace, readings and picture stay as they are, a ninth of the size."""
+    with np.load(path, allow_pickle=False) as data:
+        write_arrays(target, {name: data[name] for name in data.files if not name.startswith(KEPT)})

@@ -3,7 +3,7 @@
 A zip (stored, not packed: sound does not shrink) of `manifest.json` and `blobs/SHA256`. The manifest has the session's rows without any time or
 id of this folder; the same session written twice is the same file. The sources go with it, what was heard in them, the sounds that pieces
 are cut from, and the decoded sound of lossy sources, for another decoder would shift their marks; of lossless ones it is made again and
-checked by its hash.
+checked by its hash. Without sound it is decisions, marks, paces and what was heard; the files are asked for where it is opened.
 
 What is read is not trusted: entries, sizes, depth, names and hashes are checked before anything is kept, and all rows are one transaction.
 """
@@ -23,7 +23,7 @@ from combpace.core.errors import CombPaceError, MediaError, ParameterError
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
 from combpace.media.zips import entry
-from combpace.session.analysis_store import read_analysis
+from combpace.session.analysis_store import read_analysis, without_pulse
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT, NewerFormatError
@@ -31,7 +31,7 @@ from combpace.session.shelf import session_name
 from combpace.session.take_names import clean_name
 from combpace.store import archives
 from combpace.store.errors import MissingError
-from combpace.store.models import new_id
+from combpace.store.models import WANTED, new_id
 
 VERSION = 1
 # What an archive is called; one of any other name is read as well.
@@ -39,6 +39,8 @@ ENDING = ".combpace"
 LOSSLESS = (".wav", ".aif", ".aiff", ".flac")
 _SHA, _TAKE_ID = re.compile(r"[0-9a-f]{64}"), re.compile(r"[0-9a-f]{16}")
 MOST_ENTRIES, MOST_MANIFEST, MOST_DEPTH, MOST_REVISIONS, MOST_TAKES = 20_000, 64 * 2**20, 40, 200_000, 5_000
+# What the numbers of a take can be.
+NUMBERS = (("sample_rate_hz", 1_000, 768_000), ("channels", 1, 256), ("frames", 1, 2**40), ("source_bytes", 1, 2**45))
 _CHUNK = 1 << 20
 Tell = Callable[[str, float], None]
 
@@ -50,27 +52,31 @@ def _quiet(phase: str, share: float) -> None:
 # -- out
 
 
-def write_archive(folder: DataFolder, session_id: str, out: IO[bytes], *, newest: bool = False, tell: Tell = _quiet) -> int:
-    """Write a session as an archive. Returns how many bytes its sounds are.
+def write_archive(folder: DataFolder, session_id: str, out: IO[bytes], *, newest: bool = False, sound: bool = True, tell: Tell = _quiet) -> int:
+    """Write a session as an archive. Returns how many bytes its sounds and analyses are.
 
     newest  its present state alone, without what led there
+    sound   False: without the takes' files; where it is opened each is asked for by its name and hash
     Raises  NotFoundError; ParameterError where one of its sounds is missing
     """
     folder.open(session_id)
     kept = archives.taken(folder.database, session_id, newest=newest)
     wanted: dict[str, str] = {}
     for take in kept["takes"]:
-        wanted.setdefault(take["source_sha"], "source")
+        if not sound and take["analysis_sha"]:
+            take["analysis_sha"] = _slim(folder, take["analysis_sha"])
+        if sound and take["state"] != WANTED:
+            wanted.setdefault(take["source_sha"], "source")
         if take["analysis_sha"]:
             wanted.setdefault(take["analysis_sha"], "analysis")
-        if take["decoded_sha"] and not take["name"].lower().endswith(LOSSLESS):
+        if sound and take["state"] != WANTED and take["decoded_sha"] and not take["name"].lower().endswith(LOSSLESS):
             wanted.setdefault(take["decoded_sha"], "decoded")
     pinned = {value["sha"] for body in kept["parts"].values() if isinstance(value := json.loads(body), dict) and "first_frame" in value}
     kept["files"] = [file for file in kept["files"] if file["kind"] in ("part", "piece") or file["sha"] in pinned]
     for file in kept["files"]:
         wanted.setdefault(file["sha"], file["kind"])
     blobs = [{"sha": sha, "what": what, "bytes": _blob(folder, sha).stat().st_size} for sha, what in sorted(wanted.items())]
-    manifest = {"kind": "combpace session", "version": VERSION, "program": __version__, "form": FORMAT, **kept, "blobs": blobs}
+    manifest = {"kind": "combpace session", "version": VERSION, "program": __version__, "form": FORMAT, "sound": sound, **kept, "blobs": blobs}
     total = sum(int(str(blob["bytes"])) for blob in blobs)
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED, allowZip64=True) as pack:
         pack.writestr(entry("manifest.json"), json.dumps(manifest, sort_keys=True, indent=1).encode())
@@ -82,6 +88,16 @@ def write_archive(folder: DataFolder, session_id: str, out: IO[bytes], *, newest
                     done += len(chunk)
                     tell("writing the archive", done / max(1, total))
     return total
+
+
+def _slim(folder: DataFolder, sha: str) -> str:
+    """An analysis without what only a new reading of the sound needs, kept beside it; its hash."""
+    path = folder.blobs.new_path(".npz")
+    try:
+        without_pulse(_blob(folder, sha), path)
+        return folder.blobs.adopt(path)
+    finally:
+        path.unlink(missing_ok=True)
 
 
 def _blob(folder: DataFolder, sha: str) -> Path:
@@ -161,8 +177,12 @@ def _depth(raw: bytes) -> int:
 def _made(folder: DataFolder, pack: zipfile.ZipFile, manifest: dict[str, Any], tell: Tell) -> str:
     takes, revisions, parts, files = _rows(manifest)
     there = {name[6:] for name in pack.namelist() if name.startswith("blobs/")}
+    with_sound = manifest.get("sound", True) is True
+    absent = {take["source_sha"] for take in takes if not with_sound or take["state"] == WANTED} - there
     needed = (
-        {take["source_sha"] for take in takes} | {take["analysis_sha"] for take in takes if take["analysis_sha"]} | {file["sha"] for file in files}
+        {take["source_sha"] for take in takes} - absent
+        | {take["analysis_sha"] for take in takes if take["analysis_sha"]}
+        | {file["sha"] for file in files}
     )
     missing = sorted(needed - there)
     if missing:
@@ -172,7 +192,10 @@ def _made(folder: DataFolder, pack: zipfile.ZipFile, manifest: dict[str, Any], t
         _adopt(folder, pack, sha)
     for number, take in enumerate(takes):
         tell("reading sounds", number / max(1, len(takes)))
-        _complete(folder, take)
+        if take["source_sha"] in absent:
+            _await(folder, take)
+        else:
+            _complete(folder, take)
     # Takes get ids of their own here, and whatever names them goes along.
     renamed = {take["id"]: new_id() for take in takes}
     parts, revisions, view = _renamed(renamed, parts, revisions, str(manifest.get("view", "{}")))
@@ -201,6 +224,9 @@ def _rows(manifest: Mapping[str, Any]) -> tuple[list[dict[str, Any]], list[dict[
             value is None or isinstance(value, int) for value in (take["sample_rate_hz"], take["channels"], take["frames"], take["source_bytes"])
         ):
             raise _refuse(f"the numbers of “{take['name']}” are none")
+        for name, least, most in NUMBERS:
+            if take[name] is not None and not least <= take[name] <= most:
+                raise _refuse(f"the {name.replace('_', ' ')} of “{take['name']}” cannot be {take[name]}")
     for file in files:
         if not _SHA.fullmatch(str(file["sha"])) or file["kind"] not in ("part", "piece", "render") or not isinstance(file["bytes"], int):
             raise _refuse("one of its files has no proper hash or kind")
@@ -251,6 +277,26 @@ def _adopt(folder: DataFolder, pack: zipfile.ZipFile, sha: str) -> None:
         path.unlink(missing_ok=True)
 
 
+def _await(folder: DataFolder, take: dict[str, Any]) -> None:
+    """A take whose file did not come along: everything that is known of it stays, and it is asked for."""
+    if not take["analysis_sha"] or not take["decoded_sha"] or not take["frames"] or not take["sample_rate_hz"]:
+        raise _refuse(f"“{take['name']}” came without its sound, and was not heard either")
+    _readable(folder, take)
+    take.update(state=WANTED, error=wanted_words(take["name"], take["source_sha"], take["source_bytes"]), peaks_sha=None)
+
+
+def wanted_words(name: str, sha: str, size: int) -> str:
+    """What is asked for."""
+    return f"Drop “{name}” here ({size / 1e6:,.1f} MB, sha256 {sha[:12]}…): the archive came without it."
+
+
+def _readable(folder: DataFolder, take: Mapping[str, Any]) -> None:
+    try:
+        read_analysis(folder.blobs.path(take["analysis_sha"]))
+    except (ValueError, KeyError, OSError, TypeError, CombPaceError, EOFError) as error:
+        raise _refuse(f"what was heard in “{take['name']}” cannot be read") from error
+
+
 def _complete(folder: DataFolder, take: dict[str, Any]) -> None:
     """Make what an archive leaves out of a take: decoded sound where it was lossless, peaks; check what is there."""
     if take["state"] != "ready" or not take["decoded_sha"] or not take["analysis_sha"]:
@@ -259,10 +305,7 @@ def _complete(folder: DataFolder, take: dict[str, Any]) -> None:
             state="failed", error="It was not read when the archive was made; listen again.", decoded_sha=None, peaks_sha=None, analysis_sha=None
         )
         return
-    try:
-        read_analysis(folder.blobs.path(take["analysis_sha"]))
-    except (ValueError, KeyError, OSError, TypeError, CombPaceError, EOFError) as error:
-        raise _refuse(f"what was heard in “{take['name']}” cannot be read") from error
+    _readable(folder, take)
     made, peaks = folder.blobs.new_path(".wav"), folder.blobs.new_path(".peaks")
     try:
         try:

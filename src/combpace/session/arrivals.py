@@ -16,7 +16,7 @@ from combpace.core.tempo.meters import Meter
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, TakeEntry
-from combpace.store.models import TakeRow
+from combpace.store.models import WANTED, TakeRow
 
 # So many bars of four beats at 60 BPM; longer files sound as takes while they are listened to.
 LONGEST_S = MOST_BARS * 4 * 60.0 / 60.0
@@ -59,7 +59,7 @@ def loop_pace(take: TakeEntry, document: Document, row: TakeRow, folder: DataFol
     Of a file whose name or header says that it is a loop, or its tempo, bars of four of the beats that were heard count too, and after them the
     likeliest other reading by which it is whole bars: whole bars are what it was cut to.
     """
-    heard = folder.analysis(row) if row.state == "ready" else None
+    heard = folder.analysis(row) if row.state in ("ready", WANTED) else None
     pace = document.paces.get(take.id) or (heard.pace if heard else None)
     if pace is None or heard is None or bars_of(pace, row) is not None:
         return pace

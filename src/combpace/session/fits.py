@@ -31,7 +31,7 @@ from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, T
 from combpace.session.pieces import in_pieces
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
-from combpace.store.models import TakeRow
+from combpace.store.models import WANTED, TakeRow
 
 STRETCH_VERSION = 9
 # What ends so little after a bar line, quarters, ends on it.
@@ -92,7 +92,9 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
     method, reason = choice.method, ""
-    if method == "auto":
+    if method == "auto" and any(seen.rows[mic.id].state == WANTED for mic in seen.document.bundle_of(timing) if mic.id in seen.rows):
+        method, reason = "chord", "Which method suits it is heard in its sound, and that is not here."
+    elif method == "auto":
         files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
         mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
         found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
@@ -178,7 +180,7 @@ def _rests(seen: SessionState, timing: str) -> list[tuple[float, float]]:
     each = []
     for mate in seen.document.bundle_of(timing):
         row = seen.rows.get(mate.id)
-        if row is None or row.decoded_sha is None:
+        if row is None or row.decoded_sha is None or row.state == WANTED:
             continue
         found = seen.folder.once(("rests", row.decoded_sha), lambda row=row: _rests_in(seen, row))  # type: ignore[misc]
         late = mate.offset_s - entry.offset_s

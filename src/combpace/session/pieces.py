@@ -15,12 +15,13 @@ from combpace.core.pieces.laying import OwnSound, Piece, Pieces
 from combpace.media.decode import FileSource
 from combpace.session.document.model import TakePieces
 from combpace.session.state import SessionState
+from combpace.store.models import WANTED
 
 
 def in_pieces(seen: SessionState, take_id: str) -> bool:
     """Whether a take sounds in pieces: they were cut from the sound that it has now, or from a render of it."""
     made, row = seen.document.pieces.get(take_id), seen.rows.get(take_id)
-    if made is None or row is None or seen.session_map() is None:
+    if made is None or row is None or row.state == WANTED or seen.session_map() is None:
         return False
     return made.first_frame is not None or made.sha == row.decoded_sha
 

@@ -39,6 +39,10 @@ class SessionRow(Base):
     summary: Mapped[str] = mapped_column(Text, default="{}")
 
 
+# The state of a take whose file did not come along with its archive.
+WANTED = "wanted"
+
+
 class TakeRow(Base):
     """One imported or rendered file. Its sound never changes; what was decided about it is in the session's history."""
 
@@ -49,7 +53,7 @@ class TakeRow(Base):
     name: Mapped[str] = mapped_column(String(300))
     source_sha: Mapped[str] = mapped_column(String(64))
     source_bytes: Mapped[int]
-    state: Mapped[str] = mapped_column(String(12), default="waiting")  # waiting, ready, failed
+    state: Mapped[str] = mapped_column(String(12), default="waiting")  # waiting, listening, ready, failed, wanted
     error: Mapped[str | None] = mapped_column(Text, default=None)
     decoded_sha: Mapped[str | None] = mapped_column(String(64), default=None)
     peaks_sha: Mapped[str | None] = mapped_column(String(64), default=None)

@@ -22,6 +22,7 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import TakeId
 from combpace.session.state import SessionState, session_state
 from combpace.stations.handoff.writers import WRITERS, offered
+from combpace.store.models import WANTED, TakeRow
 
 RATES_HZ = (32_000, 44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
 MOST_BARS = 10_000
@@ -98,11 +99,20 @@ def checked(seen: SessionState, wish: Wish) -> None:
             raise ParameterError(f"Bar {number} lies outside the music, which goes from bar {bar_number(first)} to bar {bar_number(last)}.")
     parts = {part.id for part in seen.document.notes}
     for take_id in wish.takes:
-        if take_id not in parts and not seen.rows[seen.document.take(take_id).id].frames:
-            name = seen.document.take(take_id).name
+        if take_id in parts:
+            continue
+        name, row = seen.document.take(take_id).name, seen.rows.get(take_id)
+        if row is not None and row.state == WANTED:
+            raise ParameterError(f"The sound of {name} is not here. Drop its file in Takes, or leave it out.")
+        if row is None or not there(row):
             raise ParameterError(f"{name} is still being read, or could not be. Leave it out, or wait.")
     if wish.silence is not None:
         parse_pauses(wish.silence)
+
+
+def there(row: TakeRow) -> bool:
+    """Whether a take can be handed off."""
+    return bool(row.frames) and row.state in ("ready", "listening")
 
 
 def start_bar(wish: Wish) -> int | None:
@@ -326,5 +336,5 @@ def last_wish(seen: SessionState) -> Wish | None:
 
 def usual_wish(seen: SessionState) -> Wish:
     """Every take that can be, WAV of 24 bit with the lead-in, its map and a click."""
-    takes = [take.id for take in seen.document.takes if take.id in seen.rows and seen.rows[take.id].frames]
+    takes = [take.id for take in seen.document.takes if take.id in seen.rows and there(seen.rows[take.id])]
     return Wish(takes=[*takes, *(part.id for part in seen.document.notes)], start="lead-in", extras=["midi", "json", "click"])

@@ -11,10 +11,11 @@ from combpace.jobs import queue
 from combpace.media.encode import FORMATS
 from combpace.session import pieces, words
 from combpace.session.state import SessionState
-from combpace.stations.handoff.ordering import RATES_HZ, Wish, announced, last_wish, start_bar
+from combpace.stations.handoff.ordering import RATES_HZ, Wish, announced, last_wish, start_bar, there
 from combpace.stations.handoff.write import files_of
 from combpace.stations.handoff.writers import offered
 from combpace.stations.station import Place, Station
+from combpace.store.models import WANTED
 
 __all__ = ["FORMAT_NAMES", "HAND_OFF"]
 
@@ -33,6 +34,8 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         row = state.rows.get(take.id)
         if row is not None and row.state == "failed":
             found.append(Place(take.name, "Could not be read", "it is left out; Takes says why", None, 6))
+        elif row is not None and row.state == WANTED:
+            found.append(Place(take.name, "Its sound is not here", "it is left out; drop its file in Takes", None, 6))
         elif row is None or row.state not in ("ready", "listening"):
             found.append(Place(take.name, "Still being read", "it is left out until it is there", None, 5))
     return found
@@ -60,7 +63,7 @@ def proposed(state: SessionState) -> Wish:
     kept = last_wish(state)
     if kept is not None and kept.takes:
         return kept
-    takes = [take.id for take in state.document.takes if take.id in state.rows and state.rows[take.id].frames]
+    takes = [take.id for take in state.document.takes if take.id in state.rows and there(state.rows[take.id])]
     writers = offered(bool(state.document.notes), False)
     return Wish(takes=[*takes, *(part.id for part in state.document.notes)], extras=[one.name for one in writers if one.proposed])
 

@@ -8,11 +8,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from combpace.core.errors import ParameterError, StaleError
+import numpy as np
+
+from combpace.core.errors import MediaError, ParameterError, StaleError
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
-from combpace.media.decode import FileSource, decode_to_wav
+from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
+from combpace.session.analysis_store import read_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
 from combpace.session.document import parts as forms
@@ -21,7 +24,7 @@ from combpace.session.state import session_state
 from combpace.session.take_names import clean_name, guessed_kind
 from combpace.stations.takes.hearing import listened
 from combpace.store import rows
-from combpace.store.models import new_id
+from combpace.store.models import WANTED, TakeRow, new_id
 
 # So many other takes may arrive in the same moment.
 MOST_MEETINGS = 20
@@ -35,6 +38,10 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
     name = clean_name(name)
     size = path.stat().st_size
     sha = folder.blobs.adopt(path)
+    asked_for = next((row for row in folder.take_rows(session_id).values() if row.state == WANTED and row.source_sha == sha), None)
+    if asked_for is not None:
+        enqueue(folder, session_id, "import", asked_for.id, {"take": asked_for.id})
+        return asked_for.id
     take_id, kind, shown = new_id(), guessed_kind(name), re.sub(r"\.\w{2,4}$", "", name)
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
@@ -77,6 +84,9 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         with FileSource(decoded_path) as source:
             write_peaks(source, peaks_path, lambda share: tell("drawing", share))
         decoded_sha, peaks_sha = folder.blobs.adopt(decoded_path), folder.blobs.adopt(peaks_path)
+        asked_for = row if row.state == WANTED else None
+        if asked_for is not None:
+            return _completed(folder, asked_for, decoded, decoded_sha, peaks_sha, tell)
         # The picture is there before the pulse is: the page can be used meanwhile.
         rows.change_take(
             folder.database,
@@ -98,6 +108,33 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     finally:
         for path in (decoded_path, peaks_path):
             path.unlink(missing_ok=True)
+
+
+def _completed(folder: DataFolder, row: TakeRow, decoded: Decoded, decoded_sha: str, peaks_sha: str, tell: Progress) -> dict[str, Any]:
+    """A take whose file came after its archive: what was heard of it there stays; what only its sound tells is heard here."""
+    if (decoded.frames, decoded.sample_rate_hz) != (row.frames, row.sample_rate_hz):
+        raise MediaError(f"“{row.name}” does not come to the sound that was listened to: another decoder read it there. Nothing was changed.")
+    pinned = folder.analysis(row)
+    notes = list(decoded.notes)
+    if decoded_sha != row.decoded_sha:
+        notes.append("It was decoded otherwise than where the archive was made; its marks are those of there.")
+    (heard,) = listened(folder, [row], [decoded_sha], guessed_kind(row.name) == "loop", tell)
+    fresh = read_analysis(folder.blob(heard))
+    same = pinned is not None and np.array_equal(np.round(fresh.onsets.times, 6), np.round(pinned.onsets.times, 6))
+    rows.change_take(
+        folder.database,
+        row.id,
+        state="ready",
+        error=None,
+        decoded_sha=decoded_sha,
+        peaks_sha=peaks_sha,
+        # The same marks: with it comes what a new reading of the pulse needs.
+        analysis_sha=heard if same else row.analysis_sha,
+        decoder=decoded.decoder,
+        peak=decoded.peak,
+        notes=json.dumps(notes),
+    )
+    return {"take": row.id}
 
 
 def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> dict[str, Any]:

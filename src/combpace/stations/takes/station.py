@@ -16,6 +16,7 @@ from combpace.stations.station import Action, Place, Station
 from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
+from combpace.store.models import WANTED
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
 BAR_1_S = 0.06
@@ -33,6 +34,8 @@ def finding(state: SessionState, focus: str | None) -> str:
     text = f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text
     states = [state.rows[take.id].state for take in takes if take.id in state.rows]
     reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
+    if missing := states.count(WANTED):
+        text = f"{text}, {missing} without sound"
     return text + (f", {reading} being read" if reading else "") + (f", {failed} not read" if failed else "")
 
 
@@ -42,6 +45,8 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         row = state.rows.get(take.id)
         if row is None:
             continue
+        if row.state == WANTED:
+            found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9))
         if row.state == "failed":
             again = Action("Listen again", "listen-again", {"take": take.id})
             found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again))

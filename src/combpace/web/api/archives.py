@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from urllib.parse import quote
+
 from fastapi import APIRouter, BackgroundTasks, Query, Request
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, Response
 from starlette.concurrency import run_in_threadpool
 
+from combpace.batch.recipe import recipe_of
 from combpace.core.errors import MediaError
 from combpace.media.names import file_name
 from combpace.session.archive import ENDING, read_archive, write_archive
+from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
 from combpace.web.deps import Folder, receive
 
@@ -16,14 +20,23 @@ router = APIRouter(prefix="/api")
 
 
 @router.get("/sessions/{session_id}/archive")
-def get_archive(session_id: str, folder: Folder, background: BackgroundTasks, newest: bool = False) -> FileResponse:
-    """A session as one file; newest: its present state alone, without what led there."""
+def get_archive(session_id: str, folder: Folder, background: BackgroundTasks, newest: bool = False, sound: bool = True) -> FileResponse:
+    """A session as one file; newest: its present state alone; sound=false: without the takes' files."""
     name = folder.open(session_id).row.name
     path = folder.blobs.new_path(ENDING)
     background.add_task(path.unlink, missing_ok=True)
     with path.open("wb") as out:
-        write_archive(folder, session_id, out, newest=newest)
+        write_archive(folder, session_id, out, newest=newest, sound=sound)
     return FileResponse(path, filename=file_name(name, ENDING, set()), media_type="application/zip")
+
+
+@router.get("/sessions/{session_id}/recipe")
+def get_recipe(session_id: str, folder: Folder) -> Response:
+    """What was done with the session's takes, as the fields of a batch: for other files."""
+    seen = session_state(folder, session_id)
+    name = file_name(f"{seen.opened.row.name} recipe", ".json", set())
+    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"}
+    return Response(recipe_of(seen).model_dump_json(indent=1) + "\n", media_type="application/json", headers=headers)
 
 
 @router.put("/archives")

@@ -1,0 +1,1 @@
+"""Batches: resumed after being killed, and on a cluster."""
