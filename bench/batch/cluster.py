@@ -67,6 +67,7 @@ def main() -> None:
         for count, kill in ((1, False), (2, False), (2, True)):
             machines = DaskTest("begin")
             machines.setUp()
+            machines.preload = list(folder.PRELOAD)
             cluster = Cluster(machines.begin(count))
             if kill:
                 victim = machines.workers[0].pid

@@ -18,7 +18,6 @@ from pathlib import Path
 
 from combpace.batch.folder import KEPT
 
-
 # A kill comes after up to so many tenths of the whole: a start of the command takes one of them.
 FARTHEST = 3.0
 

@@ -1,16 +1,21 @@
 """Real worker processes: progress, cancel, a killed worker, a restart in the middle."""
 
+import errno
 import os
 import signal
 import time
+from unittest import mock
 
 import soundfile as sf
 
+from combpace.jobs import dispatcher as module
 from combpace.jobs import queue
 from combpace.jobs.dispatcher import MOST_TRIES, Dispatcher
 from combpace.session import fits
 from combpace.stations import registry
 from combpace.stations.takes import importing
+from combpace.store import rows
+from combpace.store.database import Database
 from combpace.store.models import JobRow
 from tests.support.places import PlaceTest, breathing
 
@@ -93,18 +98,69 @@ class JobsTest(PlaceTest):
         self.assertIn("signal 9", failed.error or "")
         self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
 
-    def test_a_restart_in_the_middle_of_a_render_takes_it_up_again(self) -> None:
-        first = Dispatcher(self.place, registry.__name__)
-        first.start()
+    def test_orderly_stops_in_the_middle_of_a_render_are_no_failed_tries(self) -> None:
         job = self.long_render()
-        self.wait(job, "running")
-        first.stop()
-        self.assertEqual(queue.job(self.place, job).state, "running")
+        for _ in range(MOST_TRIES + 1):
+            dispatcher = Dispatcher(self.place, registry.__name__)
+            dispatcher.start()
+            self.wait(job, "running")
+            dispatcher.stop()
+            self.assertEqual(queue.job(self.place, job).state, "queued")
         self.dispatcher()
         done = self.wait(job, "done", seconds=120)
         self.assertEqual(len(done.result["files"]), 1)
         with self.place.database.reading() as db:
-            self.assertEqual(db.get(JobRow, job).tries, 2)  # type: ignore[union-attr]
+            self.assertEqual(db.get(JobRow, job).tries, 1)  # type: ignore[union-attr]
+
+    def test_a_job_that_gives_no_sign_of_life_is_ended_and_the_next_goes_on(self) -> None:
+        dispatcher = self.dispatcher()
+        with mock.patch.object(module, "SILENT_S", 2.5), mock.patch.object(module, "LOOK_S", 0.2):
+            doomed = self.long_render()
+            self.wait(doomed, "running")
+            end = time.monotonic() + 20
+            while doomed not in dispatcher.processes() and time.monotonic() < end:
+                time.sleep(0.02)
+            os.kill(dispatcher.processes()[doomed], signal.SIGSTOP)
+            failed = self.wait(doomed, "failed", seconds=30)
+        self.assertIn("no sign of life", failed.error or "")
+        self.assertNotIn(doomed, dispatcher.processes())
+        other = self.upload()
+        self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
+
+    def test_no_round_that_fails_ends_the_loop(self) -> None:
+        dispatcher, real, left = self.dispatcher(), rows.next_job, [3]
+
+        def full(database: Database) -> str | None:
+            if left[0]:
+                left[0] -= 1
+                raise OSError(errno.ENOSPC, "No space left on device")
+            return real(database)
+
+        with mock.patch.object(module, "TROUBLE_S", 0.05), mock.patch.object(rows, "next_job", full), self.assertLogs("combpace", "WARNING") as said:
+            take = self.upload()
+            self.wait(queue.jobs_of(self.place, self.session)[-1].id, "done")
+        self.assertEqual(self.place.take_row(take).state, "ready")
+        health = dispatcher.health()
+        self.assertEqual((health["alive"], health["trouble"]), (True, None))
+        self.assertEqual([line.split(":")[2].splitlines()[0] for line in said.output], ["jobs are held up", "jobs go on"])
+
+    def test_what_cannot_be_written_down_at_once_is_written_down_later(self) -> None:
+        dispatcher, real, left = self.dispatcher(), rows.fail_if_running, [2]
+
+        def full(database: Database, job_id: str, error: str) -> None:
+            if left[0]:
+                left[0] -= 1
+                raise OSError(errno.ENOSPC, "No space left on device")
+            real(database, job_id, error)
+
+        with mock.patch.object(module, "TROUBLE_S", 0.05), mock.patch.object(rows, "fail_if_running", full), self.assertLogs("combpace", "WARNING"):
+            doomed = self.long_render()
+            self.wait(doomed, "running")
+            end = time.monotonic() + 20
+            while doomed not in dispatcher.processes() and time.monotonic() < end:
+                time.sleep(0.02)
+            os.kill(dispatcher.processes()[doomed], signal.SIGKILL)
+            self.assertIn("signal 9", self.wait(doomed, "failed").error or "")
 
     def test_what_ends_the_program_each_time_is_given_up(self) -> None:
         job = self.long_render()

@@ -24,6 +24,8 @@ class DaskTest(unittest.TestCase):
         self.addCleanup(scratch.cleanup)
         self.scratch = Path(scratch.name)
         self.workers: list[subprocess.Popen[bytes]] = []
+        # What a worker imports before its first task.
+        self.preload: list[str] = []
 
     def begin(self, workers: int = 2, path: str = "") -> str:
         """A scheduler and so many workers; path: what stands before PYTHONPATH of the workers. Returns its address."""
@@ -33,7 +35,8 @@ class DaskTest(unittest.TestCase):
         return address
 
     def add_worker(self, address: str, path: str = "") -> subprocess.Popen[bytes]:
-        process, _ = self._started("worker", [address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"], path)
+        options = [address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"]
+        process, _ = self._started("worker", [*options, *(part for name in self.preload for part in ("--preload", name))], path)
         self.workers.append(process)
         return process
 

@@ -14,9 +14,9 @@ import re
 import tempfile
 import time
 from base64 import b64decode, b64encode
-from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -65,6 +65,10 @@ class Done:
     onsets: int | None = None
     verdict: str | None = None
     again: bool = False
+
+
+# What names a piece of work, the work, and its errand.
+Work = tuple[str, Item, Errand]
 
 
 def items_of(folder: Path, do: str, bundle: str | None) -> list[Item]:
@@ -140,53 +144,63 @@ def run(
     settings = json.dumps([do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True)
     session_map = None if map_path is None else [map_path.name, b64encode(map_path.read_bytes()).decode()]
     results: dict[Item, Done] = {}
-    todo: dict[str, tuple[Item, Errand]] = {}
-    for item in items:
-        key = hashlib.sha256(f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()).hexdigest()
-        known = _known(out, item, key)
-        if known is not None:
-            results[item] = known
-            continue
-        args = {"files": list(item.files), "out": item.out, "do": do, "recipe": recipe.model_dump(mode="json"), "map": session_map, "key": key}
-        todo[key] = item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
-    tell(len(results), len(items))
 
-    def keep(key: str, ended: Outcome) -> None:
-        item, _ = todo.pop(key)
+    def works() -> Iterator[Work]:
+        """What is to be done; a file is read only when its turn has come."""
+        for item in items:
+            key = hashlib.sha256(f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()).hexdigest()
+            known = _known(out, item, key)
+            if known is not None:
+                results[item] = known
+                tell(len(results), len(items))
+                continue
+            args = {"files": list(item.files), "out": item.out, "do": do, "recipe": recipe.model_dump(mode="json"), "map": session_map, "key": key}
+            yield key, item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
+
+    def keep(item: Item, ended: Outcome) -> None:
         why = f"its worker ended while it was done ({ended.error})" if ended.error and ended.error.startswith("it ") else ended.error
         results[item] = Done(**ended.value) if ended.error is None else Done(item.files[0], item.out, 0.0, why)
         tell(len(results), len(items))
 
+    todo, again = works(), list[Work]()
+    tell(0, len(items))
     try:
         if cluster is not None:
-            _all(cluster, todo, keep)
+            _all(cluster, todo, keep, again)
     except LostError as error:
         say(f"{error} What was done is kept; the rest is done here.")
-    if todo:
-        here = Processes(workers, PRELOAD)
-        try:
-            _all(here, todo, keep)
-        finally:
-            here.close()
+    here = Processes(workers, PRELOAD)
+    try:
+        _all(here, chain(again, todo), keep, [])
+    finally:
+        here.close()
     ordered = [results[item] for item in items]
     _summary(out, ordered)
     return ordered
 
 
-def _all(backend: Backend, todo: Mapping[str, tuple[Item, Errand]], keep: Callable[[str, Outcome], None]) -> None:
-    """Do all of them, as many at a time as there is room for. `keep` takes each out of `todo`."""
-    waiting, running = deque(todo), set[str]()
-    while waiting or running:
-        while waiting and backend.free() > 0:
-            key = waiting.popleft()
-            backend.start(key, todo[key][1])
-            running.add(key)
-        ended = [key for key in running if not backend.alive(key)]
-        for key in ended:
-            running.discard(key)
-            keep(key, backend.outcome(key))
-        if not ended:
-            time.sleep(POLL_S)
+def _all(backend: Backend, todo: Iterator[Work], keep: Callable[[Item, Outcome], None], again: list[Work]) -> None:
+    """Do all of them, as many at a time as there is room for. Where the backend is lost, what was begun goes to `again`. Raises LostError."""
+    running: dict[str, Work] = {}
+    more = True
+    try:
+        while more or running:
+            while more and backend.free() > 0:
+                work = next(todo, None)
+                if work is None:
+                    more = False
+                    break
+                running[work[0]] = work
+                backend.start(work[0], work[2])
+            ended = [key for key in running if not backend.alive(key)]
+            for key in ended:
+                outcome = backend.outcome(key)
+                keep(running.pop(key)[1], outcome)
+            if not ended:
+                time.sleep(POLL_S)
+    except LostError:
+        again.extend(running.values())
+        raise
 
 
 def do_one(inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[str, float], None]) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import json
 import os
@@ -78,7 +79,9 @@ def _beat(folder: DataFolder, job_id: str, server_pid: int) -> None:
         except OSError:
             # The server is gone: its next start takes this job up again.
             os._exit(1)
-        rows.beat_job(folder.database, job_id)
+        with contextlib.suppress(Exception):
+            # A full disk ends no heartbeat: the next beat may be kept.
+            rows.beat_job(folder.database, job_id)
 
 
 def finish(folder: DataFolder, job_id: str, state: str, error: str | None, result: dict[str, Any]) -> None:

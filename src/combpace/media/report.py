@@ -21,6 +21,8 @@ WIDE, TALL, LEFT, BOTTOM = 720, 150, 52, 22
 MOST_NUMBERS = 24
 # Rows of the weave at most, and how many shades it has.
 MOST_ROWS, SHADES = 200, 6
+# So far apart are numbers at its side, user units.
+NUMBER_PX = 15
 STYLE = """
 @page { size: A4; margin: 16mm }
 * { box-sizing: border-box }
@@ -163,7 +165,7 @@ def weave_chart(dark: FloatArray, first: int) -> str:
     for at in (0.1, 0.9):
         x = LEFT + at * (WIDE - LEFT)
         drawn += f'<line class="zero" x1="{x:.1f}" x2="{x:.1f}" y1="0" y2="{high:.1f}"/>'
-    every = max(1, -(-len(rows) // 16))
+    every = max(1, -int(-NUMBER_PX // tall))
     for row in range(0, len(rows), every):
         drawn += f'<text x="0" y="{row * tall + min(9.0, tall + 2):.1f}">{bar_number(first + row * together)}</text>'
     said = f"weave of {len(dark)} bars; the lines are where each begins and ends"

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import multiprocessing
-import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +16,7 @@ from combpace.core.stretch.remembered import Remembered
 from combpace.core.tempo.following import rounds_of
 from combpace.media.decode import FileSource
 from combpace.playback.sound import Sounding, sounding, stereo
+from combpace.workers.warm import Warm
 
 SEGMENT_S = 2
 SPEEDS = (0.5, 1.0)
@@ -31,15 +28,17 @@ MOST_REMEMBERED = 6
 class Previewer:
     """Two kinds of sound: as played (read here) and stretched (made by the worker, which is replaced when it dies)."""
 
-    def __init__(self) -> None:
-        self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload(["combpace.jobs.process"])
-        self._lock = threading.Lock()
-        self._pool: ProcessPoolExecutor | None = None
+    def __init__(self, memory_bytes: int | None = None) -> None:
+        self._worker = Warm(_stretched, ["combpace.jobs.process", __name__], memory_bytes)
 
     def warm(self) -> None:
         """Start the worker before it is needed."""
-        self._worker().submit(_nothing)
+        self._worker.start()
+
+    @property
+    def pid(self) -> int | None:
+        """The worker's process."""
+        return self._worker.pid
 
     def segment(self, path: Path, how: Sounding, sample_rate_hz: int, number: int) -> tuple[int, bytes]:
         """Segment `number` (SEGMENT_S long, on the session's clock divided by the speed) at a rate.
@@ -53,33 +52,12 @@ class Previewer:
         if how.fit is None and how.speed == 1.0:
             return _made(_Kept(path, how, sample_rate_hz).source, sample_rate_hz, number)
         fit = (how.fit[0].source_s, how.fit[0].target_s, how.fit[1]) if how.fit else None
-        for attempt in range(2):
-            pool = self._worker()
-            try:
-                given = (path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), how.levels, sample_rate_hz, number)
-                return pool.submit(_stretched, *given).result(timeout=60)
-            except BrokenProcessPool:
-                self._replace(pool)
-                if attempt:
-                    raise
-        raise AssertionError("unreachable")
+        given = (path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), how.levels, sample_rate_hz, number)
+        found: tuple[int, bytes] = self._worker.ask(*given)
+        return found
 
     def close(self) -> None:
-        with self._lock:
-            if self._pool is not None:
-                self._pool.shutdown(wait=False, cancel_futures=True)
-                self._pool = None
-
-    def _worker(self) -> ProcessPoolExecutor:
-        with self._lock:
-            if self._pool is None:
-                self._pool = ProcessPoolExecutor(1, mp_context=self._context)
-            return self._pool
-
-    def _replace(self, broken: ProcessPoolExecutor) -> None:
-        with self._lock:
-            if self._pool is broken:
-                self._pool = None
+        self._worker.close()
 
 
 class _Kept:
@@ -105,10 +83,6 @@ def _remembered(files: tuple[int, tuple[Path, ...]], opened: Callable[[], Source
 
 _KEPT: OrderedDict[tuple[object, ...], _Kept] = OrderedDict()
 _REMEMBERED: OrderedDict[tuple[int, tuple[Path, ...]], Remembered] = OrderedDict()
-
-
-def _nothing() -> None:
-    """Imports this module in the worker."""
 
 
 def _stretched(

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile
 
 from combpace.core.beats.activations import Activations
-from combpace.core.errors import NotFoundError, StaleError
+from combpace.core.errors import CombPaceError, MediaError, NotFoundError, StaleError
 from combpace.media.decode import FileSource
 from combpace.session.analysis_store import TakeAnalysis, read_activations, read_analysis
 from combpace.session.document import parts as forms
@@ -37,6 +39,9 @@ class Opened:
     document: Document
 
 
+LOG = logging.getLogger("combpace")
+
+
 class _Once:
     """A value on its way."""
 
@@ -58,6 +63,8 @@ class DataFolder:
         self._lock = threading.Lock()
         self._known: OrderedDict[tuple[object, ...], _Once] = OrderedDict()
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
+        # Blobs that are there but cannot be read, with size and date: made anew they are others.
+        self._damaged: dict[str, tuple[str, int, int]] = {}
 
     def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
         """A value that a key names completely; the last few are kept. Two that ask at once wait for one making."""
@@ -74,8 +81,9 @@ class DataFolder:
             return one.value
 
     def prepare(self) -> None:
-        """Migrate, and remove files that no row names."""
+        """Migrate, and remove files that no row names. Only while nobody else works on the folder."""
         self.database.migrate()
+        self.blobs.clear_unfinished()
         self.blobs.sweep(rows.blobs_of_takes_and_files(self.database))
 
     def close(self) -> None:
@@ -101,12 +109,40 @@ class DataFolder:
 
     def take_row(self, take_id: str) -> TakeRow:
         try:
-            return rows.take_row(self.database, take_id)
+            return self._checked(rows.take_row(self.database, take_id))
         except MissingError as error:
             raise NotFoundError("This take does not exist, or no longer.") from error
 
     def take_rows(self, session_id: str) -> dict[str, TakeRow]:
-        return rows.take_rows(self.database, session_id)
+        return {take_id: self._checked(row) for take_id, row in rows.take_rows(self.database, session_id).items()}
+
+    def _checked(self, row: TakeRow) -> TakeRow:
+        """A take whose sound or analysis is gone or damaged is one that could not be read, as far as anybody is told."""
+        if row.state not in ("ready", "listening"):
+            return row
+        gone = [what for what, sha in (("sound", row.decoded_sha), ("analysis", row.analysis_sha)) if sha and not self._is_whole(sha)]
+        if gone:
+            row.state, row.analysis_sha = "failed", None
+            row.error = (
+                f"Its {' and '.join(gone)} in the data folder {'are' if len(gone) > 1 else 'is'} missing or damaged. Listen again makes it anew."
+            )
+        return row
+
+    def _is_whole(self, sha: str) -> bool:
+        return self.blobs.has(sha) and self._damaged.get(sha) != self.blobs.mark(sha)
+
+    def checked_blob(self, sha: str | None) -> Path:
+        """A blob whose bytes are what they were. Raises MediaError, NotFoundError."""
+        path = self.blob(sha)
+        if not self.blobs.is_whole(sha or ""):
+            self._set_damaged(sha or "")
+            raise MediaError("A file in the data folder was changed or damaged: its hash is another. Nothing was written; listen to its take again.")
+        return path
+
+    def _set_damaged(self, sha: str) -> None:
+        if self.blobs.has(sha):
+            with self._lock:
+                self._damaged[sha] = self.blobs.mark(sha)
 
     def source(self, row: TakeRow) -> FileSource:
         return FileSource(self.blob(row.decoded_sha))
@@ -126,7 +162,13 @@ class DataFolder:
             if sha in self._analyses:
                 self._analyses.move_to_end(sha)
                 return self._analyses[sha]
-        loaded = read_analysis(self.blob(sha))
+        try:
+            loaded = read_analysis(self.blob(sha))
+        except (ValueError, KeyError, OSError, TypeError, EOFError, BadZipFile, CombPaceError) as error:
+            # One damaged file closes no session: its take is named, and can be listened to again.
+            LOG.warning("what was heard in %s cannot be read: %s", row.name, error)
+            self._set_damaged(sha)
+            return None
         with self._lock:
             self._analyses[sha] = loaded
             while len(self._analyses) > MOST_KEPT:

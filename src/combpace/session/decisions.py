@@ -32,6 +32,7 @@ from combpace.session.state import SessionState, led_by, session_state
 from combpace.store import rows
 from combpace.store.errors import OutdatedError
 from combpace.store.history import Revision
+from combpace.store.history import begin as begin_history
 from combpace.store.models import SessionRow
 
 Seconds = Annotated[float, Field(allow_inf_nan=False, ge=-1e6, le=1e6)]
@@ -271,6 +272,6 @@ def move(folder: DataFolder, session_id: str, version: int, *, forwards: bool) -
     return revision if forwards else replace(revision, note=f"Undone: {before.note}")
 
 
-def begin(folder: DataFolder, session_id: str) -> None:
-    """The first revision of a new session."""
-    folder.history.begin(session_id, FORMAT, {"takes": forms.takes_part(())}, "A new session.")
+def begin(db: Session, session_id: str) -> None:
+    """The first revision of a new session, in the transaction that makes its row."""
+    begin_history(db, session_id, FORMAT, {"takes": forms.takes_part(())}, "A new session.")

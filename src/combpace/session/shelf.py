@@ -39,9 +39,11 @@ def session_name(name: str) -> str:
 
 def create(folder: DataFolder, name: str) -> str:
     """A new, empty session. Returns its id."""
-    session_id = rows.add_session(folder.database, session_name(name))
-    begin(folder, session_id)
-    return session_id
+    clean = session_name(name)
+    with folder.database.writing() as db:
+        session_id = rows.add_session(db, clean)
+        begin(db, session_id)
+        return session_id
 
 
 def rename(folder: DataFolder, session_id: str, name: str) -> None:
@@ -59,7 +61,7 @@ def restore(folder: DataFolder, session_id: str) -> None:
 
 # What is kept with the view but not by the page: the settings of the last hand-off.
 BESIDE = ("handoff",)
-MOST_BESIDE = 20_000
+MOST_VIEW = 20_000
 
 
 def beside(view: str, name: str) -> Any:
@@ -79,9 +81,9 @@ def keep_beside(folder: DataFolder, session_id: str, name: str, value: Any) -> N
 def save_view(folder: DataFolder, session_id: str, view: dict[str, Any]) -> None:
     """Levels, mutes, loop: kept, but not steps of undo."""
     # What is kept beside it is not the page's.
-    text = json.dumps({**view, **{name: value for name in BESIDE if (value := beside(folder.open(session_id).row.view, name)) is not None}})
-    if len(text) > 20000 + MOST_BESIDE:
+    if len(json.dumps(view)) > MOST_VIEW:
         raise ParameterError("This is too much to keep as a view.")
+    text = json.dumps({**view, **{name: value for name in BESIDE if (value := beside(folder.open(session_id).row.view, name)) is not None}})
     _change(folder, session_id, view=text, touched=None)
 
 
@@ -93,9 +95,12 @@ def _change(folder: DataFolder, session_id: str, **values: Any) -> None:
 def duplicate(folder: DataFolder, session_id: str) -> str:
     """A copy that shares the sounds and goes its own way from here. Its history begins with this state."""
     opened = folder.open(session_id)
-    copy_id, renamed = rows.copy_session(folder.database, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)"))
-    folder.history.copy(session_id, copy_id, renamed)
-    return copy_id
+    with folder.database.writing() as db:
+        copy_id, renamed, unheard = rows.copy_session(db, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)"))
+        folder.history.copy(db, session_id, copy_id, renamed)
+        for take in unheard:
+            rows.queue_job(db, copy_id, "import", take, json.dumps({"take": take}))
+        return copy_id
 
 
 def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:

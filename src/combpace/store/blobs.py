@@ -6,6 +6,7 @@ import hashlib
 import os
 import re
 import secrets
+import shutil
 import time
 from collections.abc import Iterable
 from pathlib import Path
@@ -23,6 +24,7 @@ class Blobs:
         self.root = root
         self.temporary = root / "incoming"
         self.temporary.mkdir(parents=True, exist_ok=True)
+        self._whole: set[tuple[str, int, int]] = set()
 
     def new_path(self, suffix: str = "") -> Path:
         """A name to write to; hand the finished file to `adopt`."""
@@ -46,6 +48,36 @@ class Blobs:
         if sha is None or not _SHA.fullmatch(sha) or not self._at(sha).is_file():
             raise MissingError(f"blob {sha}")
         return self._at(sha)
+
+    def has(self, sha: str) -> bool:
+        """Whether a blob is there."""
+        return _SHA.fullmatch(sha) is not None and self._at(sha).is_file()
+
+    def mark(self, sha: str) -> tuple[str, int, int]:
+        """What says that the file is the same as before: its hash, size and date."""
+        found = self._at(sha).stat()
+        return sha, found.st_size, found.st_mtime_ns
+
+    def is_whole(self, sha: str) -> bool:
+        """Whether its bytes are those it is named by; looked at once for each size and date of the file."""
+        path, mark = self.path(sha), self.mark(sha)
+        if mark not in self._whole:
+            digest = hashlib.sha256()
+            with path.open("rb") as data:
+                while chunk := data.read(_CHUNK):
+                    digest.update(chunk)
+            if digest.hexdigest() != sha:
+                return False
+            self._whole.add(mark)
+        return True
+
+    def clear_unfinished(self) -> None:
+        """Remove what killed jobs and uploads left; only while nobody writes here."""
+        for path in self.temporary.iterdir():
+            if path.is_dir():
+                shutil.rmtree(path, ignore_errors=True)
+            else:
+                path.unlink(missing_ok=True)
 
     def sweep(self, referenced: Iterable[str], older_than_s: float = 3600.0) -> int:
         """Remove blobs that no row names, and unfinished files, if they are older than that. Returns how many."""

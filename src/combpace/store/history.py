@@ -52,11 +52,7 @@ class History:
     def begin(self, session_id: str, format: int, parts: Mapping[str, Any], note: str) -> None:
         """The first revision of a session."""
         with self._database.writing() as db:
-            session = _session(db, session_id)
-            row = RevisionRow(session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note)
-            db.add(row)
-            db.flush()
-            session.cursor, session.version, session.touched = row.id, session.version + 1, now()
+            begin(db, session_id, format, parts, note)
 
     def current(self, session_id: str) -> Revision:
         with self._database.reading() as db:
@@ -141,13 +137,22 @@ class History:
             session.cursor, session.version, session.touched = target.id, session.version + 1, now()
             return _revision(db, session)
 
-    def copy(self, from_id: str, to_id: str, rename: Mapping[str, str]) -> None:
-        """Begin a session with another one's present state; ids inside it are renamed."""
-        state = self.current(from_id)
+    def copy(self, db: Session, from_id: str, to_id: str, rename: Mapping[str, str]) -> None:
+        """Begin a session with another one's present state, in the caller's transaction; ids inside it are renamed."""
+        state = _revision(db, _session(db, from_id))
         text = json.dumps(dict(state.parts))
         for old, new in rename.items():
             text = text.replace(old, new)
-        self.begin(to_id, state.format, json.loads(text), state.note)
+        begin(db, to_id, state.format, json.loads(text), state.note)
+
+
+def begin(db: Session, session_id: str, format: int, parts: Mapping[str, Any], note: str) -> None:
+    """The first revision of a session, in the caller's transaction."""
+    session = _session(db, session_id)
+    row = RevisionRow(session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note)
+    db.add(row)
+    db.flush()
+    session.cursor, session.version, session.touched = row.id, session.version + 1, now()
 
 
 def _session(db: Session, session_id: str) -> SessionRow:

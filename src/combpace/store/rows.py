@@ -29,13 +29,25 @@ def session_row(database: Database, session_id: str) -> SessionRow:
     return row
 
 
-def add_session(database: Database, name: str) -> str:
+def add_session(db: Session, name: str) -> str:
     """A new row; returns its id."""
-    with database.writing() as db:
-        row = SessionRow(name=name)
-        db.add(row)
-        db.flush()
-        return row.id
+    row = SessionRow(id=new_id(), name=name)
+    db.add(row)
+    db.flush()
+    return row.id
+
+
+def without_history(database: Database) -> list[str]:
+    """Sessions whose making was cut off before their first step."""
+    with database.reading() as db:
+        return list(db.scalars(select(SessionRow.id).where(SessionRow.cursor.is_(None))))
+
+
+def unheard_takes(database: Database) -> list[TakeRow]:
+    """Takes that wait to be read, or are being read, by a job that is not there."""
+    with database.reading() as db:
+        reading = set(db.scalars(select(JobRow.subject).where(JobRow.kind == "import", JobRow.state.in_(OPEN))))
+        return [row for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(("waiting", "listening")))) if row.id not in reading]
 
 
 def change_session(database: Database, session_id: str, **values: Any) -> None:
@@ -60,27 +72,32 @@ def session_version(database: Database, session_id: str) -> int:
         return db.scalar(select(SessionRow.version).where(SessionRow.id == session_id)) or 0
 
 
-def copy_session(database: Database, session_id: str, name: str) -> tuple[str, dict[str, str]]:
-    """A copy of a session's row, takes, renders and files of parts. Returns (its id, old take id -> new one)."""
+def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str, str], list[str]]:
+    """A copy of a session's row, takes, renders and files of parts. Returns (its id, old take id -> new one, new takes that are not heard yet)."""
     renamed: dict[str, str] = {}
-    with database.writing() as db:
-        old = db.get(SessionRow, session_id)
-        if old is None:
-            raise MissingError(f"session {session_id}")
-        copy = SessionRow(id=new_id(), name=name)
-        db.add(copy)
-        db.flush()
-        for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
-            renamed[row.id] = new_id()
-            db.add(TakeRow(**(_values(row) | {"id": renamed[row.id], "session_id": copy.id})))
-        for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))):
-            db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
-        # What is kept of the view names takes too: levels and mutes go along.
-        text = old.view
-        for take, other in renamed.items():
-            text = text.replace(take, other)
-        copy.view = text
-        return copy.id, renamed
+    unheard: list[str] = []
+    old = db.get(SessionRow, session_id)
+    if old is None:
+        raise MissingError(f"session {session_id}")
+    copy = SessionRow(id=new_id(), name=name)
+    db.add(copy)
+    db.flush()
+    for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
+        renamed[row.id] = new_id()
+        changed: dict[str, Any] = {"id": renamed[row.id], "session_id": copy.id}
+        if row.state in ("waiting", "listening"):
+            # Whoever reads the original reads not this one.
+            unheard.append(renamed[row.id])
+            changed["state"] = "waiting"
+        db.add(TakeRow(**(_values(row) | changed)))
+    for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))):
+        db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
+    # What is kept of the view names takes too: levels and mutes go along.
+    text = old.view
+    for take, other in renamed.items():
+        text = text.replace(take, other)
+    copy.view = text
+    return copy.id, renamed, unheard
 
 
 def _values(row: Any) -> dict[str, Any]:
@@ -225,6 +242,23 @@ def requeue_running(database: Database, most_tries: int, refusal: str) -> None:
             else:
                 row.state, row.phase = "queued", "waiting to go on after a restart"
             row.changed = now()
+
+
+def put_back(database: Database, job_ids: Iterable[str]) -> None:
+    """What ran when the server was stopped in good order waits again; that is no failed try."""
+    with database.writing() as db:
+        for row in db.scalars(select(JobRow).where(JobRow.id.in_(list(job_ids)), JobRow.state == "running")):
+            if row.cancel:
+                row.state, row.phase = "cancelled", "cancelled"
+            else:
+                row.state, row.phase, row.tries = "queued", "waiting to go on after a restart", max(0, row.tries - 1)
+            row.changed = now()
+
+
+def silent_jobs(database: Database, silent_s: float) -> list[str]:
+    """Running jobs whose last sign of life is longer ago than that."""
+    with database.reading() as db:
+        return list(db.scalars(select(JobRow.id).where(JobRow.state == "running", JobRow.heartbeat < now() - silent_s)))
 
 
 def next_job(database: Database) -> str | None:

@@ -39,7 +39,7 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
     """
     folder = DataFolder(settings)
     folder.prepare()
-    previewer = Previewer()
+    previewer = Previewer(settings.worker_bytes)
     dispatcher = Dispatcher(folder, registry.__name__) if with_jobs else None
 
     @asynccontextmanager

@@ -12,10 +12,12 @@ from starlette.exceptions import HTTPException
 from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError
 from combpace.session.document.model import NewerFormatError
 from combpace.web.pages.render import error_page
+from combpace.workers.warm import SlowError
 
 LOG = logging.getLogger("combpace")
 STATUS: tuple[tuple[type[CombPaceError], int], ...] = (
     (StaleError, 409),
+    (SlowError, 503),
     (NotFoundError, 404),
     (NewerFormatError, 409),
     (MapConflictError, 422),

@@ -17,6 +17,10 @@ from combpace.workers.errand import Errand, Outcome, do
 
 # So often a process looks whether who started it is still there.
 WATCH_S = 0.5
+# What a fork server imports first.
+GUARD = "combpace.workers.guard"
+# So long processes have to end when they are told to.
+CLOSE_S = 3.0
 
 
 class LostError(CombPaceError):
@@ -51,7 +55,7 @@ class Processes:
     def __init__(self, most: int, preload: Sequence[str] = ()) -> None:
         self._most = most
         self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload(list(preload))
+        self._context.set_forkserver_preload([GUARD, *preload])
         self._running: dict[str, tuple[BaseProcess, Connection | None]] = {}
 
     def free(self) -> int:
@@ -96,18 +100,27 @@ class Processes:
         if key in self._running:
             self._running[key][0].terminate()
 
+    def kill(self, key: str) -> None:
+        """End one that does not listen."""
+        if key in self._running:
+            self._running[key][0].kill()
+
     def close(self) -> None:
         for process, _ in self._running.values():
             process.terminate()
+        end = time.monotonic() + CLOSE_S
         for process, _ in self._running.values():
-            process.join(timeout=5)
+            process.join(timeout=max(0.0, end - time.monotonic()))
+            if process.is_alive():
+                process.kill()
+                process.join(timeout=1)
 
 
 def _errand(pipe: Connection, errand: Errand, parent: int) -> None:
     """The whole life of one process."""
     # A key that stops the command is for the command; it ends this.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.Thread(target=_watch, args=(parent,), daemon=True).start()
+    threading.Thread(target=watch, args=(parent,), daemon=True).start()
     try:
         pipe.send(Outcome(do(errand)))
     except Exception as error:
@@ -119,7 +132,7 @@ def said_of(error: BaseException) -> str:
     return (str(error) or type(error).__name__).replace("\n", " ")
 
 
-def _watch(parent: int) -> None:
+def watch(parent: int) -> None:
     """End with whoever started this: what is half done is done again by the next."""
     while True:
         time.sleep(WATCH_S)

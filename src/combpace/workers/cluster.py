@@ -24,6 +24,8 @@ CONNECT_S, NO_WORKER_S, LOST_S = 10.0, 60.0, 8.0
 # So many errands a thread wait at the scheduler: enough that none is idle, few enough that files do not fill it.
 AHEAD = 2
 CANCEL_S = 1.0
+# So old may be what is known of the number of threads.
+COUNT_S = 1.0
 ENDED = "its worker ended while it was done: the file may be too large, or damaged in a new way"
 
 
@@ -46,6 +48,7 @@ class Cluster:
             raise ParameterError(f"No scheduler answers at {address} ({said_of(error)}). Nothing was started.") from error
         self._run = uuid4().hex[:12]
         self._tasks: dict[str, tuple[Any, Errand, bool]] = {}
+        self._counted: tuple[float, int] | None = None
         self._silent_since: float | None = None
         self._idle_since: float | None = None
 
@@ -54,7 +57,12 @@ class Cluster:
         return max(1, AHEAD * self._threads()) - len(self._tasks)
 
     def _threads(self) -> int:
-        return sum(worker["nthreads"] for worker in self._client.scheduler_info(n_workers=-1).get("workers", {}).values())
+        """How many threads work; asked of the scheduler now and then only, for each time is a round trip."""
+        now = time.monotonic()
+        if self._counted is None or now - self._counted[0] > COUNT_S:
+            workers = self._client.scheduler_info(n_workers=-1).get("workers", {})
+            self._counted = now, sum(worker["nthreads"] for worker in workers.values())
+        return self._counted[1]
 
     def _ask(self) -> None:
         """Raises LostError where the scheduler is silent, or has had no worker for too long."""
@@ -80,7 +88,11 @@ class Cluster:
         with warnings.catch_warnings():
             # Files are the point of the task; that they are large is known.
             warnings.simplefilter("ignore", UserWarning)
-            future = self._client.submit(remote, name, VERSION, errand.function, dict(errand.args), files, folders, key=name, pure=False)
+            args = (name, VERSION, errand.function, dict(errand.args), files, folders)
+            try:
+                future = self._client.submit(remote, *args, key=name, pure=False)
+            except Exception as error:
+                raise LostError(f"The scheduler at {self._address} takes no tasks ({said_of(error)}).") from error
         self._tasks[key] = future, errand, stays
 
     def alive(self, key: str) -> bool:

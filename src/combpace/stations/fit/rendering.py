@@ -83,7 +83,7 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         def share(done: float, number: int = number, name: str = row.name) -> None:
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
-        names = [path.relative_to(folder.blobs.root).as_posix() for path in files or (folder.blob(row.decoded_sha),)]
+        names = [path.relative_to(folder.blobs.root).as_posix() for path in files or (folder.checked_blob(row.decoded_sha),)]
         sound = {name: args[name] for name in ("source_s", "target_s", "method")} | {"levels": [list(one) for one in levels]}
         with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
             errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "own": own, **sound})

@@ -173,6 +173,7 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
         yield notes.source_of(seen, plan["take"])
         return
     row = seen.rows[plan["take"]]
+    folder.checked_blob(row.decoded_sha)
     made = plan["fit"]
     if plan.get("pieces"):
         with pieces.opened(seen, plan["take"]) as made_of_pieces:

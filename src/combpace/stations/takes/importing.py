@@ -80,7 +80,9 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     peaks_path = folder.blobs.new_path(".peaks")
     try:
         tell("reading the file", 0.0)
-        decoded = decode_to_wav(folder.blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share))
+        decoded = decode_to_wav(
+            folder.checked_blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share)
+        )
         with FileSource(decoded_path) as source:
             write_peaks(source, peaks_path, lambda share: tell("drawing", share))
         decoded_sha, peaks_sha = folder.blobs.adopt(decoded_path), folder.blobs.adopt(peaks_path)

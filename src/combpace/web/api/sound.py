@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
+
+from anyio import CapacityLimiter, to_thread
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from combpace.core.errors import ParameterError
 from combpace.playback import laid
-from combpace.playback.preview import SEGMENT_S
+from combpace.playback.preview import SEGMENT_S, Previewer
 from combpace.playback.sound import how_it_sounds
 from combpace.session import notes, pieces
+from combpace.session.data_folder import DataFolder
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
 
@@ -38,8 +42,13 @@ router = APIRouter(prefix="/api/sessions/{session_id}")
 IMMUTABLE = "private, max-age=31536000, immutable"
 
 
+# So many requests for sound are worked on at a time: they wait for one worker, and pages must not wait behind them.
+AT_A_TIME = 8
+_limit = CapacityLimiter(AT_A_TIME)
+
+
 @router.get("/takes/{take_id}/sound")
-def get_sound(
+async def get_sound(
     session_id: str,
     take_id: str,
     folder: Folder,
@@ -53,6 +62,12 @@ def get_sound(
 ) -> Response:
     """Float32, one channel after the other. `v` names what is heard, so that it may be kept; trial: a cut that is only tried, its arguments and the
     version it is tried on as JSON."""
+    return await to_thread.run_sync(partial(_sound, session_id, take_id, folder, preview, segment, rate, fitted, speed, v, trial), limiter=_limit)
+
+
+def _sound(
+    session_id: str, take_id: str, folder: DataFolder, preview: Previewer, segment: int, rate: int, fitted: bool, speed: float, v: str, trial: str
+) -> Response:
     state = session_state(folder, session_id)
     headers = {"Cache-Control": IMMUTABLE if v else "no-store"}
     if any(part.id == take_id for part in state.document.notes):
