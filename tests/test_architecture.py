@@ -11,7 +11,7 @@ SOURCE = ROOT / "src" / "combpace"
 ALLOWED = {
     "core": set(),
     "media": {"core", "__init__"},
-    "store": set(),
+    "store": {"core"},
     "demo": {"core", "media"},
     "settings": {"core"},
     "session": {"core", "media", "store", "settings"},

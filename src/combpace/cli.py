@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
 
-from combpace.commands import batches, reports, sessions
+from combpace.commands import batches, reports, said_of, sessions
 from combpace.core.errors import CombPaceError, ParameterError
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         print(f"combpace: {str(error).replace(chr(10), ' ')}", file=sys.stderr)
         return 2
     except OSError as error:
-        print(f"combpace: {error.strerror or error}: {error.filename or ''}".rstrip(": "), file=sys.stderr)
+        print(f"combpace: {said_of(error)}", file=sys.stderr)
         return 2
     except KeyboardInterrupt:
         print("combpace: stopped; nothing was written.", file=sys.stderr)
@@ -227,7 +227,7 @@ def _analyse(options: argparse.Namespace) -> int:
     from combpace.batch.files import analyse_file, analyse_files
     from combpace.core.clocks import SessionTimes
     from combpace.core.tempo.map import TempoMap
-    from combpace.media.mapfiles import bars_csv, write_json
+    from combpace.media.mapfiles import write_bars_csv, write_json
     from combpace.media.midi import write_map
 
     several = len(options.file) > 1
@@ -238,7 +238,7 @@ def _analyse(options: argparse.Namespace) -> int:
     elif options.json:
         write_json(heard.document, Path(options.json))
     if options.csv:
-        options.csv.write_text(bars_csv(heard.document), encoding="utf-8")
+        write_bars_csv(heard.document, options.csv)
     pace = heard.analysis.pace
     if options.midi:
         if pace is None:

@@ -29,7 +29,7 @@ class Settings:
     upload_cap: int = 4 * 2**30
     workers: int = 2
     worker_bytes: int = 8 * 2**30
-    hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]", "testserver")
+    hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]")
     scheduler: str | None = None
 
     def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:

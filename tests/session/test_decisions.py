@@ -45,7 +45,7 @@ class DispatchTest(PlaceTest):
         _, audio = breathing(rate=48000)
         loose = bring_in(self.place, self.session, audio, "organ.wav")
         self.act("rule", take=loose, field="grid", value="1/4")
-        job = rendering.order_render(self.place, self.session, self.version, loose)
+        job = rendering.order_render(self.place, self.session, self.version, loose).job
         made = fits.take_fit(self.seen(), loose)
         rendering.render_take(
             self.place,

@@ -363,7 +363,7 @@ class FitTest(PlaceTest):
         self.act("rule", take=low, field="grid", value="1/4")
         seen = self.seen()
         made = fits.take_fit(seen, high)
-        job = order_render(self.place, self.session, self.version, high)
+        job = order_render(self.place, self.session, self.version, high).job
         with self.place.database.reading() as db:
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         self.assertEqual(set(args["mics"]), {low, high})

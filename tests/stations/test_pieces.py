@@ -115,7 +115,7 @@ class PiecesTest(PlaceTest):
         np.testing.assert_array_equal(np.abs(self.sound()), whole)
 
     def render(self) -> None:
-        job = rendering.order_render(self.place, self.session, self.version, self.take)
+        job = rendering.order_render(self.place, self.session, self.version, self.take).job
         with self.place.database.reading() as db:
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         rendering.render_take(self.place, args, lambda phase, share: None)

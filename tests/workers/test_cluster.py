@@ -193,7 +193,7 @@ class ServerTest(DaskTest):
             session = shelf.create(place, "Copper night")
             take = bring_in(place, session, audio, "tub kit.wav")
             decide(place, session, "rule", place.open(session).revision.version, {"take": take, "field": "grid", "value": "1/4"})
-            job = rendering.order_render(place, session, place.open(session).revision.version, take)
+            job = rendering.order_render(place, session, place.open(session).revision.version, take).job
             row = rows.job_row(place.database, job)
             assert row is not None
             phases = set[str]()

@@ -30,6 +30,7 @@ from combpace.core.analysis.take import Hints
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.media.mapfiles import write_json
+from combpace.media.writing import put_text
 from combpace.workers.backend import Backend, LostError, Processes, said_of
 from combpace.workers.errand import Errand, Outcome
 
@@ -222,7 +223,7 @@ def do_one(inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[st
     done = asdict(Done(names[0], item_out, round(time.monotonic() - begun, 3), None, **said))
     note = outputs / KEPT / args["key"]
     note.parent.mkdir(exist_ok=True)
-    note.write_text(json.dumps(done), encoding="utf-8")
+    put_text(note, json.dumps(done))
     return done
 
 
@@ -253,7 +254,7 @@ def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Pa
         return {"onsets": len(made.fit.pegs)}
     heard = analyse_files(paths, Hints(), quiet) if len(paths) > 1 else analyse_file(paths[0], Hints(), quiet)
     if do == "report":
-        target.write_text(page_of(heard, paths[0] if len(paths) == 1 else target.with_suffix("")), encoding="utf-8")
+        put_text(target, page_of(heard, paths[0] if len(paths) == 1 else target.with_suffix("")))
     else:
         write_json(heard.document, target)
     steady = heard.analysis.steady
@@ -295,7 +296,7 @@ def _summary(out: Path, done: Sequence[Done]) -> None:
     writer = csv.DictWriter(text, COLUMNS, lineterminator="\n")
     writer.writeheader()
     writer.writerows(rows)
-    (out / "summary.csv").write_text(text.getvalue(), encoding="utf-8")
+    put_text(out / "summary.csv", text.getvalue())
 
 
 def table(done: Sequence[Done]) -> str:

@@ -29,16 +29,17 @@ def add(commands: Any, progress: Progress) -> None:
 
 def _report(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
     from combpace.media import report as drawn
+    from combpace.media.writing import put_text
 
     for path in (options.out, options.json, options.csv):
         if path is not None and not path.parent.is_dir():
             raise MediaError(f"There is no folder “{path.parent}” to write to. Nothing was written.")
     made = of_file(Path(options.what), tell) if Path(options.what).is_file() else _of_session(options)
-    options.out.write_text(drawn.page(made), encoding="utf-8")
+    put_text(options.out, drawn.page(made))
     if options.json is not None:
-        options.json.write_text(json.dumps(drawn.document(made), indent=1) + "\n", encoding="utf-8")
+        put_text(options.json, json.dumps(drawn.document(made), indent=1) + "\n")
     if options.csv is not None:
-        options.csv.write_text(drawn.table(made), encoding="utf-8")
+        put_text(options.csv, drawn.table(made))
     print(f"{options.out}: {made.title}, {len(made.bars)} bars")
     return 0
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import fcntl
+import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -54,10 +55,14 @@ def data_folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[Da
     if must_exist and not (settings.data_dir / "combpace.db").is_file():
         raise ParameterError(f"There is no data folder at {settings.data_dir}; give --data the one that the application works on.")
     settings.data_dir.mkdir(parents=True, exist_ok=True)
+    # What is written there is for whoever runs this alone, as the server keeps it; files beside it are as the user has them.
+    before = None if must_exist else os.umask(0o077)
     folder = DataFolder(settings)
     try:
         yield folder
     finally:
+        if before is not None:
+            os.umask(before)
         folder.close()
 
 

@@ -30,5 +30,13 @@ class StaleError(CombPaceError):
         self.parts = parts
 
 
+class StorageError(CombPaceError):
+    """The disk or the database takes nothing now. `full`: room is missing; else it may go on by itself."""
+
+    def __init__(self, text: str, *, full: bool) -> None:
+        super().__init__(text)
+        self.full = full
+
+
 class CancelledError(CombPaceError):
     """The user stopped a job; nothing was changed."""

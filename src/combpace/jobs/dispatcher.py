@@ -8,9 +8,11 @@ import threading
 import time
 from typing import Any
 
-from combpace.jobs.process import run
+from combpace.core.errors import CombPaceError
+from combpace.jobs.process import NO_ROOM, run
 from combpace.session.data_folder import DataFolder
 from combpace.store import rows
+from combpace.store.trouble import storage_error
 from combpace.workers.backend import Processes
 
 LOG = logging.getLogger("combpace")
@@ -31,9 +33,14 @@ class Dispatcher:
         # Jobs whose process is gone, and why, until that is written down.
         self._ended: dict[str, str] = {}
         self._why: dict[str, str] = {}
+        # Of each running job its last sign of life, and when that was first seen.
+        self._beats: dict[str, tuple[float, float]] = {}
         self._trouble: str | None = None
         self._last = self._looked = time.monotonic()
-        self._thread = threading.Thread(target=self._loop, name="dispatcher", daemon=True)
+        self._thread = self._new_thread()
+
+    def _new_thread(self) -> threading.Thread:
+        return threading.Thread(target=self._loop, name="dispatcher", daemon=True)
 
     def start(self) -> None:
         """Take up what an earlier server left behind, then begin."""
@@ -57,10 +64,23 @@ class Dispatcher:
         """Running jobs and the processes that do them."""
         return self._processes.pids()
 
+    @property
+    def trouble(self) -> str | None:
+        """Why no job begins or ends at present, a sentence; None where all is well."""
+        return self._trouble
+
     def health(self) -> dict[str, Any]:
-        """{alive, last_s (since its last round), trouble (what its last round failed with, or None), running, ended (not written down yet)}."""
+        """What a watchdog asks; a loop that has ended is begun again.
+
+        {alive (before that), last_s (since its last round), trouble (what that failed with, or None), running, ended (not written down yet)}
+        """
+        alive = self._thread.is_alive()
+        if not alive and not self._stopping.is_set():
+            LOG.error("the dispatcher had ended; it is begun again")
+            self._thread = self._new_thread()
+            self._thread.start()
         return {
-            "alive": self._thread.is_alive(),
+            "alive": alive,
             "last_s": round(time.monotonic() - self._last, 1),
             "trouble": self._trouble,
             "running": len(self._processes.started()),
@@ -78,7 +98,8 @@ class Dispatcher:
                 # A full disk, a locked database: said once, and tried again until it is over.
                 if self._trouble is None:
                     LOG.exception("jobs are held up")
-                self._trouble = f"{type(error).__name__}: {error}".splitlines()[0]
+                said = storage_error(error, self._folder.settings.data_dir)
+                self._trouble = str(said or error) if said or isinstance(error, CombPaceError) else "Jobs are held up by a fault; the log has it."
             self._last = time.monotonic()
 
     def _round(self) -> None:
@@ -93,7 +114,12 @@ class Dispatcher:
         if now - self._looked < LOOK_S:
             return
         self._looked = now
-        for job_id in rows.silent_jobs(self._folder.database, SILENT_S):
+        beats = rows.running_jobs(self._folder.database)
+        # By our own clock: the machine's may be set meanwhile.
+        self._beats = {job_id: known if (known := self._beats.get(job_id)) and known[0] == beat else (beat, now) for job_id, beat in beats.items()}
+        for job_id, (_, since) in self._beats.items():
+            if now - since < SILENT_S:
+                continue
             if job_id in self._processes.started():
                 self._processes.kill(job_id)
                 self._why[job_id] = f"it gave no sign of life for {SILENT_S:.0f} s"
@@ -111,7 +137,10 @@ class Dispatcher:
         for job_id in self._processes.started():
             if not self._processes.alive(job_id):
                 why = self._processes.outcome(job_id).error
-                self._ended[job_id] = self._why.pop(job_id, "") or f"{why}; memory may have run out"
+                full = why == f"it ended with status {NO_ROOM}"
+                why = f"the disk of {self._folder.settings.data_dir} was full" if full else f"{why}; memory may have run out"
+                self._ended[job_id] = self._why.pop(job_id, "") or why
+                self._folder.blobs.clear(job_id)
         # What cannot be written down now, on a full disk, is written down later.
         for job_id, why in list(self._ended.items()):
             error = f"The worker stopped before it was done ({why}). Nothing else is touched; start it again."

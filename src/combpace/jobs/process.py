@@ -14,14 +14,17 @@ from typing import Any
 
 import scipy.signal  # noqa: F401 - workers fork from here with it imported
 
-from combpace.core.errors import CancelledError, CombPaceError
+from combpace.core.errors import CancelledError, CombPaceError, StorageError
 from combpace.jobs.registry import JOBS
 from combpace.session.data_folder import DataFolder
 from combpace.settings import Settings
 from combpace.store import rows
+from combpace.store.trouble import storage_error
 
 HEARTBEAT_S = 1.0
 REPORT_S = 0.15
+# The status with which a process ends that can write nothing down.
+NO_ROOM = 28
 
 
 def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
@@ -34,7 +37,16 @@ def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
     if row is None:
         return
     try:
-        result = JOBS[row.kind](folder, json.loads(row.args), _Reporter(folder, job_id))
+        folder.blobs.work_in(job_id)
+        _do(folder, row.kind, json.loads(row.args), job_id)
+    except (StorageError, OSError):
+        # Not even the end can be written down: whoever started this does it when there is room.
+        sys.exit(NO_ROOM)
+
+
+def _do(folder: DataFolder, kind: str, args: dict[str, Any], job_id: str) -> None:
+    try:
+        result = JOBS[kind](folder, args, _Reporter(folder, job_id))
         finish(folder, job_id, "done", None, result)
     except CancelledError:
         finish(folder, job_id, "cancelled", "Cancelled; nothing was changed.", {})
@@ -44,7 +56,11 @@ def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
         finish(folder, job_id, "failed", "This needs more memory than one job may have. Nothing was changed; try a shorter file.", {})
     except Exception as error:
         # The trace goes to the server's log, the user gets a sentence.
-        print(f"job {job_id} ({row.kind}) failed", file=sys.stderr)
+        said = storage_error(error, folder.settings.data_dir)
+        if said is not None:
+            finish(folder, job_id, "failed", str(said), {})
+            return
+        print(f"job {job_id} ({kind}) failed", file=sys.stderr)
         sys.excepthook(type(error), error, error.__traceback__)
         finish(
             folder,

@@ -16,6 +16,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fit.pauses import Pauses, find_pauses, silenced
 from combpace.media.decode import FileSource
+from combpace.media.writing import put
 
 BLOCK_FRAMES = 65536
 FORMATS = {
@@ -149,7 +150,7 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
             block = source.read(at, min(at + BLOCK_FRAMES, stop))
             if block.size:
                 peak = max(peak, float(np.abs(block).max()))
-            out.write(block.T)
+            put(out, block.T, path)
             tell((at + block.shape[1] - start) / (stop - start))
     _without_a_clock(path)
     return peak
@@ -205,9 +206,9 @@ def _convert(rough: Path, target: Path, container: str, subtype: str, gain: floa
                 block = block + ((noise.random(block.shape) - noise.random(block.shape)) * step).astype(np.float32)
             # Rounded here: the library's own conversion rounds towards minus infinity on some builds.
             if subtype == "PCM_16":
-                out.write(np.clip(np.round(block * 32768.0), -32768, 32767).astype(np.int16))
+                put(out, np.clip(np.round(block * 32768.0), -32768, 32767).astype(np.int16), target)
             else:
-                out.write(np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(np.int32) * 256)
+                put(out, np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(np.int32) * 256, target)
             tell(data.tell() / max(1, data.frames))
 
 

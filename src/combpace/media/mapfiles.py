@@ -22,6 +22,7 @@ from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.core.tempo.drift import bars_between
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
+from combpace.media.writing import put_text
 
 FORMAT_VERSION = 1
 # What piles up is audible from here on (common practice).
@@ -196,7 +197,12 @@ def beats_between(tempo_map: TempoMap[ClockT], start_s: float, end_s: float) -> 
 
 
 def write_json(document: dict[str, Any], path: Path) -> None:
-    path.write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
+    put_text(path, json.dumps(document, indent=1) + "\n")
+
+
+def write_bars_csv(document: dict[str, Any], path: Path) -> None:
+    """`bars_csv` as a file."""
+    put_text(path, bars_csv(document))
 
 
 def bars_csv(document: dict[str, Any]) -> str:

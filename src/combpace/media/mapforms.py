@@ -19,8 +19,9 @@ from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import CombPaceError, MediaError
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
-from combpace.media.mapfiles import bars_csv, map_document, read_json_ends, read_json_map, six, write_json
+from combpace.media.mapfiles import map_document, read_json_ends, read_json_map, six, write_bars_csv, write_json
 from combpace.media.midi import read_map, write_map
+from combpace.media.writing import put_text
 
 # Times in a list that lie nearer than this are beats, farther apart bars (common practice: nobody counts slower than 50 a minute).
 MOST_BEAT_S = 1.2
@@ -289,11 +290,11 @@ def _write_midi(found: FoundMap, path: Path) -> None:
 
 
 def _write_csv(found: FoundMap, path: Path) -> None:
-    path.write_text(bars_csv(_document(found)), encoding="utf-8")
+    write_bars_csv(_document(found), path)
 
 
 def _write_labels(found: FoundMap, path: Path) -> None:
-    path.write_text(labels_text(found), encoding="utf-8")
+    put_text(path, labels_text(found))
 
 
 READERS: dict[str, Callable[[Path], FoundMap]] = {

@@ -7,6 +7,7 @@ per quarter (MIDI 1.0, Standard MIDI Files, FF 51 03), so each event carries the
 
 from __future__ import annotations
 
+import io
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,6 +21,7 @@ from combpace.core.errors import MediaError, ParameterError
 from combpace.core.parts.part import DRUMS, Heard
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_number
+from combpace.media.writing import put_bytes
 
 TICKS_PER_QUARTER = 960
 US = 1_000_000
@@ -54,7 +56,7 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path, *, ma
     """
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER)
     file.tracks.append(_map_track(_plan(tempo_map, max(end_s, 0.1)), markers))
-    file.save(path)
+    _save(file, path)
 
 
 def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence[tuple[str, Sequence[Heard]]], path: Path) -> None:
@@ -67,7 +69,7 @@ def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence
     file.tracks.append(_map_track(plan))
     for name, notes in parts:
         file.tracks.append(_part_track(name, notes, plan))
-    file.save(path)
+    _save(file, path)
 
 
 def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrack:
@@ -245,3 +247,9 @@ def _meters(signatures: dict[int, tuple[int, int]], origin: int, per: int) -> tu
         if (top, bottom) != (meters[-1].numerator, meters[-1].denominator) and index > 0:
             meters.append(Meter(bar_number(index), top, bottom))
     return tuple(meters)
+
+
+def _save(file: mido.MidiFile, path: Path) -> None:
+    data = io.BytesIO()
+    file.save(file=data)
+    put_bytes(path, data.getvalue())

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import av
 
+from combpace.media.decode import open_with_av
+
 LEAST_BPM, MOST_BPM = 20.0, 400.0
 # "92 bpm", "92.5bpm", "BPM92", "bpm_92": a number beside the word, nothing else.
 _NUMBER = r"(\d{2,3}(?:[.,]\d{1,4})?)"
@@ -84,7 +86,7 @@ def _behind_id3(head: bytes) -> int:
 
 def _tags(path: Path) -> dict[str, str]:
     try:
-        with av.open(str(path)) as container:
+        with open_with_av(path) as container:
             found = dict(container.metadata)
             for stream in container.streams.audio:
                 found |= dict(stream.metadata)

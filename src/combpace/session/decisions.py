@@ -28,7 +28,9 @@ from combpace.session.data_folder import DataFolder, stale
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
 from combpace.session.document.upgrades import upgraded
+from combpace.session.reach import within_reach
 from combpace.session.state import SessionState, led_by, session_state
+from combpace.session.take_names import clean_text
 from combpace.store import rows
 from combpace.store.errors import OutdatedError
 from combpace.store.history import Revision
@@ -169,9 +171,20 @@ def decide(folder: DataFolder, session_id: str, name: str, version: int, args: M
     return record(state, version, change)
 
 
+def _clean(value: Any) -> Any:
+    """Texts without control characters, at any depth."""
+    if isinstance(value, str):
+        return clean_text(value)
+    if isinstance(value, list):
+        return [_clean(one) for one in value]
+    if isinstance(value, dict):
+        return {key: _clean(one) for key, one in value.items()}
+    return value
+
+
 def _checked(name: str, args: Mapping[str, Any]) -> Any:
     try:
-        return wire().validate_python({**args, "decision": name})
+        return wire().validate_python({**_clean(dict(args)), "decision": name})
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"][1:])
@@ -188,6 +201,7 @@ def considered(folder: DataFolder, session_id: str, name: str, version: int, arg
         folder.history.check(session_id, version)
     except OutdatedError as error:
         raise stale(error) from error
+    within_reach(state, given)
     change = DECISIONS[name].run(state, given)
     for goes_along in ALONG:
         change = goes_along(state, change)
@@ -210,7 +224,9 @@ def in_take(state: SessionState, args: InTakeArgs) -> Change:
     entry = state.document.take(args.take)
     if entry.role == "lead":
         raise ParameterError(f"The map is read from {entry.name}: correct it as it is. Nothing was changed.")
-    made = DECISIONS[args.name].run(led_by(state, entry.id), _checked(args.name, args.args))
+    own, given = led_by(state, entry.id), _checked(args.name, args.args)
+    within_reach(own, given)
+    made = DECISIONS[args.name].run(own, given)
     part = f"pace:{entry.id}"
     if part not in made.parts:
         raise ParameterError(f"This changes nothing of {entry.name}'s own bars. Nothing was changed.")

@@ -10,8 +10,6 @@ from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
 from combpace.core.analysis.take import HINT_REACH_S
 from combpace.core.clocks import SessionTimes, TakeTimes
 from combpace.core.errors import ParameterError
@@ -25,10 +23,9 @@ from combpace.session import words
 from combpace.session.decisions import Change
 from combpace.session.document import parts as forms
 from combpace.session.document.model import BarStatement, DownbeatStatement, MapPart, MeterStatement, Statement, TakeEntry, TempoStatement
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
-# A moment farther than this outside the session's audio is a slip of the hand.
-FARTHEST_S = 3600.0
 # Statements nearer to each other than this are about the same moment.
 SAME_MOMENT_S = 0.002
 # So many odd bars are named in a sentence.
@@ -44,25 +41,6 @@ def meant(state: SessionState, lead: TakeEntry, time_s: float, reach_s: float = 
     near = nearest_onset(onsets, time_s - lead.offset_s, reach_s)
     found = time_s if near is None else float(onsets[near]) + lead.offset_s
     return lead.offset_s if abs(found - lead.offset_s) < ROUNDING_S and found < lead.offset_s else found
-
-
-def near_audio(state: SessionState, time_s: float) -> float:
-    """The moment, where it lies within an hour of the session's audio. Raises ParameterError elsewhere."""
-    if not np.isfinite(time_s):
-        raise ParameterError("A moment must be a finite number of seconds. Nothing was changed.")
-    first = min((take.offset_s for take in state.document.takes), default=0.0)
-    if not min(0.0, first) - FARTHEST_S <= time_s <= state.end_s() + FARTHEST_S:
-        raise ParameterError(
-            f"{words.clock(time_s)} lies more than an hour outside the session's audio, which ends at {words.clock(state.end_s())}. "
-            "Nothing was changed; give a moment nearer to it."
-        )
-    return time_s
-
-
-def near_place(state: SessionState, quarters: float) -> float:
-    """The musical place, where it lies within an hour of the session's audio. Raises ParameterError elsewhere."""
-    near_audio(state, state.need_map().second(quarters))
-    return quarters
 
 
 def need_pace(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from dataclasses import dataclass
 from typing import Any
 
-from combpace.core.errors import CombPaceError, ParameterError
+from combpace.core.errors import CombPaceError, ParameterError, StorageError
 from combpace.session import words
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import begin
 from combpace.session.state import session_state
+from combpace.session.take_names import clean_text
 from combpace.store import rows
 from combpace.store.models import SessionRow, now
 
@@ -31,7 +33,7 @@ class ShelfEntry:
 
 
 def session_name(name: str) -> str:
-    clean = " ".join(name.replace("\x00", "").split())[:MOST_NAME]
+    clean = clean_text(" ".join(name.split())).strip()[:MOST_NAME]
     if not clean:
         raise ParameterError("A session needs a name. Nothing was changed.")
     return clean
@@ -115,7 +117,9 @@ def _entry(folder: DataFolder, row: SessionRow) -> ShelfEntry:
     ready = rows.ready_takes(folder.database, row.id)
     if known.get("version") != row.version or known.get("ready") != ready:
         known = {"version": row.version, "ready": ready} | _summary(folder, row.id)
-        folder.change_session(row.id, summary=json.dumps(known))
+        with contextlib.suppress(StorageError):
+            # On a full disk the shelf is still read; its lines are made again next time.
+            folder.change_session(row.id, summary=json.dumps(known))
     return ShelfEntry(row.id, row.name, known["sentence"], known["length"], known["takes"], row.touched, known["weave"])
 
 

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import unicodedata
 
+# Joiners that words of some scripts and pictures made of several need.
+_KEPT = "\u200c\u200d"
+
+
+def clean_text(text: str) -> str:
+    """NFC, without control characters: none that turns the direction of what stands beside it, no half characters."""
+    return "".join(letter for letter in unicodedata.normalize("NFC", text) if letter in _KEPT or unicodedata.category(letter)[0] != "C")
+
 
 def clean_name(name: str) -> str:
-    """A file's name as a take's: NFC, no folders, no control characters, at most 120 characters."""
-    plain = unicodedata.normalize("NFC", name).replace("\\", "/").rsplit("/", 1)[-1]
-    plain = "".join(letter for letter in plain if unicodedata.category(letter)[0] != "C").strip()
-    return plain[:120] or "take"
+    """A file's name as a take's: a clean text, no folders, at most 120 characters."""
+    return clean_text(name.replace("\\", "/").rsplit("/", 1)[-1]).strip()[:120] or "take"
 
 
 def guessed_kind(name: str) -> str:

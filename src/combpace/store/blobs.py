@@ -26,6 +26,15 @@ class Blobs:
         self.temporary.mkdir(parents=True, exist_ok=True)
         self._whole: set[tuple[str, int, int]] = set()
 
+    def work_in(self, name: str) -> None:
+        """Write what is unfinished into a folder of its own, which `clear` removes whatever became of it."""
+        self.temporary = self.root / "incoming" / name
+        self.temporary.mkdir(parents=True, exist_ok=True)
+
+    def clear(self, name: str) -> None:
+        """Remove what work of that name left unfinished."""
+        shutil.rmtree(self.root / "incoming" / name, ignore_errors=True)
+
     def new_path(self, suffix: str = "") -> Path:
         """A name to write to; hand the finished file to `adopt`."""
         return self.temporary / f"{secrets.token_hex(12)}{suffix}"

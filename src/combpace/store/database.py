@@ -12,8 +12,13 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import create_engine, event
 from sqlalchemy.engine import Engine
+from sqlalchemy.exc import DatabaseError
 from sqlalchemy.orm import Session, sessionmaker
 
+from combpace.store.trouble import storage_error
+
+# So long a writer waits for another to end: longer would hold up whoever asked.
+BUSY_MS = 8000
 _MIGRATIONS = Path(__file__).with_name("migrations")
 _MIGRATING = threading.Lock()
 
@@ -27,7 +32,7 @@ class Database:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
+        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY_MS / 1000, "check_same_thread": False})
         event.listen(self.engine, "connect", _on_connect)
         event.listen(self.engine, "begin", _on_begin)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
@@ -37,21 +42,29 @@ class Database:
         self.path.parent.mkdir(parents=True, exist_ok=True)
         config = Config()
         config.set_main_option("script_location", str(_MIGRATIONS))
-        with _MIGRATING, self.engine.connect() as connection:
+        with _MIGRATING, self._said(), self.engine.connect() as connection:
             config.attributes["connection"] = connection
             command.upgrade(config, "head")
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
-        with self._sessions() as session:
+        with self._said(), self._sessions() as session:
             yield session
 
     @contextmanager
     def writing(self) -> Iterator[Session]:
-        with self._sessions() as session:
+        with self._said(), self._sessions() as session:
             session.connection(execution_options={"combpace_writer": True})
             yield session
             session.commit()
+
+    @contextmanager
+    def _said(self) -> Iterator[None]:
+        """A disk that is full, a database that is locked: StorageError, and nothing of the transaction is kept."""
+        try:
+            yield
+        except DatabaseError as error:
+            raise (storage_error(error, self.path.parent) or error) from error
 
     def close(self) -> None:
         self.engine.dispose()
@@ -64,7 +77,7 @@ def _on_connect(connection: Any, _: Any) -> None:
     cursor.execute("PRAGMA journal_mode=WAL")
     cursor.execute("PRAGMA synchronous=NORMAL")
     cursor.execute("PRAGMA foreign_keys=ON")
-    cursor.execute("PRAGMA busy_timeout=30000")
+    cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
     cursor.close()
 
 

@@ -101,7 +101,7 @@ class History:
                     names.pop(name, None)
                 else:
                     names[name] = _part(db, value)
-            merges = gesture is not None and current.gesture == gesture and now() - current.created <= MERGE_S and current.parent_id is not None
+            merges = gesture is not None and current.gesture == gesture and 0 <= now() - current.created <= MERGE_S and current.parent_id is not None
             row = RevisionRow(
                 session_id=session_id,
                 parent_id=current.parent_id if merges else current.id,

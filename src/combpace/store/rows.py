@@ -201,10 +201,16 @@ def queue_job(db: Session, session_id: str, kind: str, subject: str, args: str) 
     for row in db.scalars(same):
         if row.args == args:
             return row.id
-    row = JobRow(session_id=session_id, kind=kind, subject=subject, args=args)
+    row = JobRow(session_id=session_id, kind=kind, subject=subject, args=args, changed=_stamp(db))
     db.add(row)
     db.flush()
     return row.id
+
+
+def count_open_jobs(database: Database) -> int:
+    """Jobs that wait or run."""
+    with database.reading() as db:
+        return db.scalar(select(func.count()).select_from(JobRow).where(JobRow.state.in_(OPEN))) or 0
 
 
 def job_row(database: Database, job_id: str) -> JobRow | None:
@@ -223,7 +229,7 @@ def cancel_job(database: Database, job_id: str, why: str) -> JobRow | None:
     with database.writing() as db:
         row = db.get(JobRow, job_id)
         if row is not None and row.state in OPEN:
-            row.cancel, row.changed = True, now()
+            row.cancel, row.changed = True, _stamp(db)
             if row.state == "queued":
                 row.state, row.phase = "cancelled", "cancelled"
                 _mark_take(db, row, why)
@@ -241,7 +247,7 @@ def requeue_running(database: Database, most_tries: int, refusal: str) -> None:
                 _mark_take(db, row, row.error)
             else:
                 row.state, row.phase = "queued", "waiting to go on after a restart"
-            row.changed = now()
+            row.changed = _stamp(db)
 
 
 def put_back(database: Database, job_ids: Iterable[str]) -> None:
@@ -252,13 +258,18 @@ def put_back(database: Database, job_ids: Iterable[str]) -> None:
                 row.state, row.phase = "cancelled", "cancelled"
             else:
                 row.state, row.phase, row.tries = "queued", "waiting to go on after a restart", max(0, row.tries - 1)
-            row.changed = now()
+            row.changed = _stamp(db)
 
 
-def silent_jobs(database: Database, silent_s: float) -> list[str]:
-    """Running jobs whose last sign of life is longer ago than that."""
+def running_jobs(database: Database) -> dict[str, float]:
+    """Running jobs with the moment of their last sign of life."""
     with database.reading() as db:
-        return list(db.scalars(select(JobRow.id).where(JobRow.state == "running", JobRow.heartbeat < now() - silent_s)))
+        return {job_id: beat or 0.0 for job_id, beat in db.execute(select(JobRow.id, JobRow.heartbeat).where(JobRow.state == "running")).all()}
+
+
+def _stamp(db: Session) -> float:
+    """Now, or a little after the newest change of a job: also where the clock was set back each change is later than those before."""
+    return max(now(), (db.scalar(select(func.max(JobRow.changed))) or 0.0) + 1e-6)
 
 
 def next_job(database: Database) -> str | None:
@@ -271,7 +282,7 @@ def next_job(database: Database) -> str | None:
         if row is None:
             return None
         row.state, row.phase, row.tries = "running", "starting", row.tries + 1
-        row.heartbeat = row.changed = now()
+        row.heartbeat, row.changed = now(), _stamp(db)
         return row.id
 
 
@@ -280,7 +291,7 @@ def fail_if_running(database: Database, job_id: str, error: str) -> None:
     with database.writing() as db:
         row = db.get(JobRow, job_id)
         if row is not None and row.state == "running":
-            row.state, row.error, row.changed = "failed", error, now()
+            row.state, row.error, row.changed = "failed", error, _stamp(db)
             _mark_take(db, row, error)
 
 
@@ -291,7 +302,7 @@ def report_job(database: Database, job_id: str, phase: str, progress: float) -> 
         if row is None or row.cancel:
             return False
         row.phase, row.progress = phase, progress
-        row.heartbeat = row.changed = now()
+        row.heartbeat, row.changed = now(), _stamp(db)
         return True
 
 
@@ -311,7 +322,7 @@ def finish_job(database: Database, job_id: str, state: str, error: str | None, r
             return
         row.state, row.phase, row.error, row.result = state, state, error, result
         row.progress = 1.0 if state == "done" else row.progress
-        row.changed = now()
+        row.changed = _stamp(db)
         if state != "done":
             _mark_take(db, row, error or state)
 

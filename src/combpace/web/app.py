@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -14,6 +15,7 @@ from combpace import __version__
 from combpace.jobs.dispatcher import Dispatcher
 from combpace.playback.preview import Previewer
 from combpace.session.data_folder import DataFolder
+from combpace.session.repair import repair
 from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.web import errors
@@ -21,6 +23,8 @@ from combpace.web.api import ROUTERS
 from combpace.web.guard import Guard
 from combpace.web.pages import routes as page_routes
 from combpace.web.pages.render import STATIC, tree
+
+LOG = logging.getLogger("combpace")
 
 
 class _Static(StaticFiles):
@@ -39,6 +43,8 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
     """
     folder = DataFolder(settings)
     folder.prepare()
+    for said in repair(folder):
+        LOG.warning("%s", said)
     previewer = Previewer(settings.worker_bytes)
     dispatcher = Dispatcher(folder, registry.__name__) if with_jobs else None
 

@@ -9,11 +9,14 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.exceptions import HTTPException
 
-from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError
+from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError, StorageError
 from combpace.session.document.model import NewerFormatError
+from combpace.store.trouble import storage_error
 from combpace.web.pages.render import error_page
 from combpace.workers.warm import SlowError
 
+# Insufficient Storage (RFC 4918, 11.5), Service Unavailable.
+FULL, LOCKED = 507, 503
 LOG = logging.getLogger("combpace")
 STATUS: tuple[tuple[type[CombPaceError], int], ...] = (
     (StaleError, 409),
@@ -31,6 +34,9 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(CombPaceError)
     def ours(request: Request, error: CombPaceError) -> Response:
+        if isinstance(error, StorageError):
+            LOG.error("at %s: %s", request.url.path, error)
+            return answer(request, FULL if error.full else LOCKED, str(error))
         status = next((code for kind, code in STATUS if isinstance(error, kind)), 400)
         extra = {"newest": error.newest, "parts": list(error.parts)} if isinstance(error, StaleError) else {}
         return answer(request, status, str(error), extra)
@@ -45,6 +51,11 @@ def install(app: FastAPI) -> None:
     def http(request: Request, error: HTTPException) -> Response:
         text = "There is nothing at this address." if error.status_code == 404 else str(error.detail)
         return answer(request, error.status_code, text)
+
+    @app.exception_handler(OSError)
+    def system(request: Request, error: OSError) -> Response:
+        said = storage_error(error, app.state.folder.settings.data_dir)
+        return ours(request, said) if said is not None else fault(request, error)
 
     @app.exception_handler(Exception)
     def fault(request: Request, error: Exception) -> Response:

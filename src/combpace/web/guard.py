@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import PlainTextResponse
+from starlette.responses import JSONResponse, PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+# Whatever is no file is short, and comes at once.
+MOST_BODY_BYTES, MOST_BODY_S = 2**20, 30.0
+# Addresses that take files, as they are: these look after their lengths themselves.
+FILES = ("/uploads", "/archives", "/map-file")
 SAFE = ("GET", "HEAD", "OPTIONS")
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
@@ -56,7 +62,27 @@ class Guard:
                 headers.setdefault("Cache-Control", "no-store")
             await send(message)
 
-        await self._app(scope, receive, guarded)
+        if scope["method"] in SAFE or scope["path"].endswith(FILES):
+            await self._app(scope, receive, guarded)
+            return
+        try:
+            async with asyncio.timeout(MOST_BODY_S):
+                body = await _body(receive)
+        except TimeoutError:
+            await JSONResponse({"error": f"This request did not come within {MOST_BODY_S:.0f} s. Nothing was changed."}, 408)(scope, receive, guarded)
+            return
+        if body is None:
+            return
+        said = _unfit(body)
+        if said:
+            await JSONResponse({"error": said[1]}, said[0])(scope, receive, guarded)
+            return
+        messages: list[Message] = [{"type": "http.request", "body": body, "more_body": False}]
+
+        async def again() -> Message:
+            return messages.pop() if messages else await receive()
+
+        await self._app(scope, again, guarded)
 
     def _refusal(self, scope: Scope) -> tuple[int, str] | None:
         headers = Headers(scope=scope)
@@ -73,3 +99,32 @@ class Guard:
         if origin is not None and urlsplit(origin).netloc.lower() != host.lower():
             return 403, "Changes are only taken from this application's own pages. Nothing was changed."
         return None
+
+
+async def _body(receive: Receive) -> bytes | None:
+    """All of it, or a little more than may come; None where whoever asked has gone."""
+    parts, size = [], 0
+    while size <= MOST_BODY_BYTES:
+        message = await receive()
+        if message["type"] == "http.disconnect":
+            return None
+        parts.append(message.get("body", b""))
+        size += len(parts[-1])
+        if not message.get("more_body"):
+            break
+    return b"".join(parts)
+
+
+def _unfit(body: bytes) -> tuple[int, str] | None:
+    if len(body) > MOST_BODY_BYTES:
+        return 413, f"This request is larger than {MOST_BODY_BYTES // 2**20} MiB, which nothing but a file is. Nothing was changed."
+    if b"\\ud" in body.lower():
+        try:
+            # Half of a pair of surrogates is no character (RFC 8259, 8.2): nothing could write it down.
+            json.dumps(json.loads(body), ensure_ascii=False).encode()
+        except UnicodeEncodeError:
+            return 422, "A text in this request holds half a character. Nothing was changed."
+        except (ValueError, RecursionError):
+            # What is no JSON at all is said where it is read.
+            return None
+    return None

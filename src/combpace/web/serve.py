@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import logging
+import os
 import socket
 import sys
 
@@ -16,6 +18,8 @@ from combpace.web.app import create_app
 
 def serve(settings: Settings, *, demo: bool = False) -> int:
     """Run until stopped. Prints the address when it answers."""
+    # What is kept is for whoever runs this, and nobody else on the machine.
+    os.umask(0o077)
     settings.data_dir.mkdir(parents=True, exist_ok=True)
     with (settings.data_dir / "lock").open("w") as lock:
         try:
@@ -35,7 +39,9 @@ def serve(settings: Settings, *, demo: bool = False) -> int:
         host = f"[{settings.host}]" if ":" in settings.host else settings.host
         print(f"Comb Pace is at http://{host}:{port}{path or '/'}", flush=True)
         config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
-        uvicorn.Server(config).run(sockets=[listener])
+        with contextlib.suppress(KeyboardInterrupt):
+            uvicorn.Server(config).run(sockets=[listener])
+        print(f"Comb Pace has stopped. Everything is kept in {settings.data_dir.resolve()}.", flush=True)
     return 0
 
 

@@ -19,7 +19,6 @@ from combpace.session.map_changes import (
     SAME_MOMENT_S,
     breathing_change,
     moment_of,
-    near_audio,
     need_line,
     stated_bars,
     steady_change,
@@ -27,6 +26,7 @@ from combpace.session.map_changes import (
     steady_now,
     with_statement,
 )
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 from combpace.stations.bars.decisions import bar_here
 

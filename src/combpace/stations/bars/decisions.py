@@ -18,8 +18,6 @@ from combpace.session.map_changes import (
     breathing_change,
     meant,
     moment_of,
-    near_audio,
-    near_place,
     need_line,
     renamed,
     stated_bars,
@@ -29,6 +27,7 @@ from combpace.session.map_changes import (
     with_statement,
     without_statements,
 )
+from combpace.session.reach import near_audio, near_place
 from combpace.session.state import SessionState
 
 # Shift frees a drag; otherwise it catches on the nearest attack this near.

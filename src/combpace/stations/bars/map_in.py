@@ -15,7 +15,8 @@ from combpace.session import words
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart
-from combpace.session.map_changes import effect_of, near_audio
+from combpace.session.map_changes import effect_of
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
 Number = int | float | bool

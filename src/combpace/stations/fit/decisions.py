@@ -21,7 +21,7 @@ from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Sec
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
 from combpace.session.grooves import GrooveLibrary
-from combpace.session.map_changes import near_audio, near_place
+from combpace.session.reach import near_audio, near_place
 from combpace.session.stack import stacked
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import tempfile
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -31,13 +32,24 @@ from combpace.workers.errand import Errand
 FUNCTION = "combpace.stations.fit.rendering:render"
 
 
-def order_render(folder: DataFolder, session_id: str, version: int, take_id: str) -> str:
-    """Queue the render of a take and of all in its bundle. Returns the job's id. A proposed sentence becomes the user's with it."""
+@dataclass(frozen=True, slots=True)
+class Ordered:
+    """The job of a render, the session's version with it, and what became a step with the order (None where nothing did)."""
+
+    job: str
+    version: int
+    note: str | None
+
+
+def order_render(folder: DataFolder, session_id: str, version: int, take_id: str) -> Ordered:
+    """Queue the render of a take and of all in its bundle. A proposed sentence becomes the user's with it: a step of its own, and said."""
     state = session_state(folder, session_id)
     made = fits.take_fit(state, take_id)
+    now, note = state.opened.revision.version, None
     if not made.stated:
         parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
-        record(state, version, Change(parts, fits.sentence(made.choice, made.take.name)))
+        kept = record(state, version, Change(parts, fits.sentence(made.choice, made.take.name)))
+        now, note = kept.version, f"The proposal is yours now: {kept.note}"
     args = {
         "session": session_id,
         "takes": [take.id for take in state.document.bundle_of(take_id)],
@@ -49,7 +61,7 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
         "timing": made.take.id,
         "pegs": [[peg.take_s, peg.target_s] for peg in made.fit.pegs if peg.kind != "held"],
     }
-    return enqueue(folder, session_id, "render", made.take.id, args)
+    return Ordered(enqueue(folder, session_id, "render", made.take.id, args), now, note)
 
 
 def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:

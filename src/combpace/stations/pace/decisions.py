@@ -24,7 +24,6 @@ from combpace.session.map_changes import (
     breathing_change,
     checked_bpm,
     effect_of,
-    near_audio,
     need_line,
     need_pace,
     odd_words,
@@ -34,6 +33,7 @@ from combpace.session.map_changes import (
     steady_now,
     with_statement,
 )
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
 # How far from the tempo that the user names a pulse is looked for.

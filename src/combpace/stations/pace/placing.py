@@ -15,7 +15,8 @@ from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import BarStatement, MapPart, Statement, TakeEntry
-from combpace.session.map_changes import ROUNDING_S, moment_of, near_audio
+from combpace.session.map_changes import ROUNDING_S, moment_of
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
 # An attack so near to the moment that was pointed at is meant.

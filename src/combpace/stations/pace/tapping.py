@@ -13,7 +13,8 @@ from combpace.core.tempo.tap import Tapped, tapped
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, decision
 from combpace.session.document.model import BarStatement, TempoStatement
-from combpace.session.map_changes import checked_bpm, near_audio, steady_change, steady_line, with_statement
+from combpace.session.map_changes import checked_bpm, steady_change, steady_line, with_statement
+from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
 MOST_TAPS = 2000

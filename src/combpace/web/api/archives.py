@@ -25,8 +25,12 @@ def get_archive(session_id: str, folder: Folder, background: BackgroundTasks, ne
     name = folder.open(session_id).row.name
     path = folder.blobs.new_path(ENDING)
     background.add_task(path.unlink, missing_ok=True)
-    with path.open("wb") as out:
-        write_archive(folder, session_id, out, newest=newest, sound=sound)
+    try:
+        with path.open("wb") as out:
+            write_archive(folder, session_id, out, newest=newest, sound=sound)
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
     return FileResponse(path, filename=file_name(name, ENDING, set()), media_type="application/zip")
 
 

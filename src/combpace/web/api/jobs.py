@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from fastapi import APIRouter
@@ -24,8 +25,9 @@ class Render(BaseModel):
 
 
 @router.post("/sessions/{session_id}/render")
-def render(session_id: str, body: Render, folder: Folder) -> dict[str, str]:
-    return {"job": rendering.order_render(folder, session_id, body.version, body.take)}
+def render(session_id: str, body: Render, folder: Folder) -> dict[str, Any]:
+    """{"job", "version", "note"}: a proposed sentence becomes a step with it, which `note` says (else null)."""
+    return asdict(rendering.order_render(folder, session_id, body.version, body.take))
 
 
 @router.post("/sessions/{session_id}/keep-pieces")

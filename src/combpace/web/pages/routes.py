@@ -6,7 +6,7 @@ import json
 from datetime import UTC, datetime
 from typing import Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from combpace.drawing import picture
@@ -18,6 +18,7 @@ from combpace.stations.handoff.station import plan
 from combpace.stations.station import Station
 from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
+from combpace.web.api.health import health
 from combpace.web.deps import Folder
 from combpace.web.pages.render import page
 
@@ -29,6 +30,15 @@ MOST_LISTED = 200
 @router.get("/", response_class=HTMLResponse)
 def the_shelf(folder: Folder, find: str = "") -> HTMLResponse:
     return page("shelf.html", entries=shelf.shelf(folder, find), find=find, ago=_ago)
+
+
+@router.get("/health", response_class=HTMLResponse)
+def the_health(request: Request, folder: Folder) -> HTMLResponse:
+    """Whether the server is well, in words; 503 where it is not."""
+    found = health(request, folder)
+    made = page("health.html", found=found, data=str(folder.settings.data_dir))
+    made.status_code = 200 if found["ok"] else 503
+    return made
 
 
 @router.get("/sessions/{session_id}")

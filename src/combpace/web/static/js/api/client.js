@@ -80,13 +80,14 @@ export function upload(session, file, onProgress) {
 
 /**
  * Server-sent events of a session.
- * @param {string} session @param {{jobs: (jobs: any[]) => void, version: (version: number) => void, lost: () => void}} on
+ * @param {string} session @param {{jobs: (jobs: any[]) => void, version: (version: number) => void, trouble: (text: string) => void, lost: () => void}} on
  * @returns {() => void} ends it
  */
 export function listen(session, on) {
   const source = new EventSource(`/api/sessions/${session}/events`);
   source.addEventListener("jobs", (event) => on.jobs(JSON.parse(event.data)));
   source.addEventListener("version", (event) => on.version(Number(event.data)));
+  source.addEventListener("trouble", (event) => on.trouble(JSON.parse(event.data)));
   source.onerror = () => on.lost();
   return () => source.close();
 }

@@ -32,6 +32,7 @@ export function hearNews(desk) {
         deciding.offer([["Show it", () => deciding.refresh().catch(words.trouble)]]);
       }, OWN_ANSWER_MS);
     },
+    trouble: (text) => (text ? words.note(`${text} What is to be read or made waits until then.`, true) : words.say("Reading and making go on.")),
     lost: () => words.saved("waiting for the server"),
   });
 }

@@ -242,8 +242,8 @@ export function makeSide(desk) {
     const render = /** @type {HTMLElement | null} */ (target.closest("[data-render]"));
     if (render) {
       try {
-        await send(`/api/sessions/${session}/render`, { take: render.dataset.render, version: state.picture.version });
-        await desk.deciding.refresh("The render has begun; go on meanwhile.");
+        const ordered = await send(`/api/sessions/${session}/render`, { take: render.dataset.render, version: state.picture.version });
+        await desk.deciding.refresh(ordered.note ? `The render has begun. ${ordered.note}` : "The render has begun; go on meanwhile.");
       } catch (error) { words.trouble(error); }
     }
     if (target.closest("#preview-bars")) desk.previewBars();

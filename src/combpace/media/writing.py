@@ -1,0 +1,44 @@
+"""Files written whole or not at all, and a disk that is full said as one."""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile as sf
+
+
+def put(out: sf.SoundFile, block: np.ndarray[Any, Any], path: Path) -> None:
+    """Write frames by channels into a sound file that lies at `path`.
+
+    Raises  OSError where they are not written: libsndfile says only that the system had an error
+    """
+    try:
+        out.write(block)
+    except sf.SoundFileError as error:
+        full = shutil.disk_usage(path.parent).free < block.size * 4
+        number = errno.ENOSPC if full else errno.EIO
+        raise OSError(number, os.strerror(number), str(path)) from error
+
+
+def put_text(path: Path, text: str) -> None:
+    """A text in UTF-8. Where it cannot be written whole, what was there before stays. Raises OSError."""
+    put_bytes(path, text.encode("utf-8"))
+
+
+def put_bytes(path: Path, data: bytes) -> None:
+    """As `put_text`."""
+    if path.exists() and not path.is_file():
+        # A pipe or a terminal takes what comes.
+        path.write_bytes(data)
+        return
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        part.write_bytes(data)
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
