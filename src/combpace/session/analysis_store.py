@@ -66,7 +66,7 @@ def write_analysis(
 
 
 def read_analysis(path: Path) -> TakeAnalysis:
-    with np.load(path, allow_pickle=False) as data:
+    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
         pace = json.loads(data["pace"].tobytes())
         return TakeAnalysis(
             Onsets(take_times(data["times"]), data["strength"], data["confidence"]),
@@ -79,12 +79,12 @@ def read_analysis(path: Path) -> TakeAnalysis:
 
 def read_activations(path: Path) -> Activations | None:
     """What was heard of the pulse; None where an earlier version listened, which kept none."""
-    with np.load(path, allow_pickle=False) as data:
+    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
         kept = {name.removeprefix(KEPT): data[name] for name in data.files if name.startswith(KEPT)}
     return activations_kept(kept) if kept else None
 
 
 def without_pulse(path: Path, target: Path) -> None:
     """Keep an analysis without what the networks heard of the pulse: marks, pace, readings and picture stay as they are, a ninth of the size."""
-    with np.load(path, allow_pickle=False) as data:
+    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
         write_arrays(target, {name: data[name] for name in data.files if not name.startswith(KEPT)})

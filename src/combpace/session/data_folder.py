@@ -65,6 +65,8 @@ class DataFolder:
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         # Blobs that are there but cannot be read, with size and date: made anew they are others.
         self._damaged: dict[str, tuple[str, int, int]] = {}
+        # How often that changed: what was derived while a blob could not be read is not what it is when it can.
+        self.worn = 0
 
     def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
         """A value that a key names completely; the last few are kept. Two that ask at once wait for one making."""
@@ -129,7 +131,14 @@ class DataFolder:
         return row
 
     def _is_whole(self, sha: str) -> bool:
-        return self.blobs.has(sha) and self._damaged.get(sha) != self.blobs.mark(sha)
+        if not self.blobs.has(sha):
+            return False
+        if sha in self._damaged and self._damaged[sha] != self.blobs.mark(sha):
+            with self._lock:
+                # Made anew.
+                self._damaged.pop(sha, None)
+                self.worn += 1
+        return sha not in self._damaged
 
     def checked_blob(self, sha: str | None) -> Path:
         """A blob whose bytes are what they were. Raises MediaError, NotFoundError."""
@@ -143,6 +152,7 @@ class DataFolder:
         if self.blobs.has(sha):
             with self._lock:
                 self._damaged[sha] = self.blobs.mark(sha)
+                self.worn += 1
 
     def source(self, row: TakeRow) -> FileSource:
         return FileSource(self.blob(row.decoded_sha))

@@ -51,6 +51,8 @@ def within_reach(state: SessionState, args: BaseModel) -> None:
                 near_place(state, float(value))
             elif name in BARS and value != 0:
                 if abs(value) > MOST_BARS:
-                    raise ParameterError(f"Bar {value:,} lies more than an hour outside the session's audio. Nothing was changed; give a bar nearer to it.")
+                    raise ParameterError(
+                        f"Bar {value:,} lies more than an hour outside the session's audio. Nothing was changed; give a bar nearer to it."
+                    )
                 if line is not None:
                     near_audio(state, line.second(line.bar_line(bar_index(int(value)))))

@@ -51,7 +51,7 @@ class SessionState:
         What is derived is kept under it; there is no other way to name a state.
         """
         takes = tuple((row.id, row.state, row.error, row.analysis_sha, row.decoded_sha) for row in self.rows.values())
-        return (self.opened.row.id, self.opened.row.name, self.opened.revision.id, self.opened.revision.version, takes)
+        return (self.opened.row.id, self.opened.row.name, self.opened.revision.id, self.opened.revision.version, self.folder.worn, takes)
 
     def once(self, name: str, make: Callable[[], Any], *more: object) -> Any:
         """A value that follows from this state (and `more`), made once."""

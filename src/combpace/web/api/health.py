@@ -35,7 +35,16 @@ def health(request: Request, folder: Folder) -> dict[str, Any]:
     if free < LOW_BYTES:
         says.append(f"The disk of {folder.settings.data_dir} has {free / 2**20:,.0f} MiB left.")
     open_jobs = rows.count_open_jobs(folder.database)
-    return {"ok": not says, "says": says, "version": __version__, "free_bytes": free, "open_jobs": open_jobs, "jobs": jobs}
+    preview = request.app.state.previewer.pid
+    return {
+        "ok": not says,
+        "says": says,
+        "version": __version__,
+        "free_bytes": free,
+        "open_jobs": open_jobs,
+        "jobs": jobs,
+        "preview_process": preview,
+    }
 
 
 @router.get("/health")
