@@ -233,7 +233,6 @@ class RefusalTest(CliTest):
             ("fit", self.file, "-o", self.path("no/where.wav"), "--own"),
             ("stretch", self.file, *out, "--points", self.path("p.csv")),
             ("dance",),
-            (),
         ):
             with self.subTest(arguments=arguments):
                 status, _, err = self.run_main(*arguments)

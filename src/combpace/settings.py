@@ -7,7 +7,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import platformdirs
+
 from combpace.core.errors import ParameterError
+
+# Where earlier versions kept everything, from the folder in which they were started.
+BESIDE = Path("data")
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +28,7 @@ class Settings:
     scheduler     address of a Dask scheduler that listens and renders instead, or None
     """
 
-    data_dir: Path = Path("data")
+    data_dir: Path = BESIDE
     host: str = "127.0.0.1"
     port: int = 8420
     upload_cap: int = 4 * 2**30
@@ -44,6 +49,11 @@ class Settings:
         return changed
 
 
+def own_folder() -> Path:
+    """The data folder where none is named: one that lies here already, else this user's own, where the system keeps such things."""
+    return BESIDE if (BESIDE / "combpace.db").is_file() else platformdirs.user_data_path("combpace", appauthor=False)
+
+
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
     """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated), _SCHEDULER."""
     values = os.environ if environment is None else environment
@@ -59,7 +69,7 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
 
     hosts = tuple(name.strip() for name in values.get("COMBPACE_HOSTS", "").split(",") if name.strip())
     return Settings(
-        data_dir=Path(values.get("COMBPACE_DATA") or made.data_dir),
+        data_dir=Path(values.get("COMBPACE_DATA") or own_folder()),
         host=values.get("COMBPACE_HOST") or made.host,
         port=number("COMBPACE_PORT", made.port, 0),
         upload_cap=number("COMBPACE_UPLOAD_CAP", made.upload_cap, 1024),

@@ -8,6 +8,10 @@ import logging
 import os
 import socket
 import sys
+import webbrowser
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
 
 import uvicorn
 
@@ -16,19 +20,20 @@ from combpace.settings import Settings
 from combpace.web.app import create_app
 
 
-def serve(settings: Settings, *, demo: bool = False) -> int:
-    """Run until stopped. Prints the address when it answers."""
+def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None] | None = None) -> int:
+    """Run until stopped. Prints the address when it answers, and hands it to `told`."""
     # What is kept is for whoever runs this, and nobody else on the machine.
     os.umask(0o077)
     settings.data_dir.mkdir(parents=True, exist_ok=True)
-    with (settings.data_dir / "lock").open("w") as lock:
+    with (settings.data_dir / "lock").open("a+") as lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
-            raise ParameterError(f"Another server already works on {settings.data_dir}; stop it, or give --data another folder.") from error
+            lock.seek(0)
+            raise ServedError(settings.data_dir, lock.read().strip()) from error
         logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
         app = create_app(settings)
-        path = ""
+        path = "/"
         if demo:
             from combpace.stations.takes.demo import build
 
@@ -37,12 +42,52 @@ def serve(settings: Settings, *, demo: bool = False) -> int:
         listener = _listener(settings)
         port = listener.getsockname()[1]
         host = f"[{settings.host}]" if ":" in settings.host else settings.host
-        print(f"Comb Pace is at http://{host}:{port}{path or '/'}", flush=True)
+        address = f"http://{host}:{port}{path}"
+        lock.truncate(0)
+        lock.write(address)
+        lock.flush()
+        print(f"Comb Pace is at {address}", flush=True)
+        if told is not None:
+            told(address)
         config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
         with contextlib.suppress(KeyboardInterrupt):
             uvicorn.Server(config).run(sockets=[listener])
         print(f"Comb Pace has stopped. Everything is kept in {settings.data_dir.resolve()}.", flush=True)
     return 0
+
+
+class ServedError(ParameterError):
+    """Another server works on this folder; address: where it answers, "" where it has not said so yet."""
+
+    def __init__(self, folder: Path, address: str) -> None:
+        at = f" at {address}" if address else ""
+        super().__init__(f"Another server already works on {folder}{at}; stop it, or give --data another folder.")
+        self.address = address
+
+
+def at_home(settings: Settings) -> int:
+    """The application on its user's own data folder, opened in the browser; one that runs there already is only opened."""
+
+    def opened(address: str) -> None:
+        print(f"It keeps everything in {settings.data_dir.resolve()}. Ctrl+C in this window ends it; nothing is lost.", flush=True)
+        webbrowser.open(address)
+
+    try:
+        return serve(settings if _is_free(settings) else replace(settings, port=0), told=opened)
+    except ServedError as error:
+        if not error.address:
+            raise
+        print(f"Comb Pace runs already at {error.address}.", flush=True)
+        webbrowser.open(error.address)
+        return 0
+
+
+def _is_free(settings: Settings) -> bool:
+    try:
+        _listener(settings).close()
+    except ParameterError:
+        return False
+    return True
 
 
 def _listener(settings: Settings) -> socket.socket:
