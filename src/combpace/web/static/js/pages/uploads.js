@@ -11,7 +11,8 @@ export function wireDrops(root, onFiles) {
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll("[data-drop]"))) {
     const input = /** @type {HTMLInputElement} */ (place.querySelector("[data-files]")), list = /** @type {HTMLElement} */ (place.querySelector("[data-uploads]"));
     place.addEventListener("click", (event) => { if (event.target !== input) input.click(); });
-    place.addEventListener("keydown", (event) => { if (event.key === "Enter" || event.key === " ") { event.preventDefault(); event.stopPropagation(); input.click(); } });
+    // Its keys are the button's own, not the player's.
+    place.addEventListener("keydown", (event) => { if (event.key === "Enter" || event.key === " ") event.stopPropagation(); });
     input.addEventListener("change", () => { if (input.files?.length) onFiles([...input.files], list); input.value = ""; });
   }
 }
