@@ -30,7 +30,7 @@ node_modules/.installed: package.json package-lock.json
 browser-setup:
 	command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium; }
 
-test: setup browser-setup
+test: setup browser-setup node_modules/.installed
 	$(BIN)/python -W error::DeprecationWarning:combpace -m unittest discover -s tests -t .
 	node --test tests/js/*.test.js
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from combpace.core.errors import NotFoundError
@@ -14,7 +15,7 @@ from combpace.stations.handoff.station import HAND_OFF
 from combpace.stations.onsets.station import ONSETS
 from combpace.stations.pace.station import PACE
 from combpace.stations.pieces.station import PIECES
-from combpace.stations.station import Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step
 from combpace.stations.takes.station import TAKES
 from combpace.store import rows
 
@@ -53,6 +54,29 @@ def places(state: SessionState, here: Station, focus: str | None) -> list[Place]
     renders = len(rows.files_like(state.folder.database, state.opened.row.id, "render"))
     found: list[Place] = state.once("places", lambda: sorted(here.places(state, focus), key=lambda place: -place.worth), here.id, focus, renders)
     return found
+
+
+def next_step(state: SessionState, here: Station, focus: str | None, found: Sequence[Place]) -> Next | None:
+    """What is to be done now, in whatever state the session is; None where the station's own button says it."""
+    lead = state.document.lead
+    if lead is None:
+        if state.document.notes and here.id == HAND_OFF.id:
+            return here.next(state, focus, found)
+        return Next(
+            "Bring in what leads: the take whose bars all others go by. Several files may come at once.", Step("Choose files", command="choose-files")
+        )
+    row = state.rows.get(lead.id)
+    if row is not None and row.state in ("waiting", "listening"):
+        return Next(f"{lead.name} is listened to; its bars stand here in a moment. It can be heard meanwhile.", Step("Play it", command="play"))
+    if row is not None and row.state == "failed":
+        again = Action("", "listen-again", {"take": lead.id})
+        return Next(f"{lead.name} was not read: {row.error}", Step("Listen again", act=again), (Step("Choose other files", command="choose-files"),))
+    if state.session_map() is None and here.id != PACE.id:
+        return Next(
+            f"No pulse was found in {lead.name}: its attacks are too soft or too few. State a tempo, or tap along.",
+            Step("State its tempo", go=PACE.id),
+        )
+    return here.next(state, focus, found)
 
 
 def findings(state: SessionState, focus: str | None) -> list[dict[str, Any]]:

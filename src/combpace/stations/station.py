@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -67,6 +67,41 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
+class Step:
+    """What one button of a next step does.
+
+    act      a decision that is taken; go: the station that is shown (then, or at once)
+    command  one of the page's commands by its id, in their stead; href: a file that is fetched
+    """
+
+    label: str
+    go: str = ""
+    act: Action | None = None
+    command: str = ""
+    href: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Next:
+    """What is to be done now: a sentence, one button for most people, and at most two other ways."""
+
+    sentence: str
+    step: Step
+    others: tuple[Step, ...] = ()
+
+
+def no_next(state: SessionState, focus: str | None, places: Sequence[Place]) -> Next | None:
+    """Of a station whose own button is the next step."""
+    return None
+
+
+def look_first(places: Sequence[Place], what: str) -> Next:
+    """The next step where something deserves a look: to hear the first of it."""
+    many = f"{len(places)} {what}s deserve" if len(places) > 1 else f"One {what} deserves"
+    return Next(f"{many} a look. Each is heard with the click, and has a proposal.", Step("Hear the first", command="on"))
+
+
+@dataclass(frozen=True, slots=True)
 class Station:
     """One of the seven.
 
@@ -77,6 +112,7 @@ class Station:
     template   the sentence at the side; more: what stands below the list; ledger: a list in the picture's stead
     focus      the take it is about where none was chosen
     needs_map  its finding waits for a tempo map
+    next       what is to be done now in a session with a lead that was heard; None where the station's own button says it
     of_take    it corrects bars: the lead's, or those of a take with a pace of its own
     """
 
@@ -92,4 +128,5 @@ class Station:
     focus: Callable[[SessionState], str | None] = the_lead
     needs_map: bool = True
     of_take: bool = False
+    next: Callable[[SessionState, str | None, Sequence[Place]], Next | None] = no_next
     empty: str = "after a take is in"

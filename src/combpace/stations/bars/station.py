@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -11,14 +12,14 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 from combpace.drawing import picture
-from combpace.session import words
+from combpace.session import fits, words
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
 from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
 from combpace.stations.lead_readings import doubt_places
-from combpace.stations.station import Action, Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step, look_first
 
 __all__ = ["BARS", "anchoring", "counting", "curve", "decisions", "map_in"]
 
@@ -222,4 +223,21 @@ def _beats_beside(line: TempoMap[TakeTimes] | TempoMap[Any], place: float) -> tu
     return line.second(place - beat), line.second(place + beat)
 
 
-BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html", of_take=True)
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    lead, others = state.document.lead, [take for take in state.document.takes if take.role != "lead"]
+    if found or lead is None:
+        return look_first(found, "place") if found else None
+    if others and all(fits.is_fitted(state, take.id) for take in others):
+        return Next("No bar looks doubtful, and what follows is in its time. Hear it with the click.", Step("Hand it off", go="hand-off"))
+    if others:
+        return Next("No bar looks doubtful. Hear them with the click; then pull the other takes onto them.", Step("Pull takes onto them", go="fit"))
+    out = Step("Hand off these bars", go="hand-off")
+    if state.map_choice().kind == "steady":
+        sentence = f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring in what follows, or take them along."
+        return Next(sentence, Step(f"Pull {lead.name}", go="fit"), (out, Step("Bring in more", command="choose-files")))
+    sentence = f"No bar looks doubtful: hear them with the click. Take these bars along, or make {lead.name} itself even."
+    even = Step(f"Pull {lead.name} to one tempo", go="fit", act=Action("", "steady", {}))
+    return Next(sentence, out, (even, Step("Bring in what follows", command="choose-files")))
+
+
+BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html", of_take=True, next=next_step)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ from combpace.session.pieces import in_pieces
 from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
-from combpace.stations.station import Action, Place, Station, the_lead
+from combpace.stations.station import Action, Next, Place, Station, Step, the_lead
 
 # Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered to differ (common practice). %.
 SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
@@ -269,4 +270,26 @@ def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
     return {"before": round(100 * float(np.mean(np.abs(before) < 0.010))), "after": round(100 * float(np.mean(np.abs(after) < 0.010)))}
 
 
-FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus)
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    if focus is None or in_pieces(state, focus):
+        return None
+    try:
+        made = fits.take_fit(state, focus)
+    except ParameterError:
+        return None
+    name, lead = made.take.name, state.document.lead
+    even: tuple[Step, ...] = ()
+    if lead is not None and focus == lead.id and state.map_choice().kind != "steady":
+        # Its own bars breathe with it: to be even it needs a tempo that does not.
+        even = (Step("Pull it to one tempo instead", act=Action("", "steady", {})),)
+    if made.stated:
+        return Next(f"{name} leaves fitted. Compare it with the original by V.", Step("Hand it off", go="hand-off"), even)
+    if not any(peg.kind == "pulled" for peg in made.fit.pegs):
+        return Next(f"Nothing of {name} lies off this grid by more than is left alone.", Step("Hand it off as played", go="hand-off"), even)
+    keep = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
+    return Next(
+        f"This is how {name} would be pulled; V compares. Take it, and it leaves fitted.", Step("Take it, hand it off", go="hand-off", act=keep), even
+    )
+
+
+FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, next=next_step)

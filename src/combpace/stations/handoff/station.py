@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
@@ -14,7 +15,7 @@ from combpace.session.state import SessionState
 from combpace.stations.handoff.ordering import RATES_HZ, Wish, announced, last_wish, start_bar, there
 from combpace.stations.handoff.write import files_of
 from combpace.stations.handoff.writers import offered
-from combpace.stations.station import Place, Station
+from combpace.stations.station import Next, Place, Station, Step
 from combpace.store.models import WANTED
 
 __all__ = ["FORMAT_NAMES", "HAND_OFF"]
@@ -95,4 +96,14 @@ def orders_of(state: SessionState) -> list[dict[str, Any]]:
     return list(found.values())
 
 
-HAND_OFF = Station("hand-off", "Hand-off", 7, finding, places, "handoff/side.html", values, ledger="handoff/ledger.html")
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    newest = next(iter(orders_of(state)), None)
+    if newest is None or newest["old"]:
+        return None
+    archive = next((file for file in newest["files"] if file["what"] == "all in one zip"), None)
+    if archive is None:
+        return None
+    return Next("It is made. One file holds everything; each can also be taken alone below.", Step("Take it all", href=f"/api/files/{archive['id']}"))
+
+
+HAND_OFF = Station("hand-off", "Hand-off", 7, finding, places, "handoff/side.html", values, ledger="handoff/ledger.html", next=next_step)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from combpace.core.onsets.doubt import Doubt, doubt
@@ -10,7 +11,7 @@ from combpace.session.document.model import OnsetEdits, TakeEntry
 from combpace.session.stack import DOUBLES, stacked
 from combpace.session.state import SessionState
 from combpace.stations.onsets import decisions
-from combpace.stations.station import Action, Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step, look_first
 
 __all__ = ["ONSETS", "decisions", "mic_name"]
 
@@ -148,4 +149,10 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     }
 
 
-ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values, more="onsets/more.html")
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    if found:
+        return look_first(found, "mark")
+    return Next("No mark looks doubtful. What is marked can be pulled onto the bars.", Step("On to Fit", go="fit"))
+
+
+ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values, more="onsets/more.html", next=next_step)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -14,7 +14,7 @@ from combpace.session.state import SessionState
 from combpace.stations.lead_drift import drift_places
 from combpace.stations.lead_readings import SURE_COUNT, ways
 from combpace.stations.pace import decisions, offers, part_of_it, placing, stretching, tapping
-from combpace.stations.station import Action, Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step, look_first
 
 __all__ = ["PACE", "decisions", "pace_facts", "part_of_it", "placing", "stretching", "tapping"]
 
@@ -178,4 +178,17 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     return {"pace": pace_facts(state), "bars": map_facts(state), "ways": ways(state), "notes": offers.note_lengths(state)}
 
 
-PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html")
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    lead = state.document.lead
+    if lead is not None and state.own_pace(lead.id) is None and state.session_map() is None:
+        return Next(f"No pulse was found in {lead.name}. Type its tempo above, or tap along while it plays.", Step("Tap along", command="tap"))
+    facts = state.steady(lead.id) if lead is not None else None
+    made = offers.offer(state, facts) if facts else None
+    if made is not None and made.do is not None:
+        return None
+    if found:
+        return look_first(found, "place")
+    return Next("The pace is settled. See whether every bar line lies on its downbeat.", Step("On to Bars", go="bars"))
+
+
+PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html", next=next_step)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from combpace.core.errors import CombPaceError
 from combpace.session import fits, pieces, words
 from combpace.session.state import SessionState
 from combpace.stations.pieces import cells, chosen, decisions, keeping
-from combpace.stations.station import Action, Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step
 
 __all__ = ["PIECES", "cells", "chosen", "decisions", "keeping"]
 
@@ -72,4 +73,10 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     return {"cuts": CUTS, "lays": LAYS, "fills": FILLS, "meetings": MEETINGS, "in_pieces": made is not None, "made": made, "to_render": to_render}
 
 
-PIECES = Station("pieces", "Pieces", 6, finding, places, "pieces/side.html", values, more="pieces/more.html", focus=focus)
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    if focus is None or not pieces.in_pieces(state, focus):
+        return None
+    return Next(f"{state.document.take(focus).name} sounds in pieces, and leaves so.", Step("Hand it off", go="hand-off"))
+
+
+PIECES = Station("pieces", "Pieces", 6, finding, places, "pieces/side.html", values, more="pieces/more.html", focus=focus, next=next_step)

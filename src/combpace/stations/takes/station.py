@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from combpace.core.onsets.detect import ANALYSIS_VERSION
@@ -12,7 +13,7 @@ from combpace.session import fits, words
 from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.notes import file_parts
 from combpace.session.state import SessionState
-from combpace.stations.station import Action, Place, Station
+from combpace.stations.station import Action, Next, Place, Station, Step, look_first
 from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
@@ -164,6 +165,29 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     return {"parts": parts.part_lines(state), "arriving_now": state.document.arriving}
 
 
+def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    if found:
+        return look_first(found, "thing")
+    followers = [take for take in state.document.takes if take.role != "lead"]
+    if any(fits.is_fitted(state, take.id) for take in followers):
+        return Next("What follows the session is heard in its time.", Step("Hand it off", go="hand-off"), (Step("See the bars", go="bars"),))
+    if followers:
+        return Next(
+            f"{followers[0].name} is as it was played. It can be pulled onto the bars.", Step("Pull it", go="fit"), (Step("See the bars", go="bars"),)
+        )
+    return Next("The bars are laid out. See whether they lie on the downbeats, then bring in what is to follow.", Step("See the bars", go="bars"))
+
+
 TAKES = Station(
-    "takes", "Takes", 1, finding, places, "takes/side.html", values, ledger="takes/ledger.html", needs_map=False, empty="none yet: drop one"
+    "takes",
+    "Takes",
+    1,
+    finding,
+    places,
+    "takes/side.html",
+    values,
+    ledger="takes/ledger.html",
+    needs_map=False,
+    empty="none yet: drop one",
+    next=next_step,
 )

@@ -75,6 +75,7 @@ def _values(state: SessionState, here: Station, focus: str | None, of: str | Non
         "arrivals": arrival_lines(state),
         "places": places[:MOST_LISTED],
         "place_count": len(places),
+        "next": registry.next_step(seen, here, focus, places),
         "json": json.dumps,
         "view": json.loads(state.opened.row.view),
         "bars_of": of if seen is not state else None,

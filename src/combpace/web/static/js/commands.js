@@ -33,6 +33,7 @@ export const COMMANDS = [
   { id: "undo", keys: ["Ctrl+KeyZ"], shown: "Ctrl+Z", words: "undo", run: (desk) => desk.act("undo") },
   { id: "redo", keys: ["Ctrl+Shift+KeyZ"], shown: "Ctrl+Shift+Z", words: "redo", run: (desk) => desk.act("redo") },
   { id: "leave", keys: ["Escape"], shown: "Esc", words: "cancel a drag, let go of what is chosen", run: (desk) => desk.leave() },
+  { id: "choose-files", keys: [], shown: "", words: "bring in sound files", run: (desk) => desk.chooseFiles() },
   { id: "levels", keys: [], shown: "", words: "levels of the takes", run: (desk) => desk.bar.toggleMixer() },
   { id: "help", keys: ["?"], shown: "?", words: "all keys", run: (desk) => desk.toggleHelp() },
 ];

@@ -236,7 +236,10 @@ export function makeSide(desk) {
     const button = /** @type {HTMLElement | null} */ (target.closest("[data-do]"));
     if (button) {
       const name = button.dataset.do ?? "", args = JSON.parse(button.dataset.args || "{}");
-      if (name === "listen-again") listenAgain(args.take); else desk.act(name, args, () => desk.station().acted(desk, name));
+      if (name === "listen-again") { listenAgain(args.take); return; }
+      let made = false;
+      await desk.act(name, args, () => { made = true; desk.station().acted(desk, name); });
+      if (made && button.dataset.then) desk.goTo(button.dataset.then);
       return;
     }
     const render = /** @type {HTMLElement | null} */ (target.closest("[data-render]"));

@@ -206,6 +206,11 @@ function doing(desk) {
       if (state.selection?.target !== undefined) { store.select({ ...state.selection, target: undefined }); return; }
       store.select(null);
     },
+    /** Files to bring in are chosen, from whatever station. */
+    async chooseFiles() {
+      if (!document.querySelector("[data-files]")) await desk.goTo("takes");
+      /** @type {HTMLInputElement | null} */ (document.querySelector("[data-files]"))?.click();
+    },
     toggleHelp() {
       const list = /** @type {HTMLElement} */ ($("keys").querySelector("dl"));
       list.replaceChildren(...helpLines(desk.commands()).flatMap(({ keys, words: text }) => {
