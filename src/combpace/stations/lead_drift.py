@@ -88,5 +88,6 @@ def drift_places(state: SessionState) -> list[Place]:
             state.need_map().second(state.need_map().bar_line(error.audible_index)),
             1000.0,
             Action(f"Use {bpm:.3f} BPM", "steady", {"bpm": bpm}),
+            about="drift",
         )
     ]

@@ -71,4 +71,4 @@ def doubt_places(state: SessionState) -> list[Place]:
         return []
     choices = tuple(Action(way.sentence, way.do.name, way.do.args) for way in offered if way.do)
     title = f"How it is counted is {100 * first.probability:.0f} % sure: {_counted(first)}"
-    return [Place("whole take", title, "choose another way to count it, or hear them in Pace", None, 2000.0, None, None, choices)]
+    return [Place("whole take", title, "choose another way to count it, or hear them in Pace", None, 2000.0, None, None, choices, about="reading")]

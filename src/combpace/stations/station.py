@@ -41,6 +41,7 @@ class Place:
     worth     how much it deserves the look; larger first
     do, keep  what is proposed, and that it is right as it is
     choices   what may be chosen instead; none of them is taken by Enter
+    about     its explanation, by its name in `explained`
     """
 
     where: str
@@ -51,6 +52,7 @@ class Place:
     do: Action | None = None
     keep: Action | None = None
     choices: tuple[Action, ...] = ()
+    about: str = ""
 
     @property
     def wire(self) -> dict[str, Any]:
@@ -63,6 +65,7 @@ class Place:
             "do": self.do.wire if self.do else None,
             "keep": self.keep.wire if self.keep else None,
             "choices": [one.wire for one in self.choices],
+            "about": self.about,
         }
 
 

@@ -99,7 +99,7 @@ def _unsure(rows: list[dict[str, Any]]) -> list[Place]:
         )
         keep = Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True}) if len(run) == 1 else None
         where = f"bar {first['n']}" if len(run) == 1 else f"bars {first['n']}–{last['n']}"
-        found.append(Place(where, f"Only {100 * least['sure']:.0f} % sure", reason, first["s"], 1 - least["sure"], None, keep))
+        found.append(Place(where, f"Only {100 * least['sure']:.0f} % sure", reason, first["s"], 1 - least["sure"], None, keep, about="unsure-bar"))
     return found
 
 
@@ -114,7 +114,9 @@ def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         start, end = line.second(line.bar_line(bar_index(first))), line.second(line.bar_line(bar_index(last) + 1))
         if any(abs(end - time) < SAME_LINE_S for time in confirmed):
             where, title = (f"bar {first}", f"One bar of {meter}") if first == last else (f"bars {first}–{last}", f"Bars of {meter}")
-            found.append(Place(where, title, "the count before the downbeat that you confirmed does not come out otherwise", start, 2.0))
+            found.append(
+                Place(where, title, "the count before the downbeat that you confirmed does not come out otherwise", start, 2.0, about="odd-bar")
+            )
     return found
 
 
@@ -140,7 +142,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
                 other = Action(f"Bar {meter.bar} is {before} like the others", "odd-bar", {"bar": meter.bar, "beats": before.beats})
                 keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
                 reason = f"one bar of {meter} among {before}; {100 * sure:.0f} % sure; hear both ways"
-                found.append(Place(f"bar {meter.bar}", f"A single bar of {meter}", reason, start, 3.0 - sure, None, keep, (other,)))
+                found.append(Place(f"bar {meter.bar}", f"A single bar of {meter}", reason, start, 3.0 - sure, None, keep, (other,), about="odd-bar"))
         elif sure < SURE_CHANGE:
             others = [Action(f"{before} goes on", "meter", {"meter": str(before), "bar": meter.bar})]
             others += [
@@ -148,7 +150,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
             ]
             keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
             reason = f"{before} before it; {100 * sure:.0f} % sure where it changes"
-            found.append(Place(f"bar {meter.bar}", f"{meter} from here on", reason, start, 2.5 - sure, None, keep, tuple(others)))
+            found.append(Place(f"bar {meter.bar}", f"{meter} from here on", reason, start, 2.5 - sure, None, keep, tuple(others), about="meter"))
     return found
 
 
@@ -171,7 +173,9 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         if gain > BETTER:
             do = Action(f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place))
             reason = f"{sure}; {_speaks(gain)}, most others lie within {usual:.0f} ms"
-            return Place(where, f"First attack {abs(row['drift']):.0f} ms {way}", reason, row["s"], abs(row["drift"]) / usual, do, keep)
+            return Place(
+                where, f"First attack {abs(row['drift']):.0f} ms {way}", reason, row["s"], abs(row["drift"]) / usual, do, keep, about="off-line"
+            )
     jump = abs(row["bpm"] / typical - 1)
     if jump > JUMP:
         even = _even(line, place)
@@ -183,7 +187,7 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         if to is not None and gain > BETTER:
             even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))
         reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {_speaks(gain)}" if even_out else "")
-        return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep)
+        return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep, about="jump")
     return None
 
 

@@ -39,6 +39,10 @@ def focus(state: SessionState) -> str | None:
     return next(followers, the_lead(state))
 
 
+# Less than this is no move that anybody asked for.
+CARRIED_MS = 1.0
+
+
 def finding(state: SessionState, focus: str | None) -> str:
     # The mics of a bundle move by the rule of one of them.
     ruled = [by for take in state.document.takes if (by := state.document.timing_take(take.id)) in state.document.rules]
@@ -75,6 +79,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 target,
                 1 + abs(float(np.log2(factor))),
                 Action("Let it ride", "ride", args) if args else None,
+                about="limit",
             )
         )
     return [*found, *_proof_places(state, made)]
@@ -97,6 +102,7 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
                 target,
                 1.5 + abs(off or 20.0) / 20.0,
                 Action("Let it ride", "ride", args),
+                about="proof",
             )
         )
     return found
@@ -152,6 +158,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "rendered": fits.is_rendered(state, made),
         "proved": _proved(state, made),
         "spread_ms": _tightness(state, made),
+        "carried_ms": carried_ms(made),
         "advice": _advice(state, made),
         "rides": _rides(state, made),
         "others": _others(state, made),
@@ -162,6 +169,13 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "mates": len(state.document.bundle_of(take_id)) - 1,
         "order": _order(state, made.take.id),
     }
+
+
+def carried_ms(made: fits.TakeFit) -> float:
+    """How far the two tempo maps alone move attacks of a take that goes by the lead's bars, at most; 0 where the session goes as it was played."""
+    if made.take.role != "lead" and made.take.pace == "own":
+        return 0.0
+    return max((1000 * abs(peg.own_s - peg.take_s - made.take.offset_s) for peg in made.fit.pegs), default=0.0)
 
 
 def _drawn(groove: Groove) -> list[list[dict[str, float]]]:
@@ -284,12 +298,13 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
         even = (Step("Pull it to one tempo instead", act=Action("", "steady", {})),)
     if made.stated:
         return Next(f"{name} leaves fitted. Compare it with the original by V.", Step("Hand it off", go="hand-off"), even)
-    if not any(peg.kind == "pulled" for peg in made.fit.pegs):
+    pulled = any(peg.kind == "pulled" for peg in made.fit.pegs)
+    if not pulled and carried_ms(made) < CARRIED_MS:
         return Next(f"Nothing of {name} lies off this grid by more than is left alone.", Step("Hand it off as played", go="hand-off"), even)
     keep = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
-    return Next(
-        f"This is how {name} would be pulled; V compares. Take it, and it leaves fitted.", Step("Take it, hand it off", go="hand-off", act=keep), even
-    )
+    how = "pulled" if pulled else "carried onto the bars"
+    sentence = f"This is how {name} would be {how}; V compares. Take it, and it leaves fitted."
+    return Next(sentence, Step("Take it, hand it off", go="hand-off", act=keep), even)
 
 
 FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, next=next_step)

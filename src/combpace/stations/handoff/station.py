@@ -34,11 +34,11 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     for take in state.document.takes:
         row = state.rows.get(take.id)
         if row is not None and row.state == "failed":
-            found.append(Place(take.name, "Could not be read", "it is left out; Takes says why", None, 6))
+            found.append(Place(take.name, "Could not be read", "it is left out; Takes says why", None, 6, about="unread"))
         elif row is not None and row.state == WANTED:
-            found.append(Place(take.name, "Its sound is not here", "it is left out; drop its file in Takes", None, 6))
+            found.append(Place(take.name, "Its sound is not here", "it is left out; drop its file in Takes", None, 6, about="wanted"))
         elif row is None or row.state not in ("ready", "listening"):
-            found.append(Place(take.name, "Still being read", "it is left out until it is there", None, 5))
+            found.append(Place(take.name, "Still being read", "it is left out until it is there", None, 5, about="reading-now"))
     return found
 
 

@@ -75,6 +75,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 1 - float(sure),
                 Action("Remove this mark", "onset-remove", args),
                 Action("It is right, lock it", "onset-lock", args),
+                about="mark",
             )
         )
     return [*found, *_spreads(state, take_id)]
@@ -109,6 +110,7 @@ def _spreads(state: SessionState, take_id: str) -> list[Place]:
                     note.line_s,
                     min(0.3, abs(away)),
                     Action(f"Bring {names[0]} to {names[1]}", "bring", args),
+                    about="apart",
                 )
             )
     return sorted(found, key=lambda place: -place.worth)[:MOST_SPREADS]

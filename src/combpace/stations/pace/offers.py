@@ -137,6 +137,7 @@ def delay_places(state: SessionState) -> list[Place]:
             None,
             40,
             Action(f"Take {1000 * late:.1f} ms off", "take-off-delay", {"take": lead.id, "delay_s": round(late, 6)}),
+            about="padding",
         )
     ]
 

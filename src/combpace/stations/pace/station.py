@@ -43,7 +43,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         return found
     if state.map_choice().kind == "steady" and facts["verdict"] != "steady":
         reason = f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
-        found.append(Place("whole take", _verdict(facts), reason, None, 7, Action("Follow it as played", "breathing", {})))
+        found.append(Place("whole take", _verdict(facts), reason, None, 7, Action("Follow it as played", "breathing", {}), about="wanders"))
     best = next((candidate for candidate in facts["candidates"] if candidate["relation"] == "as read"), None)
     for candidate in facts["candidates"]:
         if best and candidate["relation"] in ("half", "double") and candidate["evidence"] > 0.93 * best["evidence"]:
@@ -51,7 +51,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             do = Action(f"Read it {'twice' if factor == 2 else 'half'} as fast", "scale", {"factor": factor})
             title, reason = f"Could be {candidate['bpm']:.2f} BPM", f"{candidate['relation']} explains the attacks about as well"
             reason += ", and hats would play eighths in it" if offers.as_hats_have_it(state, candidate["bpm"]) else ""
-            found.append(Place("whole take", title, reason, None, 3, do))
+            found.append(Place("whole take", title, reason, None, 3, do, about="reading"))
     return found
 
 

@@ -53,7 +53,17 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         farthest = max(abs(frame / rate - now) for frame, now in moved)
         lie = "cut lies on a moved mark" if len(moved) == 1 else "cuts lie on moved marks"
         reason = f"by up to {1000 * farthest:.0f} ms; every piece stays on its place"
-        found.append(Place(take.name, f"{len(moved)} {lie}", reason, None, 3.0 + len(moved), Action("Move them", "cuts-to-marks", {"take": take.id})))
+        found.append(
+            Place(
+                take.name,
+                f"{len(moved)} {lie}",
+                reason,
+                None,
+                3.0 + len(moved),
+                Action("Move them", "cuts-to-marks", {"take": take.id}),
+                about="cuts",
+            )
+        )
     return found
 
 

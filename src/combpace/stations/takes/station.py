@@ -47,20 +47,20 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         if row is None:
             continue
         if row.state == WANTED:
-            found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9))
+            found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9, about="wanted"))
         if row.state == "failed":
             again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again))
+            found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again, about="unread"))
         for note in json.loads(row.notes):
-            found.append(Place(take.name, "As it came", note, None, 5))
+            found.append(Place(take.name, "As it came", note, None, 5, about="as-it-came"))
         heard = state.analysis(take.id)
         if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
             again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again))
+            found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again, about="older-ear"))
         late_s = _bar_1_after_first_attack_s(state, take)
         if late_s > BAR_1_S:
             reason = f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early by that much"
-            found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5))
+            found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5, about="early-loop"))
         if row.state == "ready" and state.own_pace(take.id) is None:
             found.append(
                 Place(
@@ -69,13 +69,16 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                     "it can be heard and placed; state a tempo to fit it, or draw it out from one tempo to another",
                     None,
                     4,
+                    about="no-pulse",
                 )
             )
     for part in state.document.notes:
         own = file_parts(state, part).line
         if part.number == min(one.number for one in state.document.notes if one.sha == part.sha) and own is not None and len(own.knots) > 2:
             do = Action("Take it as the session's map", "part-map", {"part": part.id})
-            found.append(Place(part.name, "Its file has a tempo map of its own", "the part follows the session's map now", None, 3.5, do))
+            found.append(
+                Place(part.name, "Its file has a tempo map of its own", "the part follows the session's map now", None, 3.5, do, about="part-map")
+            )
     return [*found, *_bundle(state)]
 
 
@@ -107,6 +110,7 @@ def _bundle(state: SessionState) -> list[Place]:
             6,
             do,
             keep,
+            about="bundle",
         )
     ]
 

@@ -13,6 +13,7 @@ from combpace.drawing import picture
 from combpace.session import shelf
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
+from combpace.stations.explained import EXPLAINED
 from combpace.stations.handoff.ordering import Wish
 from combpace.stations.handoff.station import plan
 from combpace.stations.station import Station
@@ -39,6 +40,12 @@ def the_health(request: Request, folder: Folder) -> HTMLResponse:
     made = page("health.html", found=found, data=str(folder.settings.data_dir))
     made.status_code = 200 if found["ok"] else 503
     return made
+
+
+@router.get("/explained", response_class=HTMLResponse)
+def the_explanations() -> HTMLResponse:
+    """What the reasons in Look here mean."""
+    return page("explained.html", explained=EXPLAINED)
 
 
 @router.get("/sessions/{session_id}")
