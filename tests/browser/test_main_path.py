@@ -126,13 +126,13 @@ class MainPathTest(BrowserTest):
         self.page.click("#preview-bars")
         self.page.wait_for_function("combpace.player.playing && combpace.player.fitted")
         self.page.keyboard.press("Space")
-        render = self.page.get_by_role("button", name="Render", exact=True)
-        render.hover()
-        self.assertNotEqual(*render.evaluate("b => [getComputedStyle(b).color, getComputedStyle(b.parentElement).color]"))
+        main = self.page.locator("#next .primary")
+        main.hover()
+        self.assertNotEqual(*main.evaluate("b => [getComputedStyle(b).color, getComputedStyle(b.parentElement).color]"))
         self.assertTrue(
-            render.evaluate("b => getComputedStyle(b).backgroundColor === getComputedStyle(document.body).color"), "dark under the pointer too"
+            main.evaluate("b => getComputedStyle(b).backgroundColor === getComputedStyle(document.body).color"), "dark under the pointer too"
         )
-        render.click()
+        self.page.get_by_role("button", name="Render", exact=True).click()
         self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=60_000)
 
         # Hand-off: everything from bar 1, and what arrives lies on the grid.

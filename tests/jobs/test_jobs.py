@@ -127,6 +127,29 @@ class JobsTest(PlaceTest):
         other = self.upload()
         self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
 
+    def test_a_job_whose_process_cannot_be_started_waits_for_the_next_round(self) -> None:
+        dispatcher, left = Dispatcher(self.place, registry.__name__), [2]
+        real = dispatcher._processes.start_plain
+
+        def killed(*args: object, **more: object) -> None:
+            if left[0]:
+                left[0] -= 1
+                # What a fork server says that is killed while it starts a process.
+                raise EOFError("unexpected EOF")
+            real(*args, **more)  # type: ignore[arg-type]
+
+        job = self.long_render()
+        with (
+            mock.patch.object(dispatcher._processes, "start_plain", killed),
+            mock.patch.object(module, "TROUBLE_S", 0.05),
+            self.assertLogs("combpace", "WARNING"),
+        ):
+            dispatcher.start()
+            self.addCleanup(dispatcher.stop)
+            self.wait(job, "done", seconds=120)
+        with self.place.database.reading() as db:
+            self.assertEqual(db.get(JobRow, job).tries, 1)  # type: ignore[union-attr]
+
     def test_no_round_that_fails_ends_the_loop(self) -> None:
         dispatcher, real, left = self.dispatcher(), rows.next_job, [3]
 

@@ -130,7 +130,12 @@ class Dispatcher:
         job_id = rows.next_job(self._folder.database)
         if job_id is None:
             return False
-        self._processes.start_plain(job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms))
+        try:
+            self._processes.start_plain(job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms))
+        except Exception:
+            # It did not begin: it waits for the next round, and that is no failed try.
+            rows.put_back(self._folder.database, [job_id])
+            raise
         return True
 
     def _collect(self) -> None:

@@ -58,7 +58,7 @@ class Warm:
                     self._settle(pipe, self._patience_s - (time.monotonic() - begun))
                     pipe.send(request)
                     self._owed_since = time.monotonic()
-                    if not pipe.poll(self._patience_s):
+                    if not pipe.poll(max(0.1, self._patience_s - (time.monotonic() - begun))):
                         raise SlowError("This sound takes longer to make than usual. It is being made; press Space again.")
                     good, value = pipe.recv()
                     self._owed_since = None
@@ -94,10 +94,15 @@ class Warm:
         if self._process is None or not self._process.is_alive() or self._pipe is None:
             self._end()
             here, there = self._context.Pipe()
-            self._process = self._context.Process(target=_serve, args=(there, self._answer, self._memory, os.getpid()), name="warm", daemon=True)
-            self._process.start()
-            there.close()
-            self._pipe = here
+            process = self._context.Process(target=_serve, args=(there, self._answer, self._memory, os.getpid()), name="warm", daemon=True)
+            try:
+                # A fork server that is killed while it starts this is made anew by the next attempt.
+                process.start()
+            except OSError as error:
+                raise EOFError from error
+            finally:
+                there.close()
+            self._process, self._pipe = process, here
         return self._pipe
 
     def _end(self) -> None:
