@@ -398,7 +398,7 @@ def full_disk(rng: random.Random) -> Part:
                 for call in calls:
                     answer = call()
                     refused += isinstance(answer, dict) and "is full" in str(answer.get("error", ""))
-                settle(client, session, 20)
+                settle(client, session, 4)
                 full.unlink()
             time.sleep(1.5)
             version = client.get(f"/api/sessions/{session}/picture")["version"]
@@ -480,10 +480,10 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as place:
         root = Path(place)
         todo: list[Callable[[], Part]] = [
-            lambda: kills(root / "kills", 3 if short else 100, rng),
+            lambda: kills(root / "kills", 2 if short else 100, rng),
             lambda: workers_killed(root / "workers", 3 if short else 30, rng),
             lambda: hostile(root / "hostile", 16 if short else 100, rng),
-            lambda: fuzz(root / "fuzz", 6 if short else 240, rng),
+            lambda: fuzz(root / "fuzz", 4 if short else 240, rng),
             lambda: four_clients(root / "four", 8 if short else 100, rng),
             lambda: streams(root / "streams", 40 if short else 200),
             lambda: full_disk(rng),
