@@ -46,6 +46,8 @@ class KeyboardTest(BrowserTest):
 
     def test_the_main_job_by_keys(self) -> None:
         keys = self.page.keyboard
+        # Choosers are caught from here on: a key is quicker than the order to catch them.
+        self.page.on("filechooser", lambda chooser: None)
         self.page.goto("/")
         self.page.locator("[data-choose]").focus()
         with self.page.expect_file_chooser() as chooser:
@@ -88,3 +90,63 @@ class KeyboardTest(BrowserTest):
         self.page.locator("#handoff button[type=submit]").focus()
         keys.press("Enter")
         self.page.wait_for_selector("table.files .archive a", timeout=60_000)
+
+
+class ReachTest(BrowserTest):
+    """Fingers, large letters, little motion, small and large screens."""
+
+    def session_of(self) -> str:
+        beat, loop = sounds(self.folder)
+        self.drop(beat, loop)
+        return self.page.url.split("/")[4]
+
+    def test_a_finger_pulls_an_attack_and_the_rows(self) -> None:
+        session = self.session_of()
+        page = self.new_page(has_touch=True)
+        page.goto(f"/sessions/{session}/bars")
+        page.wait_for_function("window.combpace")
+        page.evaluate("combpace.idle()")
+        send = page.context.new_cdp_session(page).send
+
+        def touch(kind: str, x: float, y: float) -> None:
+            send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": [] if kind == "touchEnd" else [{"x": x, "y": y}]})
+
+        spot = page.evaluate("combpace.view().pixelOf(8, 2)")
+        touch("touchStart", spot["x"], spot["y"])
+        for step in range(1, 7):
+            touch("touchMove", spot["x"] + 5 * step, spot["y"])
+        touch("touchEnd", 0, 0)
+        page.evaluate("combpace.idle()")
+        self.assertEqual(page.evaluate("combpace.state.picture.anchors.length"), 1)
+        top = page.evaluate("combpace.state.view.top")
+        ground = page.evaluate("combpace.view().pixelOf(9.3, 2)")
+        touch("touchStart", ground["x"], ground["y"])
+        for step in range(1, 7):
+            touch("touchMove", ground["x"], ground["y"] - 20 * step)
+        touch("touchEnd", 0, 0)
+        self.assertGreater(page.evaluate("combpace.state.view.top"), top + 1)
+
+    def test_at_200_percent_everything_is_in_one_column(self) -> None:
+        session = self.session_of()
+        # 1280 by 800 at 200 percent is 640 by 400 (WCAG 2.2, 1.4.4 and 1.4.10).
+        page = self.new_page()
+        page.set_viewport_size({"width": 640, "height": 400})
+        for station in STATIONS:
+            page.goto(f"/sessions/{session}/{station}")
+            page.wait_for_function("window.combpace")
+            page.evaluate("combpace.idle()")
+            with self.subTest(station=station):
+                self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 641)
+                self.assertTrue(page.locator("#play").is_visible())
+                main = page.locator(".button.primary:visible").first
+                main.scroll_into_view_if_needed()
+                self.assertTrue(main.is_visible())
+
+    def test_little_motion_is_no_motion(self) -> None:
+        page = self.new_page(reduced_motion="reduce")
+        page.goto("/")
+        moving = page.evaluate(
+            """[...document.querySelectorAll('*')].flatMap((one) => getComputedStyle(one).transitionDuration.split(','))
+               .filter((time) => parseFloat(time) > 0).length"""
+        )
+        self.assertEqual(moving, 0)

@@ -12,6 +12,8 @@ import { makeRowImages } from "./row_images.js";
 /** @typedef {import("../pages/host.js").Host} Host */
 
 const DRAG_PX = 3;
+// A finger that lies still moves by less.
+const TOUCH_PX = 6;
 // A dragged clip catches on an attack this near.
 const CATCH_S = 0.03;
 // What several mics hear so near together is one stroke.
@@ -40,6 +42,8 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   let rowDrag = null;
   /** A note that is dragged, in Fit. @type {null | {part: any, note: any, x: number, row: number, target: number, moving: boolean}} */
   let noteDrag = null;
+  /** A finger that pulls the rows. @type {{y: number, top: number, moved: boolean, hit: any} | null} */
+  let panDrag = null;
   /** @type {{x: number, y: number} | null} */
   let pointer = null;
   const ask = once(draw), images = makeRowImages(() => ask());
@@ -412,8 +416,19 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       canvas.setPointerCapture(event.pointerId);
       return;
     }
+    // A finger on the ground pulls the rows along; lifted where it came down it is a click.
+    if (event.pointerType === "touch") {
+      panDrag = { y: where.y, top: state.view.top, moved: false, hit };
+      canvas.setPointerCapture(event.pointerId);
+      return;
+    }
+    chooseGround(hit);
+  }
+
+  /** @param {any} hit */
+  function chooseGround(hit) {
     host.select({ kind: "bar", bar: hit.bar.i });
-    host.seek(state.map.toSeconds(hit.q));
+    if (state.map) host.seek(state.map.toSeconds(hit.q));
   }
 
   /** @param {PointerEvent} event */
@@ -421,6 +436,12 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     pointer = at(event);
     const hit = under(pointer);
     host.pointAt(hit && state.map ? { time: state.map.toSeconds(hit.q), q: hit.q } : null);
+    if (panDrag) {
+      const dy = pointer.y - panDrag.y;
+      if (Math.abs(dy) > TOUCH_PX) panDrag.moved = true;
+      if (panDrag.moved) { state.view.top = panDrag.top - dy / rowPx(); state.view.following = false; ask(); }
+      return;
+    }
     if (rowDrag) {
       if (hit) rowDrag.to = hit.bar.i;
       ask();
@@ -460,8 +481,9 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag, clipped = clipDrag, rows = rowDrag, noted = noteDrag;
-    drag = clipDrag = rowDrag = noteDrag = null;
+    const done = drag, clipped = clipDrag, rows = rowDrag, noted = noteDrag, panned = panDrag;
+    drag = clipDrag = rowDrag = noteDrag = panDrag = null;
+    if (panned && !panned.moved) chooseGround(panned.hit);
     canvas.style.cursor = "crosshair";
     if (rows && rows.from !== rows.to) chooseBars(rows.from, rows.to, true);
     if (noted?.moving) host.pullNote(noted.part.id, noted.note[4], noted.target);
@@ -478,7 +500,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   function cancel() {
     const was = drag !== null || clipDrag !== null || rowDrag !== null || noteDrag !== null;
-    drag = clipDrag = rowDrag = noteDrag = null;
+    drag = clipDrag = rowDrag = noteDrag = panDrag = null;
     ask();
     return was;
   }
