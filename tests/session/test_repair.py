@@ -124,3 +124,16 @@ class RepairTest(PlaceTest):
         self.addCleanup(fresh.close)
         rows.change_session(fresh.database, self.session, summary=json.dumps({}))
         self.assertEqual([entry.name for entry in shelf.shelf(fresh)], ["Copper night"])
+
+    def test_a_long_shelf_is_shown_at_once_and_looked_at_bit_by_bit(self) -> None:
+        for number in range(5):
+            shelf.create(self.place, f"night {number}")
+        with mock.patch.object(shelf, "MOST_LOOKING_S", -1.0):
+            entries = shelf.shelf(self.place)
+        self.assertEqual(len(entries), 6)
+        self.assertTrue(all("reload for its map" in entry.sentence for entry in entries))
+        seen = {entry.name: entry.sentence for entry in shelf.shelf(self.place)}
+        self.assertIn("breathing", seen["Copper night"])
+        # What was known stays shown while nobody looks.
+        with mock.patch.object(shelf, "MOST_LOOKING_S", -1.0):
+            self.assertEqual({entry.name: entry.sentence for entry in shelf.shelf(self.place)}, seen)

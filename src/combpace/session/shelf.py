@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import time
 from dataclasses import dataclass
 from typing import Any
 
@@ -107,15 +108,23 @@ def duplicate(folder: DataFolder, session_id: str) -> str:
 
 def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:
     """All sessions that are not removed, last touched first; `find` looks in names and sentences."""
-    entries = [_entry(folder, row) for row in rows.shelf_rows(folder.database)]
+    until = time.monotonic() + MOST_LOOKING_S
+    entries = [_entry(folder, row, time.monotonic() < until) for row in rows.shelf_rows(folder.database)]
     wanted = find.casefold().split()
     return [entry for entry in entries if all(word in f"{entry.name} {entry.sentence}".casefold() for word in wanted)]
 
 
-def _entry(folder: DataFolder, row: SessionRow) -> ShelfEntry:
+# So long sessions that moved are looked at anew; after that the shelf shows what it knew of the rest, and looks at them next time.
+MOST_LOOKING_S = 0.7
+NOT_YET = {"sentence": "moved since it was seen here last; reload for its map", "length": "", "takes": "", "weave": False}
+
+
+def _entry(folder: DataFolder, row: SessionRow, look: bool) -> ShelfEntry:
     known = json.loads(row.summary)
-    ready = rows.ready_takes(folder.database, row.id)
-    if known.get("version") != row.version or known.get("ready") != ready:
+    if not look:
+        known = NOT_YET | known
+    elif known.get("version") != row.version or known.get("ready") != rows.ready_takes(folder.database, row.id):
+        ready = rows.ready_takes(folder.database, row.id)
         known = {"version": row.version, "ready": ready} | _summary(folder, row.id)
         with contextlib.suppress(StorageError):
             # On a full disk the shelf is still read; its lines are made again next time.
