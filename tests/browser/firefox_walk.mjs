@@ -24,6 +24,7 @@ try {
   });
   // Without a sound device Firefox starts no AudioContext: whether it sounds is heard in Chromium alone. The page says so and goes on.
   await page.click("#play");
+  await page.waitForFunction(() => document.querySelector("#play").getAttribute("aria-label") === "Stop" || /could not be started/.test(document.querySelector(".side").innerText), { timeout: 15000 });
   seen.sound = await page.evaluate(() => new Promise((done) => setTimeout(() => done(document.querySelector("#play").getAttribute("aria-label") === "Stop"), 500)));
   // A decision by a button, and taken back by keys.
   const before = await page.evaluate(() => combpace.state.picture.version);

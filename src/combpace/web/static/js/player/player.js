@@ -5,6 +5,8 @@ import { lowerBound } from "../views/comb_geometry.js";
 import { SEGMENT_S, Segments } from "./segments.js";
 
 const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
+// A sound device answers sooner.
+const DEVICE_MS = 5000;
 // The mix is lowered before it would go over full scale, and stays there until the levels are changed.
 const FULL = 0.985, LOWER_S = 0.004;
 // A switch between original and fitted fades over so long, and waits so long for what is not there yet.
@@ -161,7 +163,7 @@ export class Player {
     const coming = Promise.all(this.audible().map((voice) => this.fetch(voice, first).catch(() => null)));
     try {
       await Promise.race([Promise.all([coming, context.resume()]), new Promise((done) => setTimeout(done, WAIT_MS))]);
-      if (context.state !== "running") await context.resume();
+      if (context.state !== "running") await running(context);
     } finally {
       if (turn === this.turn) this.starting = false;
     }
@@ -465,4 +467,12 @@ function fadeEnds(gain, run, late, rate, [first, end], upS, downS) {
   const from = (run.ctx + late) / rate, to = (run.ctx + run.length) / rate;
   if (run.pos === first) { gain.setValueAtTime(0, from); gain.linearRampToValueAtTime(1, from + upS); }
   if (run.pos + run.length === end) { gain.setValueAtTime(1, Math.max(from + upS, to - downS)); gain.linearRampToValueAtTime(0, to); }
+}
+
+/** Wait until a context runs; a browser without a sound device never starts it, and says nothing. @param {AudioContext} context */
+function running(context) {
+  /** @type {number | undefined} */
+  let timer;
+  const late = new Promise((_, refuse) => { timer = window.setTimeout(() => refuse(new Error("the browser found no device to play on, or does not let this page play. Everything else works.")), DEVICE_MS); });
+  return Promise.race([context.resume(), late]).finally(() => clearTimeout(timer));
 }
