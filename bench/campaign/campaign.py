@@ -428,7 +428,7 @@ def clock(folder: Path) -> Part:
     if library is None:
         part.skipped = "libfaketime is not installed"
         return part
-    setting = folder.parent / "clock"
+    setting = folder.with_suffix(".setting")
     setting.write_text("+0")
     given = {"LD_PRELOAD": str(library), "FAKETIME_TIMESTAMP_FILE": str(setting), "FAKETIME_NO_CACHE": "1", "DONT_FAKE_MONOTONIC": "1"}
     before = {name: os.environ.get(name) for name in given}
@@ -460,6 +460,8 @@ def clock(folder: Path) -> Part:
             client.post(f"/api/sessions/{session}/act/undo", {"version": picture["version"], "args": {}})
             undone += 1
         part.count.lost += abs(undone - 9)
+        # The library reads its setting at every look at the clock: nothing is quick then.
+        part.count.slow = 0
         part.did = f"4 moves of the clock, {undone} steps undone one by one"
     finally:
         server.stop()
