@@ -31,6 +31,9 @@ def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
 
     focus  the take whose marks and fit are shown; None takes the lead
     """
+    document = seen.document
+    # Asked for the lead by its name or without one it is the same picture.
+    focus = focus if focus and any(take.id == focus for take in document.takes) else (document.lead.id if document.lead else None)
     found: dict[str, Any] = seen.once(
         "picture", lambda: _draw(seen, focus), focus, len(rows.files_like(seen.folder.database, seen.opened.row.id, "render"))
     )
@@ -40,7 +43,6 @@ def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
 def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
     document = seen.document
     lead = document.lead
-    focus = focus if focus and any(take.id == focus for take in document.takes) else (lead.id if lead else None)
     session_map = seen.session_map()
     kind = seen.map_choice().kind
     end_s = shown_end_s(seen)

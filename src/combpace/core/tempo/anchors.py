@@ -100,7 +100,9 @@ def _side(
 def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
     if not len(attacks) or not len(times):
         return np.full(len(times), 0.3)
-    near = np.min(np.abs(np.asarray(attacks.times)[None, :] - times[:, None]), axis=1)
+    struck = np.sort(np.asarray(attacks.times))
+    after = np.searchsorted(struck, times)
+    near = np.minimum(np.abs(struck[np.maximum(after - 1, 0)] - times), np.abs(struck[np.minimum(after, len(struck) - 1)] - times))
     sure: FloatArray = 0.3 + 0.6 * np.exp(-((near / 0.01) ** 2))
     return sure
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from math import isfinite
 from typing import Generic
 
@@ -68,6 +69,10 @@ class TempoMap(Generic[ClockT]):
     times_s: FloatArray = field(init=False, repr=False, compare=False)
     quarters: FloatArray = field(init=False, repr=False, compare=False)
     bends: FloatArray = field(init=False, repr=False, compare=False)
+    # Of each meter the index of its first bar, the quarters of that bar's line, and the beats before it.
+    _bars: tuple[int, ...] = field(init=False, repr=False, compare=False)
+    _lines: tuple[float, ...] = field(init=False, repr=False, compare=False)
+    _beats: tuple[int, ...] = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         if len(self.knots) < 2:
@@ -87,6 +92,14 @@ class TempoMap(Generic[ClockT]):
             raise ParameterError("A tempo map's first meter starts at bar 1.")
         if any(a.bar >= b.bar for a, b in zip(self.meters, self.meters[1:], strict=False)):
             raise ParameterError("Meters must follow each other, one for each bar at most.")
+        bars, lines, beats = [0], [0.0], [0]
+        for before, following in pairwise(self.meters):
+            held = bar_index(following.bar) - bars[-1]
+            bars.append(bars[-1] + held)
+            lines.append(lines[-1] + held * before.bar_quarters)
+            beats.append(beats[-1] + held * before.beats)
+        for name, values in (("_bars", bars), ("_lines", lines), ("_beats", beats)):
+            object.__setattr__(self, name, tuple(values))
 
     # -- the two clocks
 
@@ -158,34 +171,21 @@ class TempoMap(Generic[ClockT]):
 
     def meter_of(self, index: int) -> Meter:
         """The meter that holds in the bar of this index."""
-        bars = [bar_index(meter.bar) for meter in self.meters]
-        return self.meters[max(0, bisect_right(bars, index) - 1)]
+        return self.meters[max(0, bisect_right(self._bars, index) - 1)]
 
     def bar_line(self, index: int) -> float:
         """Quarters of the line that opens the bar of this index."""
         if index <= 0:
             return index * self.meters[0].bar_quarters
-        place, at = 0.0, 0
-        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
-            end = index if following is None else min(index, bar_index(following.bar))
-            if end > at:
-                place += (end - at) * here.bar_quarters
-                at = end
-        return place
+        k = bisect_right(self._bars, index) - 1
+        return self._lines[k] + (index - self._bars[k]) * self.meters[k].bar_quarters
 
     def bar_of(self, place: float) -> int:
         """Index of the bar in which a musical place lies."""
         if place < -SAME_PLACE:
             return int(np.floor(place / self.meters[0].bar_quarters + SAME_PLACE))
-        at, start = 0, 0.0
-        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
-            if following is not None:
-                bars = bar_index(following.bar) - at
-                if place >= start + bars * here.bar_quarters - SAME_PLACE:
-                    at, start = at + bars, start + bars * here.bar_quarters
-                    continue
-            return at + int(np.floor((place - start) / here.bar_quarters + SAME_PLACE))
-        raise AssertionError("unreachable")
+        k = max(0, bisect_right(self._lines, place + SAME_PLACE) - 1)
+        return self._bars[k] + int(np.floor((place - self._lines[k]) / self.meters[k].bar_quarters + SAME_PLACE))
 
     def bar_lines(self, first: int, count: int) -> Quarters:
         """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one after them."""
@@ -208,11 +208,8 @@ class TempoMap(Generic[ClockT]):
         within = (place - self.bar_line(index)) / self.meter_of(index).beat_quarters
         if index < 0:
             return index * self.meters[0].beats + within
-        count, at = 0, 0
-        for here, following in zip(self.meters, (*self.meters[1:], None), strict=True):
-            end = index if following is None else min(index, bar_index(following.bar))
-            count, at = count + max(0, end - at) * here.beats, max(at, end)
-        return count + within
+        k = bisect_right(self._bars, index) - 1
+        return self._beats[k] + (index - self._bars[k]) * self.meters[k].beats + within
 
     def beat_near(self, place: float) -> float:
         """The place of the counted beat nearest to a place."""

@@ -50,6 +50,11 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
 
 
 def places(state: SessionState, focus: str | None) -> list[Place]:
+    found: list[Place] = state.once("places of bars", lambda: _places(state))
+    return found
+
+
+def _places(state: SessionState) -> list[Place]:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return []
