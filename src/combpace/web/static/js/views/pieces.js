@@ -87,6 +87,15 @@ export function mountPieces(box, host, how) {
     g.rect(0, HEAD_PX, width, height - HEAD_PX);
     g.clip();
     for (let row = comb.first; row <= comb.last; row++) drawRow(g, c, comb, row, map, shown, all);
+    if (!all.length) {
+      const words = "Nothing is cut yet. Say at the side where this take is cut; its pieces lie here then.";
+      type(g, 15, 500, "center");
+      const half = g.measureText(words).width / 2 + 14;
+      g.fillStyle = c.ground;
+      g.fillRect(width / 2 - half, height / 2 - 22, 2 * half, 34);
+      g.fillStyle = c.quiet;
+      g.fillText(words, width / 2, height / 2);
+    }
     g.restore();
     g.fillStyle = c.ground;
     g.fillRect(0, 0, width, HEAD_PX);
