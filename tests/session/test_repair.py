@@ -9,7 +9,7 @@ import soundfile as sf
 
 from combpace.core.errors import MediaError
 from combpace.jobs import queue
-from combpace.session import shelf
+from combpace.session import fits, shelf
 from combpace.session.data_folder import DataFolder
 from combpace.session.repair import repair
 from combpace.session.state import session_state
@@ -137,3 +137,12 @@ class RepairTest(PlaceTest):
         # What was known stays shown while nobody looks.
         with mock.patch.object(shelf, "MOST_LOOKING_S", -1.0):
             self.assertEqual({entry.name: entry.sentence for entry in shelf.shelf(self.place)}, seen)
+
+    def test_pauses_that_were_kept_are_those_that_are_found(self) -> None:
+        row = self.place.take_row(self.lead)
+        heard = self.place.analysis(row)
+        assert heard is not None
+        self.assertGreater(len(heard.facts["rests"]), 5)
+        kept = fits._rests_in(self.seen(), row)
+        heard.facts.pop("rests")
+        self.assertEqual(fits._rests_in(self.seen(), row), kept)

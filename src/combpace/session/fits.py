@@ -189,6 +189,10 @@ def _rests(seen: SessionState, timing: str) -> list[tuple[float, float]]:
 
 
 def _rests_in(seen: SessionState, row: TakeRow) -> list[tuple[float, float]]:
+    heard = seen.folder.analysis(row)
+    kept = heard.facts.get("rests") if heard is not None else None
+    if kept is not None and row.sample_rate_hz:
+        return [(start / row.sample_rate_hz, stop / row.sample_rate_hz) for start, stop in kept]
     with seen.folder.source(row) as source:
         return [(start / source.sample_rate_hz, stop / source.sample_rate_hz) for start, stop in find_pauses(source, BETWEEN_NOTES)]
 

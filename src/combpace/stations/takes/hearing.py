@@ -15,6 +15,8 @@ from combpace.core.analysis.hats import hats
 from combpace.core.analysis.readings import readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.beats.attack_decoder import activation
+from combpace.core.fit.holding import BETWEEN_NOTES
+from combpace.core.fit.pauses import find_pauses
 from combpace.core.onsets.choose import band_strengths
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.jobs.registry import Progress
@@ -60,10 +62,12 @@ def hear(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> d
             found = analyse_bundle(sources, on_progress=tell)
         else:
             found = [analyse(sources[0], Hints(is_loop=args["loop"]), on_progress=tell)]
+        # Found here once: whoever opens the session would else read the whole sound for them.
+        rests = [find_pauses(source, BETWEEN_NOTES) for source in sources]
     written = []
     for number, (heard, facts) in enumerate(zip(found, args["facts"], strict=True)):
         written.append(f"{number}.npz")
-        _write(outputs / written[-1], heard, facts)
+        _write(outputs / written[-1], heard, facts | {"rests": [list(one) for one in rests[number]]})
     return {"written": written}
 
 
@@ -75,4 +79,6 @@ def _write(path: Path, heard: Analysis, stated: Mapping[str, Any]) -> None:
     ride = hats(heard.heard, np.asarray(heard.beats.times))
     facts["hats"] = None if ride is None else {"per_beat": ride.per_beat, "share": round(ride.share, 3), "per_minute": round(ride.per_minute, 3)}
     facts["padding"] = stated["padding"]
+    # Pauses between notes, [first frame, the frame after the last].
+    facts["rests"] = stated["rests"]
     write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse, band_strengths(heard.heard, heard.onsets))
