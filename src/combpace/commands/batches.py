@@ -37,7 +37,7 @@ def _batch(options: argparse.Namespace) -> int:
     from combpace.batch.recipe import read_recipe
 
     if not 1 <= options.workers <= 256:
-        raise ParameterError(f"1 to 256 workers work, not {options.workers}. Nothing was written.")
+        raise ParameterError(f"Give 1 to 256 workers, not {options.workers}. Nothing was written.")
     if options.out.exists() and not options.out.is_dir():
         raise ParameterError(f"“{options.out}” is a file; -o takes a folder. Nothing was written.")
     if options.folder.is_dir() and options.out.resolve().is_relative_to(options.folder.resolve()):

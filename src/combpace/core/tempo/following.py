@@ -43,7 +43,7 @@ def follow(
     Raises     ParameterError for an end that is not after the start, or more than MOST_TIMES rounds
     """
     if not (loop_s > 0 and quarters > 0):
-        raise ParameterError("A loop has a length, and some beats. Nothing was written.")
+        raise ParameterError("A loop needs a length and at least one beat. Nothing was written.")
     start = session_map.bar_line(first_bar)
     if until_bar is not None:
         end = session_map.bar_line(until_bar)

@@ -128,7 +128,7 @@ def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
 
 def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, Any], str]:
     if value != "lead":
-        raise ParameterError("Choose another take as the lead instead. Nothing was changed.")
+        raise ParameterError("A session needs a lead: choose another take as the lead instead. Nothing was changed.")
     _no_arrivals(state, [entry])
     takes = tuple(
         replace(other, role="lead", pace="lead") if other.id == entry.id else replace(other, role="follower") for other in state.document.takes

@@ -68,7 +68,7 @@ def _put_right(state: SessionState, entry: TakeEntry, args: OwnArgs) -> tuple[Te
     if args.what == "beat":
         step = {"later": 1, "earlier": -1}.get(args.value)
         if step is None:
-            raise ParameterError("A beat later or earlier. Nothing was changed.")
+            raise ParameterError("Its bars go one beat “earlier” or “later”. Nothing was changed.")
         return counting.one_beat(pace, step), f"All bars of {name} are one beat {args.value}"
     if args.what == "meter":
         meter = parse_meter(args.value)
