@@ -88,12 +88,18 @@ class BatchTest(unittest.TestCase):
         command = [sys.executable, "-m", "combpace.cli", "batch", str(self.folder), "-o", str(self.out), "--workers", "1"]
         begun = subprocess.Popen(command, start_new_session=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         deadline = time.monotonic() + 60
-        while not list(self.out.glob(".combpace-batch/*")) and time.monotonic() < deadline and begun.poll() is None:
+        # A name that begins with a dot is still being written.
+        while not list(self.out.glob(".combpace-batch/[!.]*")) and time.monotonic() < deadline and begun.poll() is None:
             os.sched_yield()
         with contextlib.suppress(ProcessLookupError):
             os.killpg(begun.pid, signal.SIGKILL)
         begun.wait()
+        # What a process that is gone had half written goes; what somebody still writes, and what is not ours, stays.
+        gone, ours, other = (self.out / name for name in (f".a.json.{begun.pid}.part", f".a.json.{os.getpid()}.part", ".mine.part"))
+        for path in (gone, ours, other):
+            path.write_text("half")
         status, said, _ = self.run_main(self.folder, "-o", self.out, "--workers", 1)
+        self.assertEqual([path.exists() for path in (gone, ours, other)], [False, True, True])
         self.assertEqual(status, 1)
         self.assertGreaterEqual(said.count("(as before)"), 1)
         self.assertEqual(json.loads((self.out / "summary.json").read_text())["failed"], 1)

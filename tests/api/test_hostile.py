@@ -120,6 +120,17 @@ class FarTest(WireTest):
         self.assertGreater(seen, 25)
         self.assertEqual(self.picture()["version"], before)
 
+    def test_every_field_that_names_a_moment_a_bar_or_a_place_is_looked_at(self) -> None:
+        # In the part's own time: it is looked up among its notes, and refused where none is.
+        elsewhere = {("note-pull", "own"), ("note-release", "own")}
+        for name, one in DECISIONS.items():
+            for field, info in one.args.model_fields.items():
+                text = str(info)
+                far = "1000000.0" in text or "bar" in field.split("_") or field.endswith(("_s", "_q")) or field == "quarters"
+                if far and field not in (*MOMENTS, *BARS, *PLACES) and (name, field) not in elsewhere:
+                    with self.subTest(action=name, field=field):
+                        self.assertIn((name, field), {("steady", "bar_1_s"), ("take-off-delay", "delay_s")})
+
     def test_render_says_what_became_a_step(self) -> None:
         take = self.with_take()
         self.act("steady", {})

@@ -9,6 +9,7 @@ from bench.feel.first_minutes import JOBS, Walk, sounds
 from combpace.core.audio import Audio
 from tests.support.browser import BrowserTest
 from tests.support.places import breathing
+from tests.support.sounds import struck
 
 AXE = Path(__file__).resolve().parents[2] / "node_modules" / "axe-core" / "axe.min.js"
 # Web Content Accessibility Guidelines 2.2, levels A and AA, as axe-core names their rules.
@@ -28,10 +29,10 @@ class NextTest(BrowserTest):
 
     def test_three_jobs_by_the_next_step_alone(self) -> None:
         beat, loop = sounds(self.folder)
-        for title, _, by_next in JOBS:
+        for title, job in JOBS:
             self.page.goto("/")
             walk = Walk(self.page)
-            by_next(walk, beat, loop)
+            job(walk, beat, loop, by_row=False)
             with self.subTest(job=title):
                 self.assertLessEqual(walk.presses, 5)
 
@@ -60,20 +61,49 @@ class NextTest(BrowserTest):
 
     def test_a_doubtful_place_is_heard_by_the_next_step(self) -> None:
         self.drop(self.write("tub kit.wav", breathing(bars=10, start=1.2)[1]))
-        self.go("pace")
-        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
-        if field.count() == 0:
-            self.page.request.post(
-                f"/api/sessions/{self.look('combpace.state.picture.session ?? location.pathname.split(`/`)[2]')}/act/steady",
-                data={"version": self.look("combpace.state.picture.version"), "args": {"bpm": 121.7}},
-            )
-            self.page.reload()
-            self.page.wait_for_function("window.combpace")
-        self.go("bars")
+        session, version = self.page.url.split("/")[4], self.look("combpace.state.picture.version")
+        # Half a BPM beside what is played: heard after some bars.
+        self.page.request.post(f"/api/sessions/{session}/act/steady", data={"version": version, "args": {"bpm": 95.4}})
+        self.page.goto(f"/sessions/{session}/bars")
+        self.page.wait_for_function("window.combpace")
         self.assertIn("Hear the first", self.page.inner_text("#next"))
+        self.assertFalse(self.look("combpace.player.playing"))
         self.page.click("#next .primary")
-        self.page.wait_for_selector("#look .place.now, #look .place[aria-current], #look-buttons button")
-        self.assertTrue(self.look("combpace.state.playing ?? true"))
+        self.page.wait_for_function("combpace.player.playing")
+        self.page.wait_for_selector("#look .place.here")
+
+    def test_take_after_take_is_pulled_and_then_all_handed_off(self) -> None:
+        beats, audio = breathing(bars=10, start=1.2)
+        self.drop(
+            self.write("tub kit.wav", audio),
+            self.write("reed organ.wav", struck(beats + 0.02, audio.duration_s)),
+            self.write("bass box.wav", struck(beats - 0.015, audio.duration_s)),
+        )
+        self.go("takes")
+        self.assertIn("reed organ is as it was played", self.page.inner_text("#next"))
+        self.page.click("#next .primary")
+        self.page.wait_for_function("combpace.state.station === 'fit'")
+        self.idle()
+        self.assertIn("go on with bass box", self.page.inner_text("#next"))
+        self.page.click("#next .primary")
+        self.page.wait_for_function("document.querySelector('[data-region=side]').dataset.focus === combpace.state.picture.takes.at(-1).id")
+        self.idle()
+        self.assertIn("how bass box would be", self.page.inner_text("#next"))
+        self.page.click("#next .primary")
+        self.page.wait_for_function("combpace.state.station === 'hand-off'")
+        self.assertEqual(self.page.locator("#handoff-plan td", has_text="fitted").count(), 4)
+        self.go("bars")
+        self.assertIn("everything goes with them", self.page.inner_text("#next"))
+
+    def test_mics_of_the_lead_are_not_pulled_onto_their_own_bars(self) -> None:
+        audio = breathing(bars=10, start=1.2)[1]
+        self.drop(self.write("kit near.wav", audio), self.write("kit room.wav", audio))
+        session, version = self.page.url.split("/")[4], self.look("combpace.state.picture.version")
+        ids = self.look("combpace.state.picture.takes.map((take) => take.id)")
+        self.page.request.post(f"/api/sessions/{session}/act/bundle", data={"version": version, "args": {"takes": ids, "name": "kit"}})
+        self.page.goto(f"/sessions/{session}/bars")
+        self.page.wait_for_function("window.combpace")
+        self.assertIn("Hand off these bars", self.page.inner_text("#next"))
 
 
 class AxeTest(BrowserTest):

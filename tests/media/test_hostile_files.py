@@ -161,10 +161,7 @@ class LengthTest(FolderTest):
             data[at + 12 : at + 16] = struct.pack("<HH", align, bits)
             (self.folder / "bits.wav").write_bytes(bytes(data))
             with self.subTest(bits=bits, align=align):
-                try:
-                    self.decoded(self.folder / "bits.wav")
-                except Exception as error:
-                    self.assertIn("Nothing was imported", str(error))
+                self.assertIn("not a sound file", self.refused(self.folder / "bits.wav")) if not bits else self.decoded(self.folder / "bits.wav")
 
     def test_headers_that_end_inside_themselves(self) -> None:
         for name in ("wav", "aiff", "flac"):

@@ -131,7 +131,7 @@ class RepairTest(PlaceTest):
         with mock.patch.object(shelf, "MOST_LOOKING_S", -1.0):
             entries = shelf.shelf(self.place)
         self.assertEqual(len(entries), 6)
-        self.assertTrue(all("reload for its map" in entry.sentence for entry in entries))
+        self.assertTrue(all("reload to see its map" in entry.sentence for entry in entries))
         seen = {entry.name: entry.sentence for entry in shelf.shelf(self.place)}
         self.assertIn("breathing", seen["Copper night"])
         # What was known stays shown while nobody looks.

@@ -30,7 +30,7 @@ from combpace.core.analysis.take import Hints
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.media.mapfiles import write_json
-from combpace.media.writing import put_text
+from combpace.media.writing import clear_parts, put_text
 from combpace.workers.backend import Backend, LostError, Processes, said_of
 from combpace.workers.errand import Errand, Outcome
 
@@ -141,6 +141,7 @@ def run(
     items = items_of(folder, do, bundle)
     out.mkdir(parents=True, exist_ok=True)
     (out / KEPT).mkdir(exist_ok=True)
+    clear_parts(out)
     map_hash = _hash([map_path]) if map_path else None
     settings = json.dumps([do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True)
     session_map = None if map_path is None else [map_path.name, b64encode(map_path.read_bytes()).decode()]

@@ -55,11 +55,11 @@ def _do(folder: DataFolder, kind: str, args: dict[str, Any], job_id: str) -> Non
     except MemoryError:
         finish(folder, job_id, "failed", "This needs more memory than one job may have. Nothing was changed; try a shorter file.", {})
     except Exception as error:
-        # The trace goes to the server's log, the user gets a sentence.
         said = storage_error(error, folder.settings.data_dir)
         if said is not None:
             finish(folder, job_id, "failed", str(said), {})
             return
+        # The trace goes to the server's log, the user gets a sentence.
         print(f"job {job_id} ({kind}) failed", file=sys.stderr)
         sys.excepthook(type(error), error, error.__traceback__)
         finish(

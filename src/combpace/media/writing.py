@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import shutil
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import soundfile as sf
+
+_PART = re.compile(r"\..+\.(\d+)\.part")
 
 
 def put(out: sf.SoundFile, block: np.ndarray[Any, Any], path: Path) -> None:
@@ -42,3 +45,17 @@ def put_bytes(path: Path, data: bytes) -> None:
         part.replace(path)
     finally:
         part.unlink(missing_ok=True)
+
+
+def clear_parts(folder: Path) -> None:
+    """Remove what processes that are gone left half written below a folder."""
+    for path in folder.rglob(".*.part"):
+        written_by = _PART.fullmatch(path.name)
+        if written_by is None:
+            continue
+        try:
+            os.kill(int(written_by[1]), 0)
+        except ProcessLookupError:
+            path.unlink(missing_ok=True)
+        except (PermissionError, OverflowError):
+            continue

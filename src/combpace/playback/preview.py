@@ -21,6 +21,8 @@ from combpace.workers.warm import Warm
 SEGMENT_S = 2
 SPEEDS = (0.5, 1.0)
 MOST_CHANNELS = 2
+# A little less than a request for sound may take as a whole.
+PATIENCE_S = 4.5
 # Takes (or bundles) of which the worker remembers what it made, some 35 MB each at most.
 MOST_REMEMBERED = 6
 
@@ -29,7 +31,7 @@ class Previewer:
     """Two kinds of sound: as played (read here) and stretched (made by the worker, which is replaced when it dies)."""
 
     def __init__(self, memory_bytes: int | None = None) -> None:
-        self._worker = Warm(_stretched, ["combpace.jobs.process", __name__], memory_bytes)
+        self._worker = Warm(_stretched, ["combpace.jobs.process", __name__], memory_bytes, PATIENCE_S)
 
     def warm(self) -> None:
         """Start the worker before it is needed."""

@@ -290,6 +290,21 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
     return timing in seen.document.rules or follows or (pace is None and entry.two_tempi is not None)
 
 
+def as_played(seen: SessionState) -> list[TakeEntry]:
+    """Takes that could be pulled onto the bars and are not yet, one of each bundle; the lead's own mics are what the bars were read from."""
+    document, lead = seen.document, seen.document.lead
+    return [
+        take
+        for take in document.takes
+        if take.role != "lead"
+        and document.timing_take(take.id) == take.id
+        and not (take.bundle and lead is not None and take.bundle == lead.bundle)
+        and not in_pieces(seen, take.id)
+        and not is_fitted(seen, take.id)
+        and seen.own_pace(take.id) is not None
+    ]
+
+
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:
     """What the render of one take of a fit's bundle is kept by."""
     shas = bundle_shas(seen.document.bundle_of(take_id), seen.rows)

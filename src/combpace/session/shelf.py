@@ -116,7 +116,7 @@ def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:
 
 # So long sessions that moved are looked at anew; after that the shelf shows what it knew of the rest, and looks at them next time.
 MOST_LOOKING_S = 0.7
-NOT_YET = {"sentence": "moved since it was seen here last; reload for its map", "length": "", "takes": "", "weave": False}
+NOT_YET = {"sentence": "changed since it was last shown here; reload to see its map", "length": "", "takes": "", "weave": False}
 
 
 def _entry(folder: DataFolder, row: SessionRow, look: bool) -> ShelfEntry:

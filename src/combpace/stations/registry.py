@@ -63,7 +63,7 @@ def next_step(state: SessionState, here: Station, focus: str | None, found: Sequ
         if state.document.notes and here.id == HAND_OFF.id:
             return here.next(state, focus, found)
         return Next(
-            "Bring in what leads: the take whose bars all others go by. Several files may come at once.", Step("Choose files", command="choose-files")
+            "Bring in the take that sets the bars, mostly the drums. Several files may come at once.", Step("Choose files", command="choose-files")
         )
     row = state.rows.get(lead.id)
     if row is not None and row.state in ("waiting", "listening"):

@@ -73,7 +73,7 @@ class Place:
 class Step:
     """What one button of a next step does.
 
-    act      a decision that is taken; go: the station that is shown (then, or at once)
+    act      a decision that is taken; go: the station that is shown (then, or at once), take: the take that it is about
     command  one of the page's commands by its id, in their stead; href: a file that is fetched
     """
 
@@ -82,6 +82,7 @@ class Step:
     act: Action | None = None
     command: str = ""
     href: str = ""
+    take: str = ""
 
 
 @dataclass(frozen=True, slots=True)

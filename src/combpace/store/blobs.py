@@ -89,11 +89,11 @@ class Blobs:
                 path.unlink(missing_ok=True)
 
     def sweep(self, referenced: Iterable[str], older_than_s: float = 3600.0) -> int:
-        """Remove blobs that no row names, and unfinished files, if they are older than that. Returns how many."""
+        """Remove blobs that no row names if they are older than that. Returns how many."""
         keep = set(referenced)
         limit = time.time() - older_than_s
         removed = 0
-        for path in (*self.root.glob("??/*"), *self.temporary.iterdir()):
+        for path in self.root.glob("??/*"):
             if path.is_file() and path.name not in keep and path.stat().st_mtime < limit:
                 path.unlink(missing_ok=True)
                 removed += 1

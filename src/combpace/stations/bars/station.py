@@ -233,13 +233,14 @@ def _beats_beside(line: TempoMap[TakeTimes] | TempoMap[Any], place: float) -> tu
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
-    lead, others = state.document.lead, [take for take in state.document.takes if take.role != "lead"]
+    lead, left = state.document.lead, fits.as_played(state)
     if found or lead is None:
         return look_first(found, "place") if found else None
-    if others and all(fits.is_fitted(state, take.id) for take in others):
-        return Next("No bar looks doubtful, and what follows is in its time. Hear it with the click.", Step("Hand it off", go="hand-off"))
-    if others:
-        return Next("No bar looks doubtful. Hear them with the click; then pull the other takes onto them.", Step("Pull takes onto them", go="fit"))
+    if left:
+        sentence = "No bar looks doubtful. Hear them with the click; then pull the other takes onto them."
+        return Next(sentence, Step("Pull takes onto them", go="fit", take=left[0].id))
+    if any(fits.is_fitted(state, take.id) for take in state.document.takes):
+        return Next("No bar looks doubtful, and everything goes with them. Hear it with the click.", Step("Hand it off", go="hand-off"))
     out = Step("Hand off these bars", go="hand-off")
     if state.map_choice().kind == "steady":
         sentence = f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring in what follows, or take them along."

@@ -34,9 +34,9 @@ __all__ = ["FIT", "decisions", "fit_sentence", "rendering"]
 
 
 def focus(state: SessionState) -> str | None:
-    """A take to fit, else the lead."""
+    """A take that is not fitted yet, else one that is, else the lead."""
     followers = (take.id for take in state.document.takes if take.role != "lead" and not take.bundle and state.own_pace(take.id))
-    return next(followers, the_lead(state))
+    return next((take.id for take in fits.as_played(state)), next(followers, the_lead(state)))
 
 
 # Less than this is no move that anybody asked for.
@@ -296,15 +296,23 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     if lead is not None and focus == lead.id and state.map_choice().kind != "steady":
         # Its own bars breathe with it: to be even it needs a tempo that does not.
         even = (Step("Pull it to one tempo instead", act=Action("", "steady", {})),)
+    out = Step("Hand it off", go="hand-off")
+    left = next((take for take in fits.as_played(state) if take.id != made.take.id), None)
     if made.stated:
-        return Next(f"{name} leaves fitted. Compare it with the original by V.", Step("Hand it off", go="hand-off"), even)
+        if left is None:
+            return Next(f"{name} will be handed off like this. V compares it with the original.", out, even)
+        sentence = f"{name} will be handed off like this; V compares. {left.name} is still as it was played."
+        return Next(sentence, Step(f"Pull {left.name}", go="fit", take=left.id), (out, *even))
     pulled = any(peg.kind == "pulled" for peg in made.fit.pegs)
     if not pulled and carried_ms(made) < CARRIED_MS:
-        return Next(f"Nothing of {name} lies off this grid by more than is left alone.", Step("Hand it off as played", go="hand-off"), even)
-    keep = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
+        return Next(f"{name} lies on this grid already, within what is left alone.", Step("Hand it off as played", go="hand-off"), even)
+    use = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
     how = "pulled" if pulled else "carried onto the bars"
-    sentence = f"This is how {name} would be {how}; V compares. Take it, and it leaves fitted."
-    return Next(sentence, Step("Take it, hand it off", go="hand-off", act=keep), even)
+    sentence = f"This is how {name} would be {how}; V compares. Use it, and it is handed off like this."
+    use_out = Step("Use it, then hand off", go="hand-off", act=use)
+    if left is None:
+        return Next(sentence, use_out, even)
+    return Next(sentence, Step(f"Use it, go on with {left.name}", go="fit", act=use, take=left.id), (use_out, *even))
 
 
 FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, next=next_step)

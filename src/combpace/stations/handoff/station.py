@@ -103,7 +103,10 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     archive = next((file for file in newest["files"] if file["what"] == "all in one zip"), None)
     if archive is None:
         return None
-    return Next("It is made. One file holds everything; each can also be taken alone below.", Step("Take it all", href=f"/api/files/{archive['id']}"))
+    return Next(
+        "It is ready. One zip holds everything; each file can also be taken alone below.",
+        Step("Download everything", href=f"/api/files/{archive['id']}"),
+    )
 
 
 HAND_OFF = Station("hand-off", "Hand-off", 7, finding, places, "handoff/side.html", values, ledger="handoff/ledger.html", next=next_step)

@@ -86,7 +86,7 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
     if focus is None or not pieces.in_pieces(state, focus):
         return None
-    return Next(f"{state.document.take(focus).name} sounds in pieces, and leaves so.", Step("Hand it off", go="hand-off"))
+    return Next(f"{state.document.take(focus).name} sounds in pieces, and will be handed off like this.", Step("Hand it off", go="hand-off"))
 
 
 PIECES = Station("pieces", "Pieces", 6, finding, places, "pieces/side.html", values, more="pieces/more.html", focus=focus, next=next_step)

@@ -172,14 +172,13 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
     if found:
         return look_first(found, "thing")
-    followers = [take for take in state.document.takes if take.role != "lead"]
-    if any(fits.is_fitted(state, take.id) for take in followers):
-        return Next("What follows the session is heard in its time.", Step("Hand it off", go="hand-off"), (Step("See the bars", go="bars"),))
-    if followers:
-        return Next(
-            f"{followers[0].name} is as it was played. It can be pulled onto the bars.", Step("Pull it", go="fit"), (Step("See the bars", go="bars"),)
-        )
-    return Next("The bars are laid out. See whether they lie on the downbeats, then bring in what is to follow.", Step("See the bars", go="bars"))
+    bars = Step("See the bars", go="bars")
+    left = fits.as_played(state)
+    if left:
+        return Next(f"{left[0].name} is as it was played. It can be pulled onto the bars.", Step("Pull it", go="fit", take=left[0].id), (bars,))
+    if any(fits.is_fitted(state, take.id) for take in state.document.takes):
+        return Next("Everything goes with the bars now.", Step("Hand it off", go="hand-off"), (bars,))
+    return Next("The bars are laid out. See whether they lie on the downbeats, then bring in what is to follow.", bars)
 
 
 TAKES = Station(

@@ -27,7 +27,7 @@ def health(request: Request, folder: Folder) -> dict[str, Any]:
     says = []
     if jobs is not None:
         if not jobs["alive"]:
-            says.append("What starts jobs had ended; it was begun again.")
+            says.append("What starts jobs had stopped; it was started again.")
         elif jobs["last_s"] > LATE_S:
             says.append(f"No job was started or ended for {jobs['last_s']:.0f} s.")
         if jobs["trouble"]:

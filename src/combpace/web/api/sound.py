@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from anyio import CapacityLimiter, to_thread
+from anyio import CapacityLimiter, fail_after, to_thread
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -17,6 +17,7 @@ from combpace.session import notes, pieces
 from combpace.session.data_folder import DataFolder
 from combpace.session.state import session_state
 from combpace.web.deps import Folder, Preview
+from combpace.workers.warm import SlowError
 
 
 class Tried(BaseModel):
@@ -44,6 +45,8 @@ IMMUTABLE = "private, max-age=31536000, immutable"
 
 # So many requests for sound are worked on at a time: they wait for one worker, and pages must not wait behind them.
 AT_A_TIME = 8
+# No request for sound waits longer, whatever holds it up.
+MOST_S = 5.0
 _limit = CapacityLimiter(AT_A_TIME)
 
 
@@ -62,7 +65,13 @@ async def get_sound(
 ) -> Response:
     """Float32, one channel after the other. `v` names what is heard, so that it may be kept; trial: a cut that is only tried, its arguments and the
     version it is tried on as JSON."""
-    return await to_thread.run_sync(partial(_sound, session_id, take_id, folder, preview, segment, rate, fitted, speed, v, trial), limiter=_limit)
+    make = partial(_sound, session_id, take_id, folder, preview, segment, rate, fitted, speed, v, trial)
+    try:
+        # With its turn; a thread that goes on is given up by the worker's own patience.
+        with fail_after(MOST_S):
+            return await to_thread.run_sync(make, abandon_on_cancel=True, limiter=_limit)
+    except TimeoutError:
+        raise SlowError("Sound is being made for other requests. Nothing is lost; press Space again.") from None
 
 
 def _sound(

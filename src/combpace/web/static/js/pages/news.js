@@ -32,7 +32,7 @@ export function hearNews(desk) {
         deciding.offer([["Show it", () => deciding.refresh().catch(words.trouble)]]);
       }, OWN_ANSWER_MS);
     },
-    trouble: (text) => (text ? words.note(`${text} What is to be read or made waits until then.`, true) : words.say("Reading and making go on.")),
+    trouble: (text) => (text ? words.note(`${text} Reading and rendering wait until then.`, true) : words.say("Reading and rendering go on.")),
     lost: () => words.saved("waiting for the server"),
   });
 }

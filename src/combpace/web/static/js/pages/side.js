@@ -239,7 +239,7 @@ export function makeSide(desk) {
       if (name === "listen-again") { listenAgain(args.take); return; }
       let made = false;
       await desk.act(name, args, () => { made = true; desk.station().acted(desk, name); });
-      if (made && button.dataset.then) desk.goTo(button.dataset.then);
+      if (made && button.dataset.then) desk.goTo(button.dataset.then, true, button.dataset.thenTake ?? null);
       return;
     }
     const render = /** @type {HTMLElement | null} */ (target.closest("[data-render]"));

@@ -245,7 +245,7 @@ function wireAll(desk) {
   document.addEventListener("click", (event) => {
     const target = event.target instanceof Element ? event.target : null;
     const link = /** @type {HTMLAnchorElement | null} */ (target?.closest("a[data-station]"));
-    if (link && !event.ctrlKey && !event.metaKey && event.button === 0) { event.preventDefault(); desk.goTo(link.dataset.station ?? ""); return; }
+    if (link && !event.ctrlKey && !event.metaKey && event.button === 0) { event.preventDefault(); desk.goTo(link.dataset.station ?? "", true, link.dataset.take ?? null); return; }
     const button = /** @type {HTMLElement | null} */ (target?.closest("[data-command]"));
     if (button) desk.commands().find((/** @type {any} */ one) => one.id === button.dataset.command)?.run(desk, event);
   });
