@@ -16,7 +16,7 @@ SENTENCES = (503, 507)
 
 @dataclass
 class Count:
-    """What must be zero; slowest, in seconds; said: what went wrong, for whoever looks; quiet: the server is being killed."""
+    """What must be zero; slowest, in seconds; said: what went wrong, for whoever looks."""
 
     lost: int = 0
     faults: int = 0
@@ -25,7 +25,6 @@ class Count:
     processes: int = 0
     slowest: float = 0.0
     said: list[str] = field(default_factory=list)
-    quiet: bool = False
 
     @property
     def bad(self) -> bool:
@@ -58,18 +57,17 @@ class Client:
         finally:
             connection.close()
         took = time.monotonic() - begun
-        if not self.count.quiet:
-            self.count.slowest = max(self.count.slowest, took)
-            # Files take as long as they take; what is only asked for does not.
-            if took > most and method != "PUT":
-                self.count.slow += 1
-                self.count.said.append(f"slow: {took:.1f} s {method} {path[:120]}")
-            if status >= 500 and status not in SENTENCES:
-                self.count.faults += 1
-                self.count.said.append(f"{status}: {method} {path[:120]} {str(body)[:300]} {content[:160]!r}")
-            elif ok is not None and status not in ok:
-                self.count.lost += 1
-                self.count.said.append(f"{status}: {method} {path[:120]} {str(body)[:200]} {content[:200]!r}")
+        self.count.slowest = max(self.count.slowest, took)
+        # Files take as long as they take; what is only asked for does not.
+        if took > most and method != "PUT":
+            self.count.slow += 1
+            self.count.said.append(f"slow: {took:.1f} s {method} {path[:120]}")
+        if status >= 500 and status not in SENTENCES:
+            self.count.faults += 1
+            self.count.said.append(f"{status}: {method} {path[:120]} {str(body)[:300]} {content[:160]!r}")
+        elif ok is not None and status not in ok:
+            self.count.lost += 1
+            self.count.said.append(f"{status}: {method} {path[:120]} {str(body)[:200]} {content[:200]!r}")
         self.last = status
         try:
             return json.loads(content)
