@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import importlib
 import json
-import os
 import resource
 import sys
 import threading
@@ -20,6 +19,7 @@ from combpace.session.data_folder import DataFolder
 from combpace.settings import Settings
 from combpace.store import rows
 from combpace.store.trouble import storage_error
+from combpace.workers.backend import watch
 
 HEARTBEAT_S = 1.0
 REPORT_S = 0.15
@@ -32,7 +32,9 @@ def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
     importlib.import_module(rooms)
     resource.setrlimit(resource.RLIMIT_AS, (settings.worker_bytes, settings.worker_bytes))
     folder = DataFolder(settings)
-    threading.Thread(target=_beat, args=(folder, job_id, server_pid), daemon=True).start()
+    # Where the server is gone its next start takes this job up again.
+    threading.Thread(target=watch, args=(server_pid,), daemon=True).start()
+    threading.Thread(target=_beat, args=(folder, job_id), daemon=True).start()
     row = rows.job_row(folder.database, job_id)
     if row is None:
         return
@@ -87,14 +89,9 @@ class _Reporter:
             raise CancelledError("cancelled")
 
 
-def _beat(folder: DataFolder, job_id: str, server_pid: int) -> None:
+def _beat(folder: DataFolder, job_id: str) -> None:
     while True:
         time.sleep(HEARTBEAT_S)
-        try:
-            os.kill(server_pid, 0)
-        except OSError:
-            # The server is gone: its next start takes this job up again.
-            os._exit(1)
         with contextlib.suppress(Exception):
             # A full disk ends no heartbeat: the next beat may be kept.
             rows.beat_job(folder.database, job_id)
