@@ -78,20 +78,28 @@ def main() -> None:
                 at = time.monotonic()
                 page = client.ask("GET", f"/sessions/{session}/bars", None, ok=None, most_s=60)
                 print(f"page, {name} time: {time.monotonic() - at:.2f} s (asked 1.5), {len(page) / 1000:.0f} kB (asked 600)")
-            picture = client.get(f"/api/sessions/{session}/picture")
-            print(f"{len(picture['bars'])} bars, {sum(len(one['t']) for one in picture['onsets'].values())} marks")
+            short = f"/api/sessions/{session}/picture?short=true"
+            picture = client.get(f"{short}&fit=false")
+            bars, ranged = picture["bars"]["s"], picture["ranged"]
+            print(f"{len(bars)} bars; {ranged['count']} ranges, of which the page has {', '.join(ranged['parts'])}")
+            at = time.monotonic()
+            fit = client.ask("GET", f"/sessions/{session}/fit", None, ok=None, most_s=60)
+            print(f"Fit, the first time: {time.monotonic() - at:.2f} s, {len(fit) / 1000:.0f} kB")
             version, worst = picture["version"], 0.0
-            places = [bar["s"] for bar in picture["bars"][50:2000:400]]
-            for name, args in [("downbeat", {"time_s": place}) for place in places] + [("steady", {}), ("breathing", {})]:
+            for name, args in [("downbeat", {"time_s": place}) for place in bars[50:2000:400]] + [("steady", {}), ("breathing", {})]:
                 at = time.monotonic()
                 answer = client.ask("POST", f"/api/sessions/{session}/act/{name}", {"version": version, "args": args}, ok=None, most_s=60)
                 took = time.monotonic() - at
                 worst = max(worst, took)
                 version = answer.get("version", version)
                 at = time.monotonic()
-                client.get(f"/api/sessions/{session}/picture")
+                client.get(f"{short}&fit=false")
+                drawn = time.monotonic() - at
+                client.ask("GET", f"/sessions/{session}/bars?part=1", None, ok=None, most_s=60)
                 said = str(answer.get("note") or answer.get("error"))[:90]
-                print(f"{name}: {1000 * took:.0f} ms, its picture {1000 * (time.monotonic() - at):.0f} ms: {said}")
+                print(
+                    f"{name}: {1000 * took:.0f} ms, its picture {1000 * drawn:.0f} ms, words {1000 * (time.monotonic() - at - drawn):.0f} ms: {said}"
+                )
             print(f"slowest decision {1000 * worst:.0f} ms (asked 500); the server holds {cost(server._process.pid)[1]:.0f} MB at most (asked 400)")
         finally:
             server.stop()

@@ -26,6 +26,7 @@ class Settings:
     worker_bytes  address space of one worker, so that a forged file cannot take the machine
     hosts         host names that requests may carry
     scheduler     address of a Dask scheduler that listens and renders instead, or None
+    range_s       seconds of music of which marks and fit go to a page in one piece; a session of three such is one piece
     """
 
     data_dir: Path = BESIDE
@@ -36,6 +37,7 @@ class Settings:
     worker_bytes: int = 8 * 2**30
     hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]")
     scheduler: str | None = None
+    range_s: int = 300
 
     def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:
         """The same settings with what the command line says."""
@@ -55,7 +57,7 @@ def own_folder() -> Path:
 
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
-    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated), _SCHEDULER."""
+    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated), _SCHEDULER, _RANGE (seconds)."""
     values = os.environ if environment is None else environment
     made = Settings()
 
@@ -77,4 +79,5 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
         worker_bytes=number("COMBPACE_WORKER_BYTES", made.worker_bytes, 2**29),
         hosts=(*made.hosts, *hosts, *([values["COMBPACE_HOST"]] if values.get("COMBPACE_HOST") else [])),
         scheduler=values.get("COMBPACE_SCHEDULER", "").strip() or None,
+        range_s=number("COMBPACE_RANGE", made.range_s, 2),
     )

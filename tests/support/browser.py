@@ -76,6 +76,8 @@ class BrowserTest(unittest.TestCase):
     """A server and a browser for the class, a page for the test."""
 
     flags: ClassVar[list[str]] = ["--autoplay-policy=no-user-gesture-required"]
+    # What the server's environment says beside.
+    environment: ClassVar[dict[str, str]] = {}
     folder: ClassVar[Path]
     server: ClassVar[Server]
     browser: ClassVar[Browser]
@@ -85,7 +87,7 @@ class BrowserTest(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp())
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
-        cls.server = Server(cls.folder / "data").start()
+        cls.server = Server(cls.folder / "data", **cls.environment).start()
         cls.addClassCleanup(lambda: cls.server.stop())
         cls.playwright = sync_playwright().start()
         cls.addClassCleanup(cls.playwright.stop)

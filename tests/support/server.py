@@ -14,15 +14,16 @@ from pathlib import Path
 class Server:
     """`combpace serve` on a free port."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, **environment: str) -> None:
         self.folder = folder
+        self.environment = {"COMBPACE_WORKERS": "2", **environment}
         self.address = ""
         self._process: subprocess.Popen[str] | None = None
 
     def start(self) -> Server:
         command = [sys.executable, "-m", "combpace.cli", "serve", "--port", "0", "--data", str(self.folder)]
         self._process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, env=os.environ | {"COMBPACE_WORKERS": "2"}
+            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, env=os.environ | self.environment
         )
         assert self._process.stdout is not None
         for line in self._process.stdout:

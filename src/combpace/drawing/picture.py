@@ -20,7 +20,6 @@ from combpace.session import fits, notes, pieces, words
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.state import SessionState
-from combpace.store import rows
 
 # An attack so much of a bar before a line opens that bar.
 EARLY_BARS = 1 / 8
@@ -31,21 +30,35 @@ def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
 
     focus  the take whose marks and fit are shown; None takes the lead
     """
+    focus = in_focus(seen, focus)
+    made = {**head(seen, focus), "onsets": {take_id: marks_facts(seen, take_id) for take_id in shown_takes(seen, focus)}}
+    if made["map"] is None:
+        return made
+    made["raw"], made["bars"] = raw_tempo(seen), shown_bars(seen)
+    if focus is not None:
+        made["fit"] = fit_facts(seen, focus)
+    return made
+
+
+def in_focus(seen: SessionState, focus: str | None) -> str | None:
+    """The take that a picture is about: the one that was asked for where it is there, else the lead."""
     document = seen.document
-    # Asked for the lead by its name or without one it is the same picture.
-    focus = focus if focus and any(take.id == focus for take in document.takes) else (document.lead.id if document.lead else None)
-    found: dict[str, Any] = seen.once(
-        "picture", lambda: _draw(seen, focus), focus, len(rows.files_like(seen.folder.database, seen.opened.row.id, "render"))
-    )
-    return found
+    return focus if focus and any(take.id == focus for take in document.takes) else (document.lead.id if document.lead else None)
 
 
-def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
+def shown_takes(seen: SessionState, focus: str | None) -> list[str]:
+    """The takes whose marks are drawn: the one in focus, the lead, and the lead's other mics."""
+    lead = seen.document.lead
+    wanted = {focus, lead.id if lead else None}
+    return [take.id for take in seen.document.takes if take.id in wanted or (take.bundle and lead and take.bundle == lead.bundle)]
+
+
+def head(seen: SessionState, focus: str | None) -> dict[str, Any]:
+    """A picture without what grows with every second of music: no marks, no bars, no fit, no heard tempo."""
     document = seen.document
     lead = document.lead
     session_map = seen.session_map()
     kind = seen.map_choice().kind
-    end_s = shown_end_s(seen)
     made: dict[str, Any] = {
         "session": seen.opened.row.id,
         "name": seen.opened.row.name,
@@ -55,7 +68,7 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "can_redo": seen.opened.revision.can_redo,
         "sentence": words.map_sentence(session_map, kind, seen.end_s()),
         "kind": kind,
-        "end_s": end_s,
+        "end_s": shown_end_s(seen),
         "lead": lead.id if lead else None,
         "focus": focus,
         "takes": [take_facts(seen, take.id) for take in document.takes],
@@ -69,24 +82,10 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
         "raw": [],
         "pieces": [],
     }
-    shown = {
-        take.id for take in document.takes if take.id in (focus, lead.id if lead else None) or (take.bundle and lead and take.bundle == lead.bundle)
-    }
-    for take_id in shown:
-        onsets = seen.onsets(take_id)
-        made["onsets"][take_id] = {
-            "t": [round(float(time), 6) for time in onsets.times],
-            "s": [round(float(value), 3) for value in onsets.strength],
-            "c": [round(float(value), 3) for value in onsets.confidence],
-        }
     # Parts alone are drawn too, on a map that was given.
     if session_map is None or (lead is None and not document.notes):
         return made
     made["map"] = map_table(session_map)
-    made["raw"] = raw_tempo(seen)
-    course = lead_course(seen)
-    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s if lead else np.zeros(0))
-    made["bars"] = bar_rows(session_map, first_shown_s(seen, session_map), end_s, attacks, course)
     if kind != "steady":
         made["anchors"] = [
             {"q": round(knot.quarters, 9), "t": round(knot.time_s, 6), "locked": knot.locked, "place": words.place(session_map, knot.quarters)}
@@ -94,9 +93,32 @@ def _draw(seen: SessionState, focus: str | None) -> dict[str, Any]:
             if knot.fixed
         ]
     if focus is not None:
-        made["fit"] = fit_facts(seen, focus)
         made["pieces"] = piece_rows(seen, focus)
     return made
+
+
+def marks_facts(seen: SessionState, take_id: str) -> dict[str, list[float]]:
+    """The marks of a take, take seconds, with their strength and how sure they are."""
+    onsets = seen.onsets(take_id)
+    return {
+        "t": np.round(np.asarray(onsets.times), 6).tolist(),
+        "s": np.round(onsets.strength, 3).tolist(),
+        "c": np.round(onsets.confidence, 3).tolist(),
+    }
+
+
+def shown_bars(seen: SessionState) -> list[dict[str, Any]]:
+    """The rows of a picture's bars; none while there is no map."""
+    found: list[dict[str, Any]] = seen.once("shown bars", lambda: _shown_bars(seen))
+    return found
+
+
+def _shown_bars(seen: SessionState) -> list[dict[str, Any]]:
+    session_map, lead = seen.session_map(), seen.document.lead
+    if session_map is None or (lead is None and not seen.document.notes):
+        return []
+    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s if lead else np.zeros(0))
+    return bar_rows(session_map, first_shown_s(seen, session_map), shown_end_s(seen), attacks, lead_course(seen))
 
 
 def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
@@ -144,8 +166,9 @@ def raw_tempo(seen: SessionState) -> list[list[float]]:
     heard = seen.analysis(lead.id) if lead else None
     if lead is None or heard is None or heard.pace is None or len(heard.pace.knots) < 3:
         return []
-    times, tempi = heard.pace.times_s + lead.offset_s, heard.pace.span_bpm
-    return [[round(float(0.5 * (a + b)), 4), round(float(bpm), 2)] for a, b, bpm in zip(times, times[1:], tempi, strict=False)]
+    times = heard.pace.times_s + lead.offset_s
+    rows: list[list[float]] = np.column_stack([np.round(0.5 * (times[:-1] + times[1:]), 4), np.round(heard.pace.span_bpm, 2)]).tolist()
+    return rows
 
 
 def sounds_s(seen: SessionState, take_id: str) -> list[float]:
@@ -261,7 +284,25 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         made = fits.take_fit(seen, take_id)
     except CombPaceError as error:
         return {"missing": str(error)}
+    long: dict[str, list[Any]] = seen.once("long facts of a fit", lambda: _long_facts(seen, made), made.take.id)
+    return {**fit_head(seen, made), **long}
+
+
+# What of a fit grows with every second of music: its lists that are in order of the take's seconds.
+def _long_facts(seen: SessionState, made: TakeFit) -> dict[str, list[Any]]:
     time_map = made.fit.time_map
+    return {
+        "pegs": [[round(peg.take_s, 6), round(peg.own_s, 6), round(peg.target_s, 6), round(peg.quarters, 9), peg.kind] for peg in made.fit.pegs],
+        "riding": [[round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)],
+        "source": np.round(time_map.source_s, 6).tolist(),
+        "target": np.round(time_map.target_s, 6).tolist(),
+        "pauses": [round(time, 6) for time in made.fit.pauses],
+        "off_ms": off_grid_ms(seen, made),
+    }
+
+
+def fit_head(seen: SessionState, made: TakeFit) -> dict[str, Any]:
+    """What a page is told of a fit beside its points."""
     return {
         "take": made.take.id,
         "key": made.key,
@@ -269,18 +310,12 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         "method": made.method,
         "reason": made.reason,
         "rendered": fits.is_rendered(seen, made),
-        "pegs": [[round(peg.take_s, 6), round(peg.own_s, 6), round(peg.target_s, 6), round(peg.quarters, 9), peg.kind] for peg in made.fit.pegs],
-        "riding": [[round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)],
-        "source": [round(float(value), 6) for value in time_map.source_s],
-        "target": [round(float(value), 6) for value in time_map.target_s],
         "limits": list(FACTOR_LIMITS),
-        "pauses": [round(time, 6) for time in made.fit.pauses],
         "alone_ms": made.choice.rule.leave_alone_ms,
         "ignore_ms": made.choice.rule.ignore_beyond_ms,
         "places": grid_places(seen, made),
         "groove": groove_places(made),
-        "off_ms": off_grid_ms(seen, made),
-        "numbers": fit_numbers(made),
+        "numbers": seen.once("numbers of a fit", lambda: fit_numbers(made), made.take.id),
     }
 
 
@@ -339,7 +374,8 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
         return []
     session_map = seen.need_map()
     own = session_times(session_map.to_seconds(pace.to_quarters(seen.onsets(made.take.id).times)))
-    return [round(float(off), 2) for off in drift_ms(own, session_map, made.choice.rule.grid)]
+    off: list[float] = np.round(np.array(drift_ms(own, session_map, made.choice.rule.grid), dtype=np.float64), 2).tolist()
+    return off
 
 
 def fit_numbers(made: TakeFit) -> dict[str, Any]:

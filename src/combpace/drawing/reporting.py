@@ -20,7 +20,7 @@ COLUMNS = 120
 def of_session(seen: SessionState) -> Report:
     """What a session is, and what was done with its takes."""
     line = seen.session_map()
-    rows = [row for row in picture.picture(seen, None)["bars"] if row["i"] >= 0]
+    rows = [row for row in picture.shown_bars(seen) if row["i"] >= 0]
     bars = tuple({name: row[name] for name in ("n", "s", "bpm", "meter", "drift", "sure")} for row in rows)
     said = [words.map_sentence(line, seen.map_choice().kind, seen.end_s())]
     said.append(f"{words.count(len(seen.document.takes), 'take')}, {words.count(len(seen.document.notes), 'part')}, {words.clock(seen.end_s())} long")

@@ -98,7 +98,9 @@ class DataFolder:
             revision = self.history.current(session_id) if revision_id is None else self.history.revision(session_id, revision_id)
         except MissingError as error:
             raise NotFoundError(NO_SESSION) from error
-        return Opened(row, revision, forms.read(revision.parts, revision.format))
+        # A revision never changes.
+        document: Document = self.once(("document", session_id, revision.id), lambda: forms.read(revision.parts, revision.format))
+        return Opened(row, revision, document)
 
     def change_session(self, session_id: str, **values: Any) -> None:
         """Set what is kept of a session beside its history. Raises NotFoundError."""

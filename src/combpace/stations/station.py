@@ -118,6 +118,7 @@ class Station:
     needs_map  its finding waits for a tempo map
     next       what is to be done now in a session with a lead that was heard; None where the station's own button says it
     of_take    it corrects bars: the lead's, or those of a take with a pace of its own
+    fitted     it draws how a take is fitted
     """
 
     id: str
@@ -132,5 +133,6 @@ class Station:
     focus: Callable[[SessionState], str | None] = the_lead
     needs_map: bool = True
     of_take: bool = False
+    fitted: bool = False
     next: Callable[[SessionState, str | None, Sequence[Place]], Next | None] = no_next
     empty: str = "after a take is in"

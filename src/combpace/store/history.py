@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
+import threading
+from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -176,19 +178,39 @@ def _following(db: Session, cursor: int | None) -> RevisionRow | None:
 def _revision(db: Session, session: SessionRow, row: RevisionRow | None = None) -> Revision:
     row = row or _row(db, session)
     names: dict[str, str] = json.loads(row.parts)
-    bodies = {part.sha: part.body for part in db.scalars(select(PartRow).where(PartRow.sha.in_(set(names.values()))))}
+    values = _values(db, set(names.values()))
     following = _following(db, row.id)
     return Revision(
         session.id,
         row.id,
         session.version,
         row.format,
-        {name: json.loads(bodies[sha]) for name, sha in names.items()},
+        {name: values[sha] for name, sha in names.items()},
         row.note,
         row.parent_id is not None,
         following is not None,
         following.note if following else "",
     )
+
+
+def _values(db: Session, shas: set[str]) -> dict[str, Any]:
+    """The JSON values of parts. Those of long ones are kept: they are named by what they hold, and nobody changes them."""
+    with _LONG_LOCK:
+        found = {sha: _LONG[sha] for sha in shas if sha in _LONG}
+    for part in db.scalars(select(PartRow).where(PartRow.sha.in_(shas - set(found)))):
+        found[part.sha] = json.loads(part.body)
+        if len(part.body) > LONG_CHARS:
+            with _LONG_LOCK:
+                _LONG[part.sha] = found[part.sha]
+                while len(_LONG) > MOST_LONG:
+                    _LONG.popitem(last=False)
+    return found
+
+
+# A part whose text is longer takes noticeable time to read; so many of them are kept.
+LONG_CHARS, MOST_LONG = 50_000, 8
+_LONG: OrderedDict[str, Any] = OrderedDict()
+_LONG_LOCK = threading.Lock()
 
 
 def _outdated(db: Session, session: SessionRow, base_version: int) -> OutdatedError:

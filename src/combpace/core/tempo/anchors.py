@@ -26,6 +26,8 @@ FADE_BARS = 4
 PHASE_SHARE = 0.25
 # Between two anchors the tempo may be this many times faster or slower than the map as a whole.
 LARGEST_RATIO = 2.6
+# What moves by no more than this stays where it is.
+UNMOVED_S = 1e-9
 # How many times as many beats the same music may be read with.
 SCALES = (Fraction(2), Fraction(3), Fraction(1, 2), Fraction(1, 3), Fraction(3, 2), Fraction(2, 3))
 
@@ -62,20 +64,19 @@ def _side(
 
     if anchor is None:
         # No anchor: the beats stay where they are but for the fade, and are only counted anew.
-        knots = [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
+        knots = [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots] if counted else list(pace.knots)
         knots = [knot for knot in knots if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0]
         shift = time_s - pace.second(place - counted)
         period = 60.0 * beat / pace.bpm_at(place - counted)
         far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
-        if not knots:
-            return ()
+        if not knots or abs(shift) <= UNMOVED_S:
+            return tuple(knots)
         distance = np.abs(np.array([knot.quarters for knot in knots]) - place)
         fade = np.clip(1.0 - distance / far, 0.0, 1.0) if np.isfinite(far) else np.ones(len(knots))
         expected = np.array([knot.time_s for knot in knots]) + shift * fade
         moved = fade > 0
         laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
-        times = np.where(moved & (abs(shift) > 1e-9), laid, [knot.time_s for knot in knots])
-        return tuple(replace(knot, time_s=float(time)) for knot, time in zip(knots, times, strict=True))
+        return tuple(replace(knot, time_s=float(time)) if goes else knot for knot, time, goes in zip(knots, laid, moved, strict=True))
     lo, hi = (Knot(time_s, place), anchor) if direction > 0 else (anchor, Knot(time_s, place))
     kept: tuple[Knot, ...] = tuple(
         knot

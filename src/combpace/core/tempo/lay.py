@@ -22,8 +22,8 @@ def lay_beats(expected: FloatArray, attacks: Onsets, ends: tuple[float | None, f
     at, strength = np.asarray(attacks.times), np.asarray(attacks.strength)
     choices: list[FloatArray] = []
     worths: list[FloatArray] = []
-    for time in expected:
-        lo, hi = np.searchsorted(at, (time - reach, time + reach))
+    lows, highs = np.searchsorted(at, expected - reach), np.searchsorted(at, expected + reach)
+    for time, lo, hi in zip(expected, lows, highs, strict=True):
         times = np.concatenate([[time], at[lo:hi]])
         gain = np.concatenate([[0.0], 0.35 + strength[lo:hi]]) - 2.0 * ((times - time) / reach) ** 2
         choices.append(times)

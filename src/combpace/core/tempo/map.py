@@ -165,7 +165,10 @@ class TempoMap(Generic[ClockT]):
 
     def shifted(self, offset_s: float) -> TempoMap[ClockT]:
         """The same map with every knot `offset_s` later."""
-        return replace(self, knots=tuple(replace(knot, time_s=knot.time_s + offset_s) for knot in self.knots))
+        if offset_s == 0.0:
+            return self
+        knots = (Knot(knot.time_s + offset_s, knot.quarters, knot.fixed, knot.locked, knot.confidence, knot.ramp) for knot in self.knots)
+        return replace(self, knots=tuple(knots))
 
     # -- bars
 

@@ -40,7 +40,7 @@ SURE_ODD, SURE_CHANGE = 0.9, 0.85
 
 
 def finding(state: SessionState, focus: str | None) -> str:
-    bars = [row for row in picture.picture(state, None)["bars"] if row["i"] >= 0]
+    bars = [row for row in picture.shown_bars(state) if row["i"] >= 0]
     doubtful = len(places(state, None))
     return f"{words.count(len(bars), 'bar')}, " + (f"{doubtful} to look at" if doubtful else "nothing doubtful")
 
@@ -63,7 +63,7 @@ def _places(state: SessionState) -> list[Place]:
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.
     end_s = min(state.end_s() + 0.5, float(line.times_s[-1]))
-    rows = [row for row in picture.picture(state, None)["bars"] if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= state.end_s() + 0.5]
+    rows = [row for row in picture.shown_bars(state) if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= state.end_s() + 0.5]
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     # Quarters a minute: where the meter changes, what is counted changes, and the tempo need not.
     tempi = np.array([row["bpm"] * row["len"] / row["beats"] for row in rows])
@@ -129,6 +129,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
     """Meters that were heard to change and are not sure to: a single odd bar, and where another meter begins. Nothing is taken by Enter."""
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     stated = [time for time, _ in state.stated.changes]
+    sureness = np.array([knot.confidence for knot in line.knots])
     found = []
     for k, meter in enumerate(line.meters[1:], 1):
         index, before = bar_index(meter.bar), line.meters[k - 1]
@@ -141,7 +142,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         if k > 1 and bar_index(before.bar) == index - 1 and str(line.meters[k - 2]) == str(meter):
             # The way back from a single odd bar is said with that bar.
             continue
-        sure = _sure_about(line, index)
+        sure = _sure_about(line, index, sureness)
         if alone and following is not None and str(following) == str(before):
             if sure < SURE_ODD:
                 other = Action(f"Bar {meter.bar} is {before} like the others", "odd-bar", {"bar": meter.bar, "beats": before.beats})
@@ -159,21 +160,19 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
     return found
 
 
-def _sure_about(line: TempoMap[Any], index: int) -> float:
-    """How sure the lines about a change of meter are, the least of three."""
+def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray) -> float:
+    """How sure the lines about a change of meter are, the least of three; sureness: that of every knot."""
     at = line.to_seconds(line.bar_lines(index - 1, 2))
-    sure = np.interp(at, line.times_s, [knot.confidence for knot in line.knots])
-    return float(sure.min())
+    return float(np.interp(at, line.times_s, sureness).min())
 
 
 def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float) -> Place | None:
     """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what stands."""
     where, sure, place = f"bar {row['n']}", f"{row['sure'] * 100:.0f} % sure", row["q"]
     keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
-    stands = _evidence(line, place, row["s"], attacks)
     if row["drift"] is not None and abs(row["drift"]) > usual:
         to = row["s"] + row["drift"] / 1000
-        gain = _evidence(line, place, to, attacks) - stands
+        gain = _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
         way = "before the line" if row["drift"] < 0 else "after the line"
         if gain > BETTER:
             do = Action(f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place))
@@ -187,7 +186,7 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         near = np.asarray(attacks.times)
         close = near[np.abs(near - even) < STRUCK_S] if even is not None else np.zeros(0)
         to = even if even is None or not len(close) else float(close[int(np.argmin(np.abs(close - even)))])
-        gain = -1.0 if to is None else _evidence(line, place, to, attacks) - stands
+        gain = -1.0 if to is None else _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
         even_out: Action | None = None
         if to is not None and gain > BETTER:
             even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))

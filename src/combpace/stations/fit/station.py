@@ -315,4 +315,4 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     return Next(sentence, Step(f"Use it, go on with {left.name}", go="fit", act=use, take=left.id), (use_out, *even))
 
 
-FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, next=next_step)
+FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, fitted=True, next=next_step)

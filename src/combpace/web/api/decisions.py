@@ -6,12 +6,13 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import APIRouter, Query, Request
-from fastapi.responses import JSONResponse, Response
+from fastapi.responses import Response
 from pydantic import BaseModel, Field
+from pydantic_core import to_json
 from starlette.concurrency import run_in_threadpool
 
 from combpace.core.errors import MediaError
-from combpace.drawing import picture, weave
+from combpace.drawing import picture, ranges, weave
 from combpace.session import decisions
 from combpace.session.decisions import Change
 from combpace.session.foresight import as_if, foreseen
@@ -24,6 +25,8 @@ from combpace.web.deps import Folder, receive
 router = APIRouter(prefix="/api/sessions/{session_id}")
 # No tempo map that is read is larger.
 MOST_MAP_BYTES = 32 * 2**20
+# So many ranges of a picture are given at once.
+MOST_RANGES = 64
 
 
 class Act(BaseModel):
@@ -84,10 +87,34 @@ def get_look(session_id: str, folder: Folder, station: str, take: str | None = N
 
 
 @router.get("/picture")
-def get_picture(session_id: str, folder: Folder, focus: str | None = None, of: str | None = None) -> Response:
-    """What is drawn; of: as if that take with a pace of its own led the session."""
+def get_picture(
+    session_id: str, folder: Folder, focus: str | None = None, of: str | None = None, short: bool = False, fit: bool = True, at: str = ""
+) -> Response:
+    """What is drawn; of: as if that take with a pace of its own led the session.
+
+    short  for a page: of a long session bars and map packed, of marks and fit only the ranges whose indices `at` names, as 3,4
+    fit    whether the fit is wanted; only in short
+    """
     state = session_state(folder, session_id)
-    return JSONResponse(picture.picture(led_by(state, of) if of else state, focus))
+    seen = led_by(state, of) if of else state
+    return _json(ranges.in_short(seen, focus, _indices(at), fit=fit) if short else picture.picture(seen, focus))
+
+
+@router.get("/picture/ranges")
+def get_ranges(session_id: str, folder: Folder, at: str, focus: str | None = None, of: str | None = None, fit: bool = True) -> Response:
+    """Ranges of a picture in short: {"version", "parts"}."""
+    state = session_state(folder, session_id)
+    seen = led_by(state, of) if of else state
+    return _json({"version": seen.opened.revision.version, "parts": ranges.parts(seen, focus, _indices(at), fit=fit)})
+
+
+def _indices(text: str) -> list[int]:
+    """Numbers with commas between them; what is no number is none."""
+    return [int(one) for one in text.split(",")[:MOST_RANGES] if one.isascii() and one.isdigit() and len(one) < 9]
+
+
+def _json(value: Any) -> Response:
+    return Response(to_json(value), media_type="application/json")
 
 
 @router.get("/weave")

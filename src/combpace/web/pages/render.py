@@ -12,6 +12,7 @@ from fastapi import Request
 from fastapi.responses import HTMLResponse
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
 from markupsafe import Markup
+from pydantic_core import to_json
 
 from combpace import __version__
 from combpace.session import words
@@ -50,6 +51,11 @@ ENVIRONMENT = Environment(
 )
 ENVIRONMENT.globals.update(static=static, icon=icon, version=__version__)
 ENVIRONMENT.filters.update(clock=words.clock, signed_ms=words.signed_ms)
+
+
+def in_json(value: Any) -> str:
+    """JSON text of a value, for a page or its attributes."""
+    return to_json(value).decode("utf-8")
 
 
 def page(template: str, /, **values: Any) -> HTMLResponse:

@@ -9,7 +9,7 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
-from combpace.drawing import picture
+from combpace.drawing import picture, ranges
 from combpace.session import shelf
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
@@ -21,11 +21,13 @@ from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
 from combpace.web.api.health import health
 from combpace.web.deps import Folder
-from combpace.web.pages.render import page
+from combpace.web.pages.render import in_json, page
 
 router = APIRouter()
 # So many places are listed; the wire has all of them.
 MOST_LISTED = 200
+# So many bars stand in the table for screen readers.
+MOST_BARS = 400
 
 
 @router.get("/", response_class=HTMLResponse)
@@ -58,7 +60,7 @@ def session(session_id: str, folder: Folder) -> Response:
 def workspace(session_id: str, station: str, folder: Folder, take: str | None = None, of: str | None = None, part: bool = False) -> HTMLResponse:
     """A station, whole or (part=1) only what a change of station swaps; of: the take whose own bars Bars is about."""
     here, state = registry.station(station), session_state(folder, session_id)
-    return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here), of))
+    return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here), of, part=part))
 
 
 @router.post("/sessions/{session_id}/hand-off/plan", response_class=HTMLResponse)
@@ -67,12 +69,14 @@ def hand_off_plan(session_id: str, body: Wish, folder: Folder) -> HTMLResponse:
     return page("handoff/plan.html", plan=plan(session_state(folder, session_id), body))
 
 
-def _values(state: SessionState, here: Station, focus: str | None, of: str | None) -> dict[str, Any]:
+def _values(state: SessionState, here: Station, focus: str | None, of: str | None, *, part: bool) -> dict[str, Any]:
     """What every station is given, and what this one asks for."""
     seen = registry.seen_by(state, here, of)
     places = registry.places(seen, here, focus)
     return {
-        "picture": picture.picture(seen, focus),
+        "picture": picture.head(seen, focus) if part else ranges.in_short(seen, focus, fit=here.fitted),
+        "bar_rows": picture.shown_bars(seen),
+        "most_bars": MOST_BARS,
         "session_id": state.opened.row.id,
         "name": state.opened.row.name,
         "here": here,
@@ -83,7 +87,7 @@ def _values(state: SessionState, here: Station, focus: str | None, of: str | Non
         "places": places[:MOST_LISTED],
         "place_count": len(places),
         "next": registry.next_step(seen, here, focus, places),
-        "json": json.dumps,
+        "json": in_json,
         "view": json.loads(state.opened.row.view),
         "bars_of": of if seen is not state else None,
         "own_bars": [take for take in (*state.document.takes, *state.document.arrivals) if take.role == "lead" or take.pace == "own"],

@@ -1,6 +1,6 @@
 // @ts-check
 // Decisions: sent one after the other, answered, and shown.
-import { Refusal, get, html, send } from "../api/client.js";
+import { Refusal, html, send } from "../api/client.js";
 import { makeMap } from "../views/map.js";
 
 /** @param {any} desk */
@@ -61,7 +61,7 @@ export function makeDeciding(desk) {
     // Whoever went to another station meanwhile stays there.
     do {
       asked = here();
-      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), get(`/api/sessions/${session}/picture?focus=${state.focus}${desk.barsOf() ? `&of=${desk.barsOf()}` : ""}`)]);
+      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), desk.ranges.picture(state.focus, desk.barsOf())]);
     } while (asked !== here());
     const before = state.picture;
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });

@@ -17,7 +17,7 @@ const LONGEST_S = 4;
  *
  * @typedef {{
  *   state: State, peaks: import("../api/peaks.js").Peaks,
- *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, sounding: (id: string) => number[], forget: () => void,
+ *   take: (id: string | null) => any, marks: (id: string) => {times: number[], take: number[], sure: number[]}, sounding: (id: string) => number[], forget: () => void, need: (from: number, to: number) => void,
  *   select: (selection: Selection | null) => void, seek: (time: number) => void, say: (text: string) => void, show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time: number, q: number} | null) => void, placeNow: () => number | null,
  *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number, free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
@@ -52,6 +52,7 @@ export function makeHost(desk) {
       if (!ticked || ticked.fit !== fit || ticked.own !== own) ticked = { fit, own, times: own.take.map(makeTimeMap(fit.source, fit.target).toTarget) };
       return ticked.times;
     },
+    need: (from, to) => desk.ranges.need(from, to),
     /** A new picture has other marks. */
     forget: () => { marks = new Map(); },
     select: (selection) => store.select(selection),

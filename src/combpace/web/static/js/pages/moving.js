@@ -1,6 +1,6 @@
 // @ts-check
 // From station to station: words are swapped, sound and view go on.
-import { get, html } from "../api/client.js";
+import { html } from "../api/client.js";
 import { makeMap } from "../views/map.js";
 import { wireDrops } from "./uploads.js";
 
@@ -66,7 +66,7 @@ export function makeMoving(desk) {
         const page = document.createElement("template");
         page.innerHTML = text;
         const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
-        picture = await get(`/api/sessions/${session}/picture?focus=${focus}${of ? `&of=${of}` : ""}`);
+        picture = await desk.ranges.picture(focus, of, station);
         if (mine !== turn) return;
       } while (state.picture.version !== was);
       state.station = station;

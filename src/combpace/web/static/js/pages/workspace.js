@@ -6,6 +6,7 @@ import { commandsOf, helpLines, keyTable } from "../commands.js";
 import { wireKeys } from "../keys.js";
 import { Player } from "../player/player.js";
 import { STATIONS } from "../stations/registry.js";
+import { unpacked } from "../ranges.js";
 import { makeStore } from "../store.js";
 import { makeMap, placeWords } from "../views/map.js";
 import { makeArrivals } from "./arrivals.js";
@@ -15,6 +16,7 @@ import { makeHost } from "./host.js";
 import { makeMoving } from "./moving.js";
 import { hearNews } from "./news.js";
 import { makePictures } from "./pictures.js";
+import { makeRanges } from "./ranges.js";
 import { mountPlayerBar } from "./player_bar.js";
 import { makeSide } from "./side.js";
 import { makeSteps } from "./steps.js";
@@ -27,17 +29,18 @@ const json = (/** @type {string} */ id) => JSON.parse($(id).textContent ?? "{}")
 
 /** Make the workspace of the page that the server rendered. */
 export function startWorkspace() {
-  const side = /** @type {HTMLElement} */ (document.querySelector('[data-region="side"]')), picture = json("picture-data");
+  const side = /** @type {HTMLElement} */ (document.querySelector('[data-region="side"]')), picture = unpacked(json("picture-data"), makeMap);
   const store = makeStore({ picture, station: side.dataset.stationNow ?? "", focus: side.dataset.focus ?? "", map: picture.map ? makeMap(picture.map) : null, kept: json("view-data") });
   const { state } = store;
   state.take = new URLSearchParams(location.search).get("take");
   /** @type {any} */
-  const desk = { store, state, session: picture.session, jobs: new Map(), pointer: null, station: () => STATIONS[state.station], commands: () => commandsOf(STATIONS, state.station) };
+  const desk = { store, state, session: picture.session, jobs: new Map(), pointer: null, station: () => STATIONS[state.station], stationOf: (/** @type {string} */ id) => STATIONS[id] ?? STATIONS[state.station], commands: () => commandsOf(STATIONS, state.station) };
   /** The take whose own bars are corrected, where the station shown (or named) is about bars; null for the lead. @param {string} [station] */
   desk.barsOf = (station = state.station) => (STATIONS[station]?.ofTake && [...state.picture.takes, ...(state.picture.arrivals ?? [])].some((/** @type {any} */ take) => take.id === state.of) ? state.of : null);
   desk.words = makeWords();
   desk.peaks = new Peaks(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   desk.host = makeHost(desk);
+  desk.ranges = makeRanges(desk);
   desk.player = makePlayer(desk);
   desk.arrivals = makeArrivals(desk);
   desk.deciding = makeDeciding(desk);
@@ -52,7 +55,7 @@ export function startWorkspace() {
   Object.assign(desk, playing(desk), doing(desk));
 
   store.subscribe((part) => {
-    if (part === "sound") { desk.player.heed(state.sound); desk.bar.show(); }
+    if (part === "sound") { desk.player.heed(state.sound); desk.bar.show(); desk.ranges.heed(); }
     if (part === "selection") desk.side.showChosen();
     if (part === "sound" || part === "view") keep();
     desk.pictures.draw();
@@ -74,7 +77,7 @@ export function startWorkspace() {
   desk.frame();
   document.fonts.ready.then(() => { desk.pictures.draw(); desk.pictures.drawSmall(); });
   // A door for tests and benches: reads only.
-  Object.assign(window, { combpace: { state, store, host: desk.host, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.moving.settled().then(() => desk.deciding.idle()).then(() => desk.pictures.settled()), placeWords } });
+  Object.assign(window, { combpace: { state, store, host: desk.host, player: desk.player, view: () => desk.pictures.view(), idle: () => desk.moving.settled().then(() => desk.deciding.idle()).then(() => desk.pictures.settled()).then(() => desk.ranges.settled()), placeWords } });
 }
 
 /** @param {any} desk */

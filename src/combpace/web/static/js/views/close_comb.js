@@ -31,7 +31,9 @@ export function mountCloseComb(box, host) {
     const { g, width, height } = prepared(canvas);
     const c = colours(), shown = take(), map = state.map;
     if (!map || !shown || !bars().length) return;
-    const comb = geometry(), own = host.marks(shown.id), gain = gainOf(shown);
+    const comb = geometry();
+    host.need(bars()[comb.first].s, bars()[comb.last].e);
+    const own = host.marks(shown.id), gain = gainOf(shown);
     g.save();
     g.beginPath();
     g.rect(0, comb.head, width, height - comb.head);

@@ -105,6 +105,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const shown = take();
     if (!state.map || !bars().length) return;
     const comb = geometry();
+    host.need(bars()[comb.first].s, bars()[comb.last].e);
     images.begin(rowPx());
     let map = state.map;
     if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady", state.picture.anchors.map((one) => one.q));

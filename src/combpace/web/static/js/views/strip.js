@@ -90,6 +90,7 @@ export function mountStrip(box, host) {
   /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} tall @param {number} width */
   function drawStrip(g, c, tall, width) {
     const view = strip(), all = lanes(), head = HEAD_PX, laneTall = (tall - head - RULER_PX) / all.length, map = state.map;
+    host.need(view.toTime(NAME_PX), view.toTime(width));
     g.save();
     g.beginPath();
     g.rect(NAME_PX, 0, width - NAME_PX, tall);
@@ -206,6 +207,8 @@ export function mountStrip(box, host) {
   function drawSheet(g, c, tall, width, height) {
     const shown = focus();
     if (!shown) return;
+    // Of all its marks the doubtful ones stand first.
+    host.need(-Infinity, Infinity);
     const own = host.marks(shown.id), order = sheetOrder(own.sure), top = tall + 26, count = perRow();
     g.save();
     g.beginPath();
