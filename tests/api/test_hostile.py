@@ -66,7 +66,7 @@ class BodiesTest(WireTest):
             answer = self.post(text.encode(), path)
             with self.subTest(path=path):
                 self.assertEqual(answer.status_code, 422)
-                self.assertIn("half a character", answer.json()["error"])
+                self.assertIn("a broken character", answer.json()["error"])
         # A whole pair is a character.
         self.assertEqual(self.post(b'{"name": "drum \\ud83e\\udd41"}').status_code, 200)
         self.assertEqual(self.post(b"[" * 200_000).status_code, 400)

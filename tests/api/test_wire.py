@@ -49,6 +49,17 @@ class WireTest(unittest.TestCase):
         importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         return take
 
+    def test_the_bars_of_an_arrival_are_a_page(self) -> None:
+        self.with_take()
+        out = io.BytesIO()
+        sf.write(out, struck(np.arange(0.0, 4.0, 0.5), 4.0).samples.T, 44100, format="WAV", subtype="PCM_16")
+        loop = self.put(out.getvalue(), "loop.wav").json()["take"]
+        importing.import_take(self.place, {"take": loop}, lambda phase, share: None)
+        self.assertEqual([one["id"] for one in self.picture()["arrivals"]], [loop])
+        page = self.client.get(f"/sessions/{self.session}/bars", params={"of": loop})
+        self.assertEqual(page.status_code, 200)
+        self.assertIn("It follows the session from bar 1", page.text)
+
     def test_the_fit_page_with_advice_that_has_no_button(self) -> None:
         take = self.with_take()
         self.act("steady", {})

@@ -77,7 +77,7 @@ class CellsTest(PlaceTest):
     def test_pushed_later_by_whole_bars_the_map_stays(self) -> None:
         line = self.seen().need_map()
         note = self.act("cells", takes=[self.noise], from_q=0.0, to_q=4.0, what="copy", at_q=4.0, push=True).note
-        self.assertIn("what is later goes 1 bar later, the map stays", note)
+        self.assertIn("everything after it moves 1 bar later, the map stays", note)
         self.assertEqual(self.seen().need_map(), line)
         out = self.sound()
         bar = self.frame(4.0)

@@ -200,7 +200,7 @@ class LimitTest(PlaceTest):
         self.assertTrue(offered().startswith("119.7"), offered())
         facts = pace_facts(self.seen())
         assert facts is not None
-        self.assertIn("120 does not hold", facts["offer"].instead_why)
+        self.assertIn("120 BPM is not close enough", facts["offer"].instead_why)
         self.assertIn("Nothing moved", self.act("limit", ms="400").note)
         with self.assertRaisesRegex(ParameterError, "limit"):
             self.act("limit", ms="none")

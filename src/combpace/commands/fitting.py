@@ -101,7 +101,7 @@ def add(commands: Any, progress: Progress) -> None:
     cut.add_argument("--lay", metavar="1/8|bar-place", help="each on the nearest place of a grid, or on its own place in the bar")
     cut.add_argument("--bpm", type=float, metavar="BPM", help="with --lay: the tempo they are laid at")
     cut.add_argument("--fade-ms", type=float, default=5.0, metavar="MS")
-    cut.add_argument("--fill", choices=("nothing", "tail"), default="nothing", help="what is open up to the next piece")
+    cut.add_argument("--fill", choices=("nothing", "tail"), default="nothing", help="what fills the gap before the next piece")
     add_hints(cut)
     cut.set_defaults(run=lambda options: _cut(options, progress()))
 

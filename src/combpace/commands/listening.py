@@ -8,7 +8,7 @@ import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from combpace.commands.hints import add_hints, bar_range, hints_of
 from combpace.core.errors import ParameterError
@@ -194,7 +194,8 @@ def _summary(document: dict[str, object], pace: TempoMap[TakeTimes] | None) -> s
     if document["stated_bpm"] is not None:
         lines.append(f"the file states {document['stated_bpm']:g} BPM")
     if document["encoder_delay_from"] == "attacks":
-        lines.append(f"attacks lie {1000 * document['encoder_delay_s']:.1f} ms late against a grid from the first frame, perhaps an encoder's delay")  # type: ignore[operator]
+        late_ms = 1000 * cast(float, document["encoder_delay_s"])
+        lines.append(f"all attacks lie {late_ms:.1f} ms late against a grid from the first frame, perhaps an encoder's delay")
     elif document["encoder_delay_from"] == "header":
         lines.append("the encoder's delay is stated by the header and was taken off")
     if document["audible_from_bar"] is not None:

@@ -28,6 +28,7 @@ LOW_EDGE_HZ, HIGH_EDGE_HZ = 180.0, 5000.0
 LAG_FRAMES = 2
 # Compression of magnitudes (full scale sine = 1): large enough that soft attacks count, small enough that noise does not.
 COMPRESSION = 300.0
+RISE_FRAMES = 65536
 BLOCK_FRAMES = 4096
 
 
@@ -107,9 +108,12 @@ def onset_strength(source: Source, on_progress: Callable[[float], None] | None =
 
 def rise_of(bands: Float32Array) -> Float32Array:
     """How much each band rises against an earlier frame's largest neighbour, shape as `bands`; falls are 0."""
-    spread = ndimage.maximum_filter1d(bands, 3, axis=1, mode="nearest")
     rise = np.zeros_like(bands)
-    np.maximum(bands[LAG_FRAMES:] - spread[:-LAG_FRAMES], 0, out=rise[LAG_FRAMES:])
+    # In blocks: of two hours what lies between would be half a gigabyte.
+    for first in range(LAG_FRAMES, len(bands), RISE_FRAMES):
+        last = min(first + RISE_FRAMES, len(bands))
+        spread = ndimage.maximum_filter1d(bands[first - LAG_FRAMES : last - LAG_FRAMES], 3, axis=1, mode="nearest")
+        np.maximum(bands[first:last] - spread, 0, out=rise[first:last])
     # Every start from nothing is an attack too: the frames before the first are silence.
     rise[:LAG_FRAMES] = bands[:LAG_FRAMES]
     return rise

@@ -68,7 +68,7 @@ def _do(folder: DataFolder, kind: str, args: dict[str, Any], job_id: str) -> Non
             folder,
             job_id,
             "failed",
-            "This did not work out because of a fault in the program. Nothing was changed; the log has the details.",
+            "This failed because of a fault in the program. Nothing was changed; the log has the details.",
             {},
         )
 

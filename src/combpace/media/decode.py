@@ -177,7 +177,7 @@ def _notes(stream: _Stream, written: _Written, ends: bool) -> Iterator[str]:
     elif written.other and missing <= 0:
         yield "Some of this file is damaged: its sound is not what it was made of. All that can be read was imported, in its place."
     if written.bad:
-        yield f"{written.bad} samples of this file were no numbers or far too large; they were taken as silence."
+        yield f"{written.bad} samples of this file were not numbers, or far too large; they are silence now."
     if written.peak < 1e-5:
         yield "This file is silent: there is nothing to find in it."
 

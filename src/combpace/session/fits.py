@@ -93,7 +93,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
     method, reason = choice.method, ""
     if method == "auto" and any(seen.rows[mic.id].state == WANTED for mic in seen.document.bundle_of(timing) if mic.id in seen.rows):
-        method, reason = "chord", "Which method suits it is heard in its sound, and that is not here."
+        method, reason = "chord", "Its sound is not here, so nothing says which method suits it: Chord until it is."
     elif method == "auto":
         files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
         mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())

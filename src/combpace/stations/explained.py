@@ -52,7 +52,7 @@ EXPLAINED: dict[str, Explanation] = {
     "reading": Explanation(
         "It can be counted in more than one way",
         "Half or twice the tempo, three beats or four, the first beat one later: several ways to count explain the attacks about equally well. "
-        "Hear them against the click and use the one you would count. Nothing is moved in the audio by that.",
+        "Hear them against the click and use the one you would count. The audio is not changed by that.",
     ),
     "padding": Explanation(
         "Everything is late by the same amount",
@@ -90,7 +90,7 @@ EXPLAINED: dict[str, Explanation] = {
     "no-pulse": Explanation(
         "No pulse was found",
         "Its attacks are too soft, too few or too free to be followed. It can be placed and heard. State its tempo to fit it, tap along in Pace, or "
-        "draw it out from one tempo to another.",
+        "stretch it from one tempo to another.",
     ),
     "early-loop": Explanation(
         "A loop begins before its bar 1",

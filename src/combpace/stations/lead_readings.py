@@ -70,5 +70,5 @@ def doubt_places(state: SessionState) -> list[Place]:
     if first is None or first.probability >= SURE_COUNT:
         return []
     choices = tuple(Action(way.sentence, way.do.name, way.do.args) for way in offered if way.do)
-    title = f"How it is counted is {100 * first.probability:.0f} % sure: {_counted(first)}"
+    title = f"{100 * first.probability:.0f} % sure how it is counted: {_counted(first)}"
     return [Place("whole take", title, "choose another way to count it, or hear them in Pace", None, 2000.0, None, None, choices, about="reading")]

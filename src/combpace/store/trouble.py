@@ -24,7 +24,7 @@ def storage_error(error: BaseException, place: Path) -> StorageError | None:
     if number in _FULL or "is full" in text or ("disk I/O error" in text and _room(place) < NO_ROOM_BYTES):
         return StorageError(f"The disk of {place} is full ({_free(place)} free). Nothing was changed; make room there and do this again.", full=True)
     if number in _CLOSED or "readonly database" in text or "unable to open database" in text:
-        return StorageError(f"{place} cannot be written to ({text}). Nothing was changed; see who owns it.", full=False)
+        return StorageError(f"{place} cannot be written to ({text}). Nothing was changed; see who may write there.", full=False)
     if "is locked" in text:
         return StorageError(
             f"Another program holds the database in {place} locked. Nothing was changed; do this again when it has finished.", full=False

@@ -60,7 +60,7 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(Exception)
     def fault(request: Request, error: Exception) -> Response:
         LOG.exception("fault at %s", request.url.path, exc_info=error)
-        return answer(request, 500, "This did not work out because of a fault in the program. Nothing was changed; the server's log has the details.")
+        return answer(request, 500, "This failed because of a fault in the program. Nothing was changed; the server's log has the details.")
 
 
 def answer(request: Request, status: int, text: str, extra: dict[str, object] | None = None) -> Response:

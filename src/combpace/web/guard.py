@@ -123,7 +123,7 @@ def _unfit(body: bytes) -> tuple[int, str] | None:
             # Half of a pair of surrogates is no character (RFC 8259, 8.2): nothing could write it down.
             json.dumps(json.loads(body), ensure_ascii=False).encode()
         except UnicodeEncodeError:
-            return 422, "A text in this request holds half a character. Nothing was changed."
+            return 422, "A text in this request holds a broken character. Nothing was changed."
         except (ValueError, RecursionError):
             # What is no JSON at all is said where it is read.
             return None

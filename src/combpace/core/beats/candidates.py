@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy import ndimage
 
 from combpace.core.beats.activations import FRAMES_PER_S, Activations
@@ -15,9 +16,8 @@ from combpace.core.beats.meter_network import log_odds, other_levels
 from combpace.core.beats.readings import NAMES, USUAL_BPM, Reading, Take, features, same_row, take_of, worth_of
 from combpace.core.beats.redecode import NEAR, NEAR_S
 from combpace.core.beats.sections import joined_readings
-from combpace.core.clocks import FloatArray
+from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.errors import ParameterError
-from combpace.core.spectra import Float32Array
 
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
@@ -197,34 +197,43 @@ def best_of(pulse: Activations, offered: Iterable[Reading]) -> Chosen:
     likely /= likely.sum()
     near, own = _near(take, [way.row for way in ways])
     best = int(np.argmax(worth))
-    row, beats = ways[best].row, own.sum(axis=1)
-    # Of the beats of each way those that the best has, and the other way round.
-    alike = (own @ near[best] >= ALIKE * beats) & (near @ own[best] >= ALIKE * beats[best])
+    row = ways[best].row
+    alike = _alike(near, own, best)
     shared = likely @ near[:, take.frames(row)]
     others = _others([way.row for way in ways], likely, near, own, alike)
     return Chosen(row, float(likely[alike].sum()), np.minimum(SURE, shared), others)
 
 
 def _others(
-    rows: list[FloatArray], likely: FloatArray, near: Float32Array, own: Float32Array, used: np.ndarray
+    rows: list[FloatArray], likely: FloatArray, near: NDArray[np.uint8], own: list[IntArray], used: np.ndarray
 ) -> tuple[tuple[FloatArray, float], ...]:
     """The ways that are not `used`, those that are alike as one under the likeliest of them."""
-    beats, left = own.sum(axis=1), ~used
+    left = ~used
     found: list[tuple[FloatArray, float]] = []
     while left.any() and len(found) < MOST_OTHERS:
         best = int(np.argmax(np.where(left, likely, -1.0)))
-        same = left & (own @ near[best] >= ALIKE * beats) & (near @ own[best] >= ALIKE * beats[best])
+        same = left & _alike(near, own, best)
         found.append((rows[best], float(likely[same].sum())))
         left &= ~same
     return tuple(found)
 
 
-def _near(take: Take, rows: list[FloatArray]) -> tuple[Float32Array, Float32Array]:
-    """Which frames lie within NEAR_FRAMES of a beat of each row, and which are beats: 0 or 1, shape (rows, frames)."""
-    own = np.zeros((len(rows), len(take.struck)), np.float32)
-    for k, row in enumerate(rows):
-        own[k, take.frames(row)] = 1.0
-    return ndimage.maximum_filter1d(own, 2 * NEAR_FRAMES + 1, axis=1), own
+def _alike(near: NDArray[np.uint8], own: list[IntArray], best: int) -> np.ndarray:
+    """Which rows share enough beats with one of them: of the beats of each those that it has, and the other way round; shape (rows,)."""
+    beats = np.array([len(frames) for frames in own], np.float32)
+    has = np.array([near[best, frames].sum(dtype=np.int64) for frames in own])
+    alike: np.ndarray = (has >= ALIKE * beats) & (near[:, own[best]].sum(axis=1, dtype=np.int64) >= ALIKE * beats[best])
+    return alike
+
+
+def _near(take: Take, rows: list[FloatArray]) -> tuple[NDArray[np.uint8], list[IntArray]]:
+    """Which frames lie within NEAR_FRAMES of a beat of each row, 0 or 1, shape (rows, frames); and the frames of its beats."""
+    own = [np.unique(take.frames(row)) for row in rows]
+    near = np.zeros((len(rows), len(take.struck)), np.uint8)
+    for k, frames in enumerate(own):
+        near[k, frames] = 1
+        near[k] = ndimage.maximum_filter1d(near[k], 2 * NEAR_FRAMES + 1)
+    return near, own
 
 
 def _is_certain(found: FloatArray) -> bool:

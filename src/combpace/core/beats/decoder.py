@@ -19,6 +19,7 @@ from combpace.core.clocks import FloatArray, IntArray
 GAPS = np.concatenate([np.arange(18, 100), np.arange(100, 215, 2)])
 SHORTEST, LONGEST = int(GAPS[0]), int(GAPS[-1])
 NEVER = -1e9
+MOST_READY = 20_000
 # A change of gap that would cost more nats than this is never made.
 DEAREST = 8.0
 
@@ -75,8 +76,10 @@ def follow(
     move, reach = _moves(w, gaps)
     # Where little is heard, every third frame is enough for a beat.
     live = (gain > w.floor + 1.0) | (np.arange(frames) % 3 == 0)
-    # ready[t + longest, g]: the best path with a beat at t that goes on with gap g; link: the gap before that beat.
-    ready = np.full((longest + frames, count), NEVER, np.float32)
+    # ready[t + longest - gone, g]: the best path with a beat at t that goes on with gap g; link: the gap before that beat. Rows that no gap
+    # reaches back to any more are let go, MOST_READY at a time: of two hours they were 300 MB.
+    gone, kept = 0, min(frames, MOST_READY) + longest + block
+    ready = np.full((kept, count), NEVER, np.float32)
     link = np.zeros((frames, count), np.uint8)
     fresh = np.zeros((frames, count), bool)
     best, best_gap = np.full(frames, NEVER), np.zeros(frames, np.uint8)
@@ -108,8 +111,12 @@ def follow(
             silent, silent_from = float(quiet[z - 1]), int(origin[z - 1])
         stopped[rows] = origin
         quiet = quiet.astype(np.float32)
+        if rows[-1] + longest - gone >= kept:
+            ready[:longest] = ready[first - gone : first - gone + longest]
+            ready[longest:] = NEVER
+            gone = first
         rows, quiet = rows[live[rows]], quiet[live[rows]]
-        carried = ready[rows[:, None] + earlier, columns] + pay
+        carried = ready[rows[:, None] - gone + earlier, columns] + pay
         if is_held:
             carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = NEVER
         fresh[rows] = quiet[:, None] >= carried
@@ -123,7 +130,7 @@ def follow(
         into = windows[: len(rows)] + move
         chosen = into.argmax(axis=2)
         link[rows] = np.minimum(np.maximum(columns + chosen - reach, 0), count - 1)
-        ready[longest + rows] = into.max(axis=2)
+        ready[longest - gone + rows] = into.max(axis=2)
     begin = max(0, int(since[frames]))
     t = begin + int(np.argmax(best[begin:]))
     if best[t] <= 0 and since[frames] < 0:

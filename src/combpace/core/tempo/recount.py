@@ -77,7 +77,9 @@ def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[floa
         after += bars_from(pace, right, shift)
     made = replace(moved, meters=meters_of([*before, *after]))
     if not is_line(made, at):
-        raise MapConflictError(f"No count of bars opens one at {_name(pace, place)}. The map is unchanged; state the meter there first.")
+        raise MapConflictError(
+            f"However the bars are counted, none begins at {_name(pace, place)}. The map is unchanged; state the meter there first."
+        )
     return made, at
 
 

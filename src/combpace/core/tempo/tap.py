@@ -52,7 +52,7 @@ def tapped(times_s: FloatArray, onsets: Onsets) -> Tapped:
         raise ParameterError(f"{LEAST_TAPS} taps or more give a tempo; there are {len(taps)}. Nothing was changed; tap on.")
     count, kept = _counted(taps)
     if kept.sum() < LEAST_TAPS:
-        raise ParameterError("These taps keep no tempo together. Nothing was changed; tap again, once a beat.")
+        raise ParameterError("No one tempo fits these taps. Nothing was changed; tap again, once a beat.")
     period, start, spread = robust_line(count[kept], taps[kept], np.ones(int(kept.sum())))
     if not MIN_BPM <= 60.0 / period <= MAX_BPM:
         raise ParameterError(f"These taps are at {60.0 / period:.0f} BPM; a tempo lies between {MIN_BPM:g} and {MAX_BPM:g}. Nothing was changed.")

@@ -29,6 +29,7 @@ STRUCK_S = 0.012
 STRUCK_WORTH, UNEVEN = 0.35, 0.06
 # How much better a proposal must be than what stands.
 BETTER = 0.3
+SUPPORTED = "the attacks support it more than the line as it stands"
 # Below this nothing is said for a line.
 DOUBTFUL = 0.3
 # A bar whose tempo differs so much from its neighbours' is looked at.
@@ -100,7 +101,11 @@ def _unsure(rows: list[dict[str, Any]]) -> list[Place]:
         least, first, last = min(run, key=lambda row: float(row["sure"])), run[0], run[-1]
         silent = all(row["drift"] is None for row in run)
         reason = (
-            "no attack on its line" if silent and len(run) == 1 else "no attack on their lines: bridged" if silent else "the pulse is uncertain here"
+            "no attack on its line"
+            if silent and len(run) == 1
+            else "no attack on these lines: they were laid by their neighbours"
+            if silent
+            else "the pulse is uncertain here"
         )
         keep = Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True}) if len(run) == 1 else None
         where = f"bar {first['n']}" if len(run) == 1 else f"bars {first['n']}–{last['n']}"
@@ -119,9 +124,7 @@ def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         start, end = line.second(line.bar_line(bar_index(first))), line.second(line.bar_line(bar_index(last) + 1))
         if any(abs(end - time) < SAME_LINE_S for time in confirmed):
             where, title = (f"bar {first}", f"One bar of {meter}") if first == last else (f"bars {first}–{last}", f"Bars of {meter}")
-            found.append(
-                Place(where, title, "the count before the downbeat that you confirmed does not come out otherwise", start, 2.0, about="odd-bar")
-            )
+            found.append(Place(where, title, "without it the bars before the downbeat that you confirmed do not add up", start, 2.0, about="odd-bar"))
     return found
 
 
@@ -176,7 +179,7 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         way = "before the line" if row["drift"] < 0 else "after the line"
         if gain > BETTER:
             do = Action(f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place))
-            reason = f"{sure}; {_speaks(gain)}, most others lie within {usual:.0f} ms"
+            reason = f"{sure}; {SUPPORTED}, most others lie within {usual:.0f} ms"
             return Place(
                 where, f"First attack {abs(row['drift']):.0f} ms {way}", reason, row["s"], abs(row["drift"]) / usual, do, keep, about="off-line"
             )
@@ -190,17 +193,13 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         even_out: Action | None = None
         if to is not None and gain > BETTER:
             even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))
-        reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {_speaks(gain)}" if even_out else "")
+        reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {SUPPORTED}" if even_out else "")
         return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep, about="jump")
     return None
 
 
 def _alone(time_s: float, place: float) -> dict[str, Any]:
     return {"time_s": time_s, "quarters": place, "free": True, "alone": True}
-
-
-def _speaks(gain: float) -> str:
-    return f"{gain:.1f} more speaks for it than for the line as it stands"
 
 
 def _evidence(line: TempoMap[Any], place: float, time_s: float, attacks: Onsets) -> float:

@@ -305,7 +305,11 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
         return Next(sentence, Step(f"Pull {left.name}", go="fit", take=left.id), (out, *even))
     pulled = any(peg.kind == "pulled" for peg in made.fit.pegs)
     if not pulled and carried_ms(made) < CARRIED_MS:
-        return Next(f"{name} lies on this grid already, within what is left alone.", Step("Hand it off as played", go="hand-off"), even)
+        return Next(
+            f"{name} is on this grid already: nothing in it is farther off than what is left alone.",
+            Step("Hand it off as played", go="hand-off"),
+            even,
+        )
     use = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
     how = "pulled" if pulled else "carried onto the bars"
     sentence = f"This is how {name} would be {how}; V compares. Use it, and it is handed off like this."

@@ -155,7 +155,9 @@ def limit(state: SessionState, args: LimitArgs) -> Change:
     """How much may pile up at the end under a rounder tempo."""
     value = words.read_number(args.ms, "The limit", 0.1, 10000)
     chosen = state.document.map.model_copy(update={"limit_ms": value})
-    return Change({"map": forms.map_part(chosen)}, f"A rounder tempo is proposed where no more than {value:g} ms pile up at the end. Nothing moved.")
+    return Change(
+        {"map": forms.map_part(chosen)}, f"A rounder tempo is proposed while it is off by no more than {value:g} ms at the end. Nothing moved."
+    )
 
 
 @decision("reading", ReadingArgs)

@@ -65,8 +65,8 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
     instead = tuple(one for one in both if one.name == "stretch-to" or force is None or abs(force - one.args["bpm"]) >= SAME_BPM)
     limit = f"limit {state.document.map.limit_ms:g} ms"
     why = (
-        f"{wished.bpm:.6g} does not hold: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
-        f"Or the take is made {abs(stretch):.2f} % {way} and the grid is {wished.bpm:.6g}."
+        f"{wished.bpm:.6g} BPM is not close enough: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
+        f"Made {abs(stretch):.2f} % {way}, the take runs at {wished.bpm:.6g} BPM."
     )
     return Offer(shown, found.why, do, instead, why)
 

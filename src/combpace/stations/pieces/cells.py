@@ -47,7 +47,7 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
     """Repeat, silence or copy a stretch of the grid, on one take or part or on several, as one step."""
     length = args.to_q - args.from_q
     if length < SAME_Q:
-        raise ParameterError("The stretch ends where it begins. Nothing was changed.")
+        raise ParameterError("The cells end where they begin. Nothing was changed.")
     if args.what == "copy" and args.at_q is None:
         raise ParameterError("Say where the copy begins. Nothing was changed.")
     line = state.need_map()
@@ -76,7 +76,7 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
         )
     where = f"{words.place(line, args.from_q)} to {words.place(line, args.to_q)}"
     on = " and ".join(words.count(count, what) for count, what in ((len(changed) - bool(edited), "take"), (len(edited), "part")) if count)
-    gives = f"; what is later goes {words.count(bars, 'bar')} later, the map stays" if edit.push else ", over what was there"
+    gives = f"; everything after it moves {words.count(bars, 'bar')} later, the map stays" if edit.push else ", over what was there"
     done = {
         "silence": f"{where} is silent on {on}",
         "repeat": f"{where} is repeated {'once' if args.times == 1 else f'{args.times} times'} on {on}{gives}",

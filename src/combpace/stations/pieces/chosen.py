@@ -108,7 +108,7 @@ def piece_length(state: SessionState, args: PieceLengthArgs) -> Change:
     stop = piece.start + round(args.ms * rate / 1000.0)
     if stop > end:
         longest = 1000.0 * (end - piece.start) / rate
-        raise ParameterError(f"Its sound goes on for {longest:.0f} ms from there, so the piece is no longer. Nothing was changed.")
+        raise ParameterError(f"From there its sound lasts {longest:.0f} ms, so the piece cannot be longer. Nothing was changed.")
     fades = [None if ms is None else min(ms, args.ms) for ms in (piece.fade_in_ms, piece.fade_out_ms)]
     curve = tuple(point for point in piece.curve if point[0] <= args.ms)
     new = replace(piece, stop=stop, fade_in_ms=fades[0], fade_out_ms=fades[1], curve=curve)
@@ -137,7 +137,7 @@ def piece_fades(state: SessionState, args: PieceFadesArgs) -> Change:
         length_ms = 1000.0 * (piece.stop - piece.start) / rate
         into, out = _fade(args.fade_in_ms, piece.fade_in_ms), _fade(args.fade_out_ms, piece.fade_out_ms)
         if max(into or 0.0, out or 0.0) > length_ms + 0.5:
-            raise ParameterError(f"A piece is {length_ms:.0f} ms long, so a fade of it is no longer. Nothing was changed.")
+            raise ParameterError(f"A piece is {length_ms:.0f} ms long, so its fade cannot be longer. Nothing was changed.")
         every[k] = replace(piece, fade_in_ms=into, fade_out_ms=out)
     first = every[args.number]
     said = [f"{what} over {ms:g} ms" for what, ms in (("comes in", first.fade_in_ms), ("goes out", first.fade_out_ms)) if ms is not None]
@@ -157,7 +157,7 @@ def piece_curve(state: SessionState, args: PieceCurveArgs) -> Change:
     if points and points[-1][0] > longest_ms + 0.5:
         raise ParameterError(f"A piece is {longest_ms:.0f} ms long, so no point lies at {points[-1][0]:.0f} ms. Nothing was changed.")
     every = [replace(one, curve=points) if k in touched else one for k, one in enumerate(made.pieces)]
-    done = f"has a level of {words.count(len(points), 'point')}" if points else "has no level of its own over time any more"
+    done = f"has a level of {words.count(len(points), 'point')}" if points else "has lost its level curve"
     return changed(state, args.take, made, every, _many(len(touched), done))
 
 

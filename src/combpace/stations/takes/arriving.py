@@ -69,6 +69,7 @@ def arrival_lines(state: SessionState) -> list[dict[str, Any]]:
         lines.append(
             {
                 **picture.take_facts(state, entry.id),
+                "keeps": entry.keeps,
                 "said": f"{words.count(bars, 'bar')}{tempo}, {how}",
                 "short": f"{words.count(bars, 'bar')}{tempo}",
             }

@@ -66,7 +66,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 Place(
                     take.name,
                     "No pulse found",
-                    "it can be heard and placed; state a tempo to fit it, or draw it out from one tempo to another",
+                    "it can be heard and placed; state a tempo to fit it, or stretch it from one tempo to another",
                     None,
                     4,
                     about="no-pulse",
