@@ -3,9 +3,10 @@ PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
 DATA ?= demo-data
+SCRIPTS := src/combpace/web/static/js tests/js tests/browser
 PORT ?= 8420
 
-.PHONY: setup demo run check test unit browser-setup lock clean
+.PHONY: setup demo run watch one check test bench coverage mutants wheel hooks browser-setup lock clean
 
 setup: $(VENV)/.installed
 
@@ -21,6 +22,14 @@ demo: setup
 
 run: setup
 	$(BIN)/combpace serve --port $(PORT)
+
+# The demo, begun again whenever a file of the application changes. The page is reloaded by hand.
+watch: setup
+	COMBPACE_DATA=$(DATA) COMBPACE_PORT=$(PORT) $(BIN)/python -m bench.watch
+
+# One module of tests, or one test: make one T=tests.core.tempo.test_map
+one: setup
+	$(BIN)/python -m unittest $(T)
 
 node_modules/.installed: package.json package-lock.json
 	npm ci --silent --no-audit --no-fund
@@ -40,6 +49,25 @@ check: setup node_modules/.installed
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	node_modules/.bin/tsc -p tsconfig.json
+	node_modules/.bin/prettier --check --log-level warn $(SCRIPTS)
+
+# Every figure that the docs state, made again; bench-ear, bench-stretch ... for one part of them.
+bench: setup
+	$(BIN)/python -m bench.tables
+
+bench-%: setup
+	$(BIN)/python -m bench.tables --part $*
+
+coverage: setup node_modules/.installed
+	$(BIN)/python -m bench.coverage
+
+# Small faults put into a copy one by one: whether the tests notice.
+mutants: setup
+	$(BIN)/python -m bench.mutants
+
+# Optional: what CI checks in seconds, before each commit.
+hooks:
+	printf '#!/bin/sh\nexec make check\n' > .git/hooks/pre-commit && chmod +x .git/hooks/pre-commit
 
 # Names no registry host, so that any mirror serves.
 lock:

@@ -1,4 +1,6 @@
-"""The list of decisions in docs/formats.md, made from the decisions themselves: `.venv/bin/python -m bench.formats --write`."""
+"""The list of decisions in docs/formats.md, made from the decisions themselves: `.venv/bin/python -m
+bench.formats --write`.
+"""
 
 from __future__ import annotations
 
@@ -16,11 +18,18 @@ BEGIN, END = "<!-- decisions -->", "<!-- end of decisions -->"
 def listed() -> str:
     """A line a decision: name, arguments, what it does."""
     assert registry.STATIONS
-    lines = ["| name | arguments | what it does |", "|---|---|---|", *(f"| `{name}` | | one step in the history |" for name in MOVES)]
+    lines = [
+        "| name | arguments | what it does |",
+        "|---|---|---|",
+        *(f"| `{name}` | | one step in the history |" for name in MOVES),
+    ]
     for one in DECISIONS.values():
         schema = one.args.model_json_schema()
         needed = set(schema.get("required", ()))
-        args = ", ".join(f"`{name}`{'' if name in needed else '?'} {_type(kind)}" for name, kind in schema.get("properties", {}).items())
+        args = ", ".join(
+            f"`{name}`{'' if name in needed else '?'} {_type(kind)}"
+            for name, kind in schema.get("properties", {}).items()
+        )
         first = (one.run.__doc__ or "").strip().splitlines()[0]
         lines.append(f"| `{one.name}` | {args} | {first} |")
     return "\n".join(lines)
@@ -31,7 +40,13 @@ def _type(kind: dict[str, Any]) -> str:
         return " or ".join(dict.fromkeys(_type(one) for one in kind["anyOf"]))
     if "prefixItems" in kind:
         return f"[{', '.join(_type(one) for one in kind['prefixItems'])}]"
-    name = {"string": "text", "array": "list", "boolean": "true/false", "integer": "whole number", "null": "null"}.get(kind["type"], kind["type"])
+    name = {
+        "string": "text",
+        "array": "list",
+        "boolean": "true/false",
+        "integer": "whole number",
+        "null": "null",
+    }.get(kind["type"], kind["type"])
     return f"list of {_type(kind['items'])}" if name == "list" else name
 
 

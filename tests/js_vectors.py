@@ -21,10 +21,18 @@ def maps() -> list[TempoMap[SessionTimes]]:
     rng = np.random.default_rng(5)
     times = 1.234 + np.concatenate([[0], np.cumsum(60 / rng.uniform(85, 130, 60))])
     breathing: TempoMap[SessionTimes] = TempoMap(
-        tuple(Knot(float(t), float(k - 5)) for k, t in enumerate(times)), (Meter(1, 4, 4), Meter(4, 7, 8), Meter(7, 6, 8))
+        tuple(Knot(float(t), float(k - 5)) for k, t in enumerate(times)),
+        (Meter(1, 4, 4), Meter(4, 7, 8), Meter(7, 6, 8)),
     )
     ramped: TempoMap[SessionTimes] = TempoMap(
-        (Knot(-1.5, -4.0, ramp=0.8), Knot(1.0, 0.0, ramp=2.0), Knot(5.0, 8.0), Knot(9.0, 14.0, ramp=0.5), Knot(16.0, 25.0)), (Meter(1, 4, 4),)
+        (
+            Knot(-1.5, -4.0, ramp=0.8),
+            Knot(1.0, 0.0, ramp=2.0),
+            Knot(5.0, 8.0),
+            Knot(9.0, 14.0, ramp=0.5),
+            Knot(16.0, 25.0),
+        ),
+        (Meter(1, 4, 4),),
     )
     return [steady_map(97.37, 0.0251), breathing, ramped]
 
@@ -47,7 +55,10 @@ def vectors() -> list[dict[str, object]]:
 
 def clicks() -> dict[str, list[float]]:
     """The first half of both click sounds at 48 kHz."""
-    return {str(downbeat).lower(): [round(float(v), 9) for v in click_sound(48000, downbeat=downbeat)[:720]] for downbeat in (False, True)}
+    return {
+        str(downbeat).lower(): [round(float(v), 9) for v in click_sound(48000, downbeat=downbeat)[:720]]
+        for downbeat in (False, True)
+    }
 
 
 if __name__ == "__main__":

@@ -21,13 +21,39 @@ ALLOWED = {
     "jobs": {"core", "store", "session", "settings", "workers"},
     "batch": {"core", "media", "session", "workers"},
     "stations": {"core", "media", "store", "session", "playback", "drawing", "jobs", "demo", "workers"},
-    "web": {"core", "media", "store", "session", "playback", "drawing", "jobs", "stations", "settings", "batch", "workers", "__init__"},
+    "web": {
+        "core",
+        "media",
+        "store",
+        "session",
+        "playback",
+        "drawing",
+        "jobs",
+        "stations",
+        "settings",
+        "batch",
+        "workers",
+        "__init__",
+    },
     "commands": {"core", "media", "session", "batch", "drawing", "settings", "workers", "stations", "store"},
     "cli": {"core", "media", "session", "batch", "settings", "web", "commands"},
 }
 # What the heart may use beside the standard library.
 PURE = {"numpy", "scipy", "combpace"}
-FORBIDDEN_IN_CORE = {"os", "pathlib", "sqlite3", "socket", "time", "datetime", "random", "urllib", "http", "subprocess", "threading", "tempfile"}
+FORBIDDEN_IN_CORE = {
+    "os",
+    "pathlib",
+    "sqlite3",
+    "socket",
+    "time",
+    "datetime",
+    "random",
+    "urllib",
+    "http",
+    "subprocess",
+    "threading",
+    "tempfile",
+}
 NOBODY = ("utils", "helpers", "manager", "common")
 MOST_LINES = 600
 
@@ -76,7 +102,11 @@ class ArrowsTest(unittest.TestCase):
         # A session of the database may be handed on; questions are asked in the store alone.
         for path in SOURCE.rglob("*.py"):
             if "store" not in path.relative_to(SOURCE).parts:
-                wrong = {name for name in imports(path) if name.startswith("sqlalchemy") and name != "sqlalchemy.orm"}
+                wrong = {
+                    name
+                    for name in imports(path)
+                    if name.startswith("sqlalchemy") and name != "sqlalchemy.orm"
+                }
                 self.assertFalse(wrong, path)
                 self.assertNotIn("select(", path.read_text(encoding="utf-8").replace(".select(", ""), path)
 
@@ -85,7 +115,9 @@ class ArrowsTest(unittest.TestCase):
         packages = {path.name for path in stations.iterdir() if path.is_dir()}
         for package in packages - {"__pycache__"}:
             for path in (stations / package).glob("*.py"):
-                names = {name.split(".")[2] for name in imports(path) if name.startswith("combpace.stations.")}
+                names = {
+                    name.split(".")[2] for name in imports(path) if name.startswith("combpace.stations.")
+                }
                 self.assertFalse(names & (packages - {package}), path)
 
     def test_only_the_registry_asks_which_station_it_is(self) -> None:
@@ -113,7 +145,11 @@ class RoomsTest(unittest.TestCase):
         text = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
         for path in SOURCE.rglob("*"):
             parts = path.relative_to(SOURCE).parts
-            if {"static", "templates", "migrations", "__pycache__"} & set(parts) or path.name.startswith("__"):
+            if {"static", "templates", "migrations", "__pycache__"} & set(parts) or path.name.startswith(
+                "__"
+            ):
                 continue
             if path.is_dir() or (path.suffix == ".py" and parts[0] != "web"):
-                self.assertRegex(text, rf"\b{path.stem}\b", f"docs/architecture.md does not mention {'/'.join(parts)}")
+                self.assertRegex(
+                    text, rf"\b{path.stem}\b", f"docs/architecture.md does not mention {'/'.join(parts)}"
+                )

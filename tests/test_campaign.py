@@ -21,6 +21,8 @@ class CampaignTest(unittest.TestCase):
         self.assertGreaterEqual(len(parts), 7)
         for part in parts:
             with self.subTest(part=part["name"]):
-                self.assertEqual({name: part[name] for name in MUST_BE_ZERO}, dict.fromkeys(MUST_BE_ZERO, 0), part["said"])
+                self.assertEqual(
+                    {name: part[name] for name in MUST_BE_ZERO}, dict.fromkeys(MUST_BE_ZERO, 0), part["said"]
+                )
                 self.assertTrue(part["did"] or part["skipped"])
         self.assertEqual(done.returncode, 0, done.stdout)

@@ -65,7 +65,9 @@ class AnalyseTest(CliTest):
         document = json.loads(out)
         for name in self.FIELDS:
             self.assertIn(name, document)
-        self.assertEqual(set(document["steady"]) >= {"bpm", "first_downbeat_s", "drift_end_ms", "candidates"}, True)
+        self.assertEqual(
+            set(document["steady"]) >= {"bpm", "first_downbeat_s", "drift_end_ms", "candidates"}, True
+        )
         self.assertEqual(set(document["bars"][0]) >= {"bar", "start_s", "bpm", "meter", "confidence"}, True)
         self.assertEqual(set(document["onsets"][0]), {"time_s", "strength", "confidence"})
         self.assertEqual((document["beat_unit"], document["meters"][0]["meter"]), ("1/4", "4/4"))
@@ -77,7 +79,16 @@ class AnalyseTest(CliTest):
     def test_midi_csv_and_hints(self) -> None:
         moment = float(self.beats[4]) + 0.03
         status, _, err = self.run_main(
-            "analyse", self.file, "--json", self.path("a.json"), "--midi", self.path("a.mid"), "--csv", self.path("a.csv"), "--bar", f"{moment}=1"
+            "analyse",
+            self.file,
+            "--json",
+            self.path("a.json"),
+            "--midi",
+            self.path("a.mid"),
+            "--csv",
+            self.path("a.csv"),
+            "--bar",
+            f"{moment}=1",
         )
         self.assertEqual((status, err), (0, ""))
         document = json.loads((self.folder / "a.json").read_text())
@@ -91,9 +102,22 @@ class AnalyseTest(CliTest):
         self.assertEqual(len(rows) - 1, len(document["bars"]))
 
     def test_the_line_that_is_printed_names_every_meter(self) -> None:
-        status, out, _ = self.run_main("analyse", self.file, "--bar", f"{self.beats[0]}=1", "--meter", "4/4", "--meter", f"{self.beats[16]}=3/4")
+        status, out, _ = self.run_main(
+            "analyse",
+            self.file,
+            "--bar",
+            f"{self.beats[0]}=1",
+            "--meter",
+            "4/4",
+            "--meter",
+            f"{self.beats[16]}=3/4",
+        )
         self.assertEqual(status, 0)
-        self.assertRegex(out, r"^tub kit\.wav: \d+\.\d\d BPM, [a-z ]+, 4/4, 3/4 from bar 5, bar 1 at 1\.\d+ s, \d+ bars, \d+ onsets\n")
+        self.assertRegex(
+            out,
+            r"^tub kit\.wav: \d+\.\d\d BPM, [a-z ]+, 4/4, 3/4 from bar 5, bar 1 at 1\.\d+ s, \d+ "
+            r"bars, \d+ onsets\n",
+        )
 
     def test_silence_is_an_answer(self) -> None:
         silent = self.write("silent.wav", np.zeros(44100), 44100)
@@ -139,14 +163,29 @@ class FitTest(CliTest):
         self.assertTrue(all(segment["factor"] > 0 for segment in segments))
         self.assertIsNone(end["factor"])
         # What a report says can be given to `stretch`: the same sound comes out.
-        status, _, err = self.run_main("stretch", loose, "--points", self.path("r.json"), "-o", self.path("again.wav"), "--method", report["method"])
+        status, _, err = self.run_main(
+            "stretch",
+            loose,
+            "--points",
+            self.path("r.json"),
+            "-o",
+            self.path("again.wav"),
+            "--method",
+            report["method"],
+        )
         self.assertEqual((status, err), (0, ""))
         np.testing.assert_array_equal(sf.read(self.path("again.wav"))[0], sf.read(self.path("out.wav"))[0])
 
     def test_a_report_that_is_none_is_named(self) -> None:
-        for text in ("{}", '{"segments": [{"source_s": 1}]}', '{"segments": [{"source_s": 0.5, "target_s": 0}, {"source_s": 1, "target_s": 2}]}'):
+        for text in (
+            "{}",
+            '{"segments": [{"source_s": 1}]}',
+            '{"segments": [{"source_s": 0.5, "target_s": 0}, {"source_s": 1, "target_s": 2}]}',
+        ):
             (self.folder / "bad.json").write_text(text)
-            status, _, err = self.run_main("stretch", self.file, "--points", self.path("bad.json"), "-o", self.path("x.wav"))
+            status, _, err = self.run_main(
+                "stretch", self.file, "--points", self.path("bad.json"), "-o", self.path("x.wav")
+            )
             self.assertEqual(status, 2)
             self.assertIn("bad.json", err)
 
@@ -154,20 +193,35 @@ class FitTest(CliTest):
         for rate in (44100, 48000):
             loop = self.write(f"two bars loop {rate}.wav", eighths(rate=rate).samples.T, rate)
             for bpm in (100, 87.31, 133):
-                status, _, err = self.run_main("fit", loop, "-o", self.path("out.wav"), "--bpm", str(bpm), "--first-downbeat", "0")
+                status, _, err = self.run_main(
+                    "fit", loop, "-o", self.path("out.wav"), "--bpm", str(bpm), "--first-downbeat", "0"
+                )
                 self.assertEqual((status, err), (0, ""))
                 with self.subTest(rate=rate, bpm=bpm):
                     self.assertEqual(sf.info(self.path("out.wav")).frames, round(8 * 60 / bpm * rate))
 
     def test_onto_a_steady_tempo_with_bar_1_where_it_is_wanted(self) -> None:
-        status, _, err = self.run_main("fit", self.file, "-o", self.path("out.wav"), "--bpm", "100", "--first-downbeat", "0.5", "--grid", "1/4")
+        status, _, err = self.run_main(
+            "fit",
+            self.file,
+            "-o",
+            self.path("out.wav"),
+            "--bpm",
+            "100",
+            "--first-downbeat",
+            "0.5",
+            "--grid",
+            "1/4",
+        )
         self.assertEqual((status, err), (0, ""))
         samples, rate = sf.read(self.path("out.wav"))
         starts = attack_starts(samples, rate)
         np.testing.assert_allclose(starts[:16], 0.5 + 0.6 * np.arange(16), atol=0.003)
 
     def test_own_pace_moves_only_what_the_rule_moves(self) -> None:
-        self.run_main("fit", self.file, "-o", self.path("out.wav"), "--own", "--grid", "1/4", "--leave-alone-ms", "40")
+        self.run_main(
+            "fit", self.file, "-o", self.path("out.wav"), "--own", "--grid", "1/4", "--leave-alone-ms", "40"
+        )
         before, after = sf.read(self.file)[0], sf.read(self.path("out.wav"))[0]
         self.assertEqual(len(before), len(after))
         np.testing.assert_allclose(after, before, atol=1e-5)
@@ -176,8 +230,19 @@ class FitTest(CliTest):
 class StretchTest(CliTest):
     def test_length_and_places(self) -> None:
         duration = sf.info(self.file).duration
-        (self.folder / "p.csv").write_text(f"0,0\n{self.beats[4]},{self.beats[4] + 0.1}\n{duration},{duration * 1.1}\n")
-        status, _, err = self.run_main("stretch", self.file, "--points", self.path("p.csv"), "-o", self.path("out.wav"), "--method", "chord")
+        (self.folder / "p.csv").write_text(
+            f"0,0\n{self.beats[4]},{self.beats[4] + 0.1}\n{duration},{duration * 1.1}\n"
+        )
+        status, _, err = self.run_main(
+            "stretch",
+            self.file,
+            "--points",
+            self.path("p.csv"),
+            "-o",
+            self.path("out.wav"),
+            "--method",
+            "chord",
+        )
         self.assertEqual((status, err), (0, ""))
         self.assertEqual(sf.info(self.path("out.wav")).frames, round(duration * 1.1 * 44100))
         starts = attack_starts(*sf.read(self.path("out.wav")))
@@ -186,13 +251,31 @@ class StretchTest(CliTest):
     def test_mics_of_one_performance_keep_their_phase_and_it_is_said_why(self) -> None:
         samples, rate = sf.read(self.file, dtype="float32")
         late = 37
-        sf.write(self.path("far.wav"), np.concatenate([np.zeros(late, np.float32), samples[:-late]]), rate, subtype="FLOAT")
+        sf.write(
+            self.path("far.wav"),
+            np.concatenate([np.zeros(late, np.float32), samples[:-late]]),
+            rate,
+            subtype="FLOAT",
+        )
         duration = len(samples) / rate
-        (self.folder / "p.csv").write_text(f"0,0\n{self.beats[4]},{self.beats[4] + 0.05}\n{duration},{duration * 1.05}\n")
-        status, said, err = self.run_main("stretch", self.file, self.path("far.wav"), "--points", self.path("p.csv"), "-o", self.path("both"))
+        (self.folder / "p.csv").write_text(
+            f"0,0\n{self.beats[4]},{self.beats[4] + 0.05}\n{duration},{duration * 1.05}\n"
+        )
+        status, said, err = self.run_main(
+            "stretch",
+            self.file,
+            self.path("far.wav"),
+            "--points",
+            self.path("p.csv"),
+            "-o",
+            self.path("both"),
+        )
         self.assertEqual((status, err), (0, ""))
         self.assertRegex(said, r"\((Cut|Strike|Chord|Line)\)\.")
-        near, far = (sf.read(self.path(f"both/{Path(name).stem}.wav"), dtype="float32")[0] for name in (self.file, "far.wav"))
+        near, far = (
+            sf.read(self.path(f"both/{Path(name).stem}.wav"), dtype="float32")[0]
+            for name in (self.file, "far.wav")
+        )
         self.assertEqual(len(near), round(duration * 1.05 * rate))
         both = np.fft.irfft(np.fft.rfft(far, 2 * len(far)) * np.conj(np.fft.rfft(near, 2 * len(near))))
         self.assertEqual(int(np.argmax(both)), late)
@@ -206,7 +289,9 @@ class StretchTest(CliTest):
             ((self.file, self.file), "p.csv"),
         ):
             with self.subTest(out=out):
-                status, _, err = self.run_main("stretch", *files, "--points", self.path("p.csv"), "-o", self.path(out))
+                status, _, err = self.run_main(
+                    "stretch", *files, "--points", self.path("p.csv"), "-o", self.path(out)
+                )
                 self.assertEqual((status, err.count("\n")), (2, 1))
         self.assertEqual(Path(self.file).read_bytes(), before)
 
@@ -243,7 +328,17 @@ class RefusalTest(CliTest):
 
 
 class MeasureTest(CliTest):
-    FIELDS = ("from_s", "to_s", "bars", "beats_per_bar", "bpm", "plus_minus_bpm", "seam", "proposal", "candidates")
+    FIELDS = (
+        "from_s",
+        "to_s",
+        "bars",
+        "beats_per_bar",
+        "bpm",
+        "plus_minus_bpm",
+        "seam",
+        "proposal",
+        "candidates",
+    )
 
     def steady_beat(self) -> str:
         audio = struck(0.5 + 0.5 * np.arange(40), 21.0, low_every=4)
@@ -262,7 +357,9 @@ class MeasureTest(CliTest):
         self.assertTrue(found["seam"]["clean"])
 
     def test_the_whole_file_is_not_caught_and_bars_may_be_stated(self) -> None:
-        status, out, _ = self.run_main("measure", self.steady_beat(), "--whole", "--bars", "10", "--json", "-")
+        status, out, _ = self.run_main(
+            "measure", self.steady_beat(), "--whole", "--bars", "10", "--json", "-"
+        )
         found = json.loads(out)
         self.assertEqual((status, found["from_s"], found["to_s"], found["bars"]), (0, 0.0, 21.0, 10))
         self.assertAlmostEqual(found["bpm"], 60 * 40 / 21, places=3)
@@ -273,11 +370,19 @@ class MeasureTest(CliTest):
         status, out, _ = self.run_main("measure", self.steady_beat(), "--range", "4.5-7.5")
         self.assertEqual(status, 0)
         self.assertRegex(out, r"1\.50? bars: move an edge")
-        self.assertNotIn("move an edge", self.run_main("measure", self.steady_beat(), "--range", "4.5-8.5")[1])
+        self.assertNotIn(
+            "move an edge", self.run_main("measure", self.steady_beat(), "--range", "4.5-8.5")[1]
+        )
 
     def test_what_is_no_range_is_refused_in_one_line(self) -> None:
         file = self.steady_beat()
-        for more in (["--range", "3"], ["--range", "8-4"], ["--range", "4-90"], ["--whole", "--bars", "0"], []):
+        for more in (
+            ["--range", "3"],
+            ["--range", "8-4"],
+            ["--range", "4-90"],
+            ["--whole", "--bars", "0"],
+            [],
+        ):
             status, out, err = self.run_main("measure", file, *more)
             self.assertEqual((status, out, err.count("\n")), (2, "", 1), more)
 
@@ -309,13 +414,22 @@ class CountHintsTest(CliTest):
         plain = heard()
         later = heard("--one-beat", "later")
         np.testing.assert_allclose(later["downbeats"][:5], plain["beats"][1:21:4], atol=1e-5)
-        self.assertEqual(heard("--one-beat", "later", "--one-beat", "earlier")["downbeats"], plain["downbeats"])
+        self.assertEqual(
+            heard("--one-beat", "later", "--one-beat", "earlier")["downbeats"], plain["downbeats"]
+        )
         held = heard("--pickup", f"{beats[2]:.3f}")
-        self.assertAlmostEqual(next(bar["start_s"] for bar in held["bars"] if bar["bar"] == 1), plain["downbeats"][1], places=5)
+        self.assertAlmostEqual(
+            next(bar["start_s"] for bar in held["bars"] if bar["bar"] == 1), plain["downbeats"][1], places=5
+        )
         changed = heard("--meter-at-bar", "5=3/4")
         self.assertEqual([(one["bar"], one["meter"]) for one in changed["meters"]], [(1, "4/4"), (5, "3/4")])
         self.assertEqual(changed["beats"], plain["beats"])
-        for bad in (("--meter-at-bar", "5:3/4"), ("--meter-at-bar", "0=3/4"), ("--pickup", "900"), ("--one-beat", "sooner")):
+        for bad in (
+            ("--meter-at-bar", "5:3/4"),
+            ("--meter-at-bar", "0=3/4"),
+            ("--pickup", "900"),
+            ("--one-beat", "sooner"),
+        ):
             status, _, said = self.run_main("analyse", take, *bad)
             self.assertEqual((status, said.count("\n")), (2, 1), bad)
 
@@ -326,20 +440,39 @@ class MapsTest(CliTest):
         take = self.write("tub kit.wav", audio.samples.T, audio.sample_rate_hz)
         self.run_main("analyse", take, "--json", str(self.folder / "map.json"))
         for form in ("map.mid", "map.csv", "map.txt", "again.json"):
-            status, out, _ = self.run_main("convert", str(self.folder / "map.json"), "-o", str(self.folder / form))
+            status, out, _ = self.run_main(
+                "convert", str(self.folder / "map.json"), "-o", str(self.folder / form)
+            )
             self.assertEqual(status, 0)
             self.assertIn("bar 1 at", out)
-        status, out, _ = self.run_main("tidy", str(self.folder / "map.json"), "-o", str(self.folder / "tidy.mid"), "--within-ms", "15")
+        status, out, _ = self.run_main(
+            "tidy", str(self.folder / "map.json"), "-o", str(self.folder / "tidy.mid"), "--within-ms", "15"
+        )
         self.assertEqual(status, 0)
         self.assertRegex(out, r"tempo changes became \d+, every bar line within 1?\d\.\d ms")
         # What was tidied fits audio like any map.
-        status, out, _ = self.run_main("fit", take, "-o", str(self.folder / "fitted.wav"), "--map", str(self.folder / "tidy.mid"), "--grid", "1/4")
+        status, out, _ = self.run_main(
+            "fit",
+            take,
+            "-o",
+            str(self.folder / "fitted.wav"),
+            "--map",
+            str(self.folder / "tidy.mid"),
+            "--grid",
+            "1/4",
+        )
         self.assertEqual(status, 0)
 
     def test_what_is_no_map_writes_nothing(self) -> None:
         (self.folder / "bad.csv").write_text("0.5\n0.4\n")
-        for arguments in (("convert", "bad.csv", "out.mid"), ("tidy", "bad.csv", "out.mid"), ("convert", "none.json", "out.mid")):
-            status, _, said = self.run_main(arguments[0], str(self.folder / arguments[1]), "-o", str(self.folder / arguments[2]))
+        for arguments in (
+            ("convert", "bad.csv", "out.mid"),
+            ("tidy", "bad.csv", "out.mid"),
+            ("convert", "none.json", "out.mid"),
+        ):
+            status, _, said = self.run_main(
+                arguments[0], str(self.folder / arguments[1]), "-o", str(self.folder / arguments[2])
+            )
             self.assertEqual((status, said.count("\n")), (2, 1))
             self.assertFalse((self.folder / "out.mid").exists())
 
@@ -355,7 +488,9 @@ class OnsetsTest(CliTest):
             return [one["time_s"] for one in json.loads(out)["files"][0]["onsets"]]
 
         self.assertEqual(len(marks()), 40)
-        np.testing.assert_allclose(marks("--band", "low", "--threshold", "0.5"), 0.5 + 0.5 * np.arange(20), atol=0.003)
+        np.testing.assert_allclose(
+            marks("--band", "low", "--threshold", "0.5"), 0.5 + 0.5 * np.arange(20), atol=0.003
+        )
         self.assertEqual(len(marks("--apart-ms", "300")), 20)
         (self.folder / "map.csv").write_text("".join(f"{0.5 + k},{k + 1}\n" for k in range(10)))
         np.testing.assert_allclose(
@@ -371,10 +506,13 @@ class OnsetsTest(CliTest):
         late = beats.copy()
         late[7] += 0.04
         paths = [
-            self.write(name, (audio := struck(times, 11.0)).samples.T, audio.sample_rate_hz) for name, times in (("a.wav", beats), ("b.wav", late))
+            self.write(name, (audio := struck(times, 11.0)).samples.T, audio.sample_rate_hz)
+            for name, times in (("a.wav", beats), ("b.wav", late))
         ]
         (self.folder / "beats.csv").write_text("".join(f"{time}\n" for time in beats))
-        status, out, said = self.run_main("stack", *paths, "--on", "1/8", "--map", str(self.folder / "beats.csv"), "--json", "-")
+        status, out, said = self.run_main(
+            "stack", *paths, "--on", "1/8", "--map", str(self.folder / "beats.csv"), "--json", "-"
+        )
         self.assertEqual(status, 0, said)
         found = json.loads(out)
         self.assertEqual((found["files"], len(found["notes"])), (["a.wav", "b.wav"], 20))
@@ -397,7 +535,9 @@ class GrooveTest(CliTest):
     def test_known_lateness_comes_back_and_is_laid_on_other_audio(self) -> None:
         path, out = self.played("yard.wav", self.LATE), self.folder / "yard shuffle.json"
         against = ("--bpm", "120", "--first-downbeat", "1.0")
-        status, said, wrong = self.run_main("groove", path, "--bars", "3-6", "--grid", "1/8", *against, "-o", str(out))
+        status, said, wrong = self.run_main(
+            "groove", path, "--bars", "3-6", "--grid", "1/8", *against, "-o", str(out)
+        )
         self.assertEqual(status, 0, wrong)
         self.assertIn("1/8, 1 bar of 4 quarters, by up to +30 ms", said)
         made = json.loads(out.read_text())
@@ -407,7 +547,9 @@ class GrooveTest(CliTest):
         # Even eighths, pulled onto it: within 1 ms of where they were in the yard.
         even, fitted = self.played("even.wav", np.zeros(8)), self.folder / "fitted.wav"
         report = self.folder / "report.json"
-        status, _, wrong = self.run_main("fit", even, *against, "--groove", str(out), "-o", str(fitted), "--report", str(report))
+        status, _, wrong = self.run_main(
+            "fit", even, *against, "--groove", str(out), "-o", str(fitted), "--report", str(report)
+        )
         self.assertEqual(status, 0, wrong)
         pegs = json.loads(report.read_text())["pegs"]
         self.assertEqual(len(pegs), 64)
@@ -431,14 +573,24 @@ class GrooveTest(CliTest):
         self.assertEqual((len(levels), levels[2]["db"]), (64, 4.0))
         louder, _ = sf.read(accented, always_2d=True)
         at = round(levels[2]["target_s"] * rate)
-        np.testing.assert_allclose(louder[at : at + 500], samples[at : at + 500] * 10 ** ((4.0 + said["lowered_db"]) / 20), atol=1e-3)
-        self.assertNotEqual(self.run_main("fit", even, *against, "--grid", "1/8", "--accent", "50", "-o", str(accented))[0], 0)
+        np.testing.assert_allclose(
+            louder[at : at + 500], samples[at : at + 500] * 10 ** ((4.0 + said["lowered_db"]) / 20), atol=1e-3
+        )
+        self.assertNotEqual(
+            self.run_main("fit", even, *against, "--grid", "1/8", "--accent", "50", "-o", str(accented))[0], 0
+        )
 
     def test_on_the_bars_it_came_from_nothing_moves(self) -> None:
-        path, out, report = self.played("yard.wav", self.LATE), self.folder / "own.json", self.folder / "report.json"
+        path, out, report = (
+            self.played("yard.wav", self.LATE),
+            self.folder / "own.json",
+            self.folder / "report.json",
+        )
         self.assertEqual(self.run_main("groove", path, "--bars", "3", "--grid", "1/8", "-o", str(out))[0], 0)
         fitted = str(self.folder / "f.wav")
-        status, _, wrong = self.run_main("fit", path, "--own", "--bars", "3", "--groove", str(out), "-o", fitted, "--report", str(report))
+        status, _, wrong = self.run_main(
+            "fit", path, "--own", "--bars", "3", "--groove", str(out), "-o", fitted, "--report", str(report)
+        )
         self.assertEqual(status, 0, wrong)
         document = json.loads(report.read_text())
         self.assertEqual(len([peg for peg in document["pegs"] if peg["kind"] == "pulled"]), 8)
@@ -470,14 +622,29 @@ class PartTest(CliTest):
     def setUp(self) -> None:
         super().setUp()
         self.lines = np.array([0.5, 2.5, 4.9, 6.8, 9.0])
-        (self.folder / "map.csv").write_text("".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines)))
+        (self.folder / "map.csv").write_text(
+            "".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines))
+        )
         file = mido.MidiFile(type=1, ticks_per_beat=480)
         sticks = mido.MidiTrack([mido.MetaMessage("track_name", name="sticks")])
-        reed = mido.MidiTrack([mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)])
+        reed = mido.MidiTrack(
+            [mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)]
+        )
         for k in range(4):
-            sticks += [mido.Message("note_on", channel=9, note=38, velocity=60 + 10 * k, time=0 if k == 0 else 360 + (30 if k == 2 else 0))]
+            sticks += [
+                mido.Message(
+                    "note_on",
+                    channel=9,
+                    note=38,
+                    velocity=60 + 10 * k,
+                    time=0 if k == 0 else 360 + (30 if k == 2 else 0),
+                )
+            ]
             sticks += [mido.Message("note_off", channel=9, note=38, time=120 - (30 if k == 2 else 0))]
-            reed += [mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240), mido.Message("note_off", note=60 + k, time=240)]
+            reed += [
+                mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240),
+                mido.Message("note_off", note=60 + k, time=240),
+            ]
         file.tracks += [sticks, reed]
         self.tune = self.folder / "yard tune.mid"
         file.save(self.tune)
@@ -486,7 +653,17 @@ class PartTest(CliTest):
         return self.run_main("part", str(self.tune), "-o", str(self.folder / out), *more)
 
     def test_laid_on_a_breathing_map_repeated_and_pulled(self) -> None:
-        status, said, wrong = self.part("out.mid", "--map", str(self.folder / "map.csv"), "--from-bar", "2", "--until-bar", "4", "--grid", "1/4")
+        status, said, wrong = self.part(
+            "out.mid",
+            "--map",
+            str(self.folder / "map.csv"),
+            "--from-bar",
+            "2",
+            "--until-bar",
+            "4",
+            "--grid",
+            "1/4",
+        )
         self.assertEqual(status, 0, wrong)
         self.assertIn("2 parts, 16 notes", said)
         found, now = [], 0.0
@@ -498,14 +675,18 @@ class PartTest(CliTest):
         np.testing.assert_allclose(found, wanted, atol=0.0003)
 
     def test_as_sound_and_one_part_only(self) -> None:
-        self.assertEqual(self.part("out.wav", "--map", str(self.folder / "map.csv"), "--only", "sticks")[0], 0)
+        self.assertEqual(
+            self.part("out.wav", "--map", str(self.folder / "map.csv"), "--only", "sticks")[0], 0
+        )
         samples, rate = sf.read(self.folder / "out.wav")
         starts = attack_starts(samples / np.abs(samples).max(), rate)
         np.testing.assert_allclose(starts, 0.5 + np.array([0.0, 0.5, 1.0 + 30 / 480 * 0.5, 1.5]), atol=0.002)
 
     def test_a_groove_of_notes_is_exact_and_laid_on_notes(self) -> None:
         groove = str(self.folder / "g.json")
-        status, _, wrong = self.run_main("groove", str(self.tune), "--only", "sticks", "--bars", "1", "--grid", "1/4", "-o", groove)
+        status, _, wrong = self.run_main(
+            "groove", str(self.tune), "--only", "sticks", "--bars", "1", "--grid", "1/4", "-o", groove
+        )
         self.assertEqual(status, 0, wrong)
         (row,) = json.loads(Path(groove).read_text())["bars"]
         np.testing.assert_allclose([one["late"] for one in row], [0, 0, 30 / 480, 0], atol=1e-9)
@@ -549,7 +730,9 @@ class CutTest(CliTest):
 
     def test_cut_at_its_onsets_and_laid_at_another_tempo(self) -> None:
         out = self.folder / "laid.wav"
-        status, said, wrong = self.run_main("cut", self.loop, "-o", str(out), *self.heard, "--lay", "1/8", "--bpm", "120")
+        status, said, wrong = self.run_main(
+            "cut", self.loop, "-o", str(out), *self.heard, "--lay", "1/8", "--bpm", "120"
+        )
         self.assertEqual(status, 0, wrong)
         self.assertIn("17 pieces", said)
         samples, rate = sf.read(out)
@@ -560,8 +743,13 @@ class CutTest(CliTest):
         # Untouched inside: what follows a stroke is the source, bit for bit (24 bits both).
         source = sf.read(self.loop)[0]
         at, own = round(starts[5] * rate), round(self.times[5] * rate)
-        shift = max(range(-60, 61), key=lambda k: float(np.dot(samples[at : at + 2000], source[own + k : own + k + 2000])))
-        np.testing.assert_array_equal(samples[at + 100 : at + 6000], source[own + shift + 100 : own + shift + 6000])
+        shift = max(
+            range(-60, 61),
+            key=lambda k: float(np.dot(samples[at : at + 2000], source[own + k : own + k + 2000])),
+        )
+        np.testing.assert_array_equal(
+            samples[at + 100 : at + 6000], source[own + shift + 100 : own + shift + 6000]
+        )
 
     def test_written_one_by_one_they_are_the_file(self) -> None:
         folder = self.folder / "pieces"
@@ -582,17 +770,24 @@ class CutTest(CliTest):
         data = out.read_bytes()
         at = data.index(b"cue ")
         count = int.from_bytes(data[at + 8 : at + 12], "little")
-        frames = [int.from_bytes(data[at + 12 + 24 * k + 20 : at + 12 + 24 * k + 24], "little") for k in range(count)]
+        frames = [
+            int.from_bytes(data[at + 12 + 24 * k + 20 : at + 12 + 24 * k + 24], "little")
+            for k in range(count)
+        ]
         self.assertEqual(count, 8)
         np.testing.assert_allclose(frames, np.arange(8) * 60 / 96 * self.rate, atol=0.001 * self.rate + 1)
         at = data.index(b"smpl")
-        self.assertEqual(int.from_bytes(data[at + 8 + 36 + 12 : at + 8 + 36 + 16], "little"), len(samples) - 1)
+        self.assertEqual(
+            int.from_bytes(data[at + 8 + 36 + 12 : at + 8 + 36 + 16], "little"), len(samples) - 1
+        )
         self.assertEqual(int.from_bytes(data[4:8], "little"), len(data) - 8)
 
     def test_what_cannot_be_is_refused(self) -> None:
         out = self.folder / "no.wav"
-        for more in (("--at", "1/7"), ("--at", "onsets", "--lay", "1/8"), ("--at", "1/8", "--bars", "0"), ("--at", "onsets", "--fade-ms", "9000"),
-                     ("--at", "1/8", "--map", "none.mid"), ("--at", "onsets", "--from-bpm", "96", "--lay", "1/8", "--bpm", "-1")):  # fmt: skip
+        for more in (("--at", "1/7"), ("--at", "onsets", "--lay", "1/8"), ("--at", "1/8", "--bars", "0"),
+        ("--at", "onsets", "--fade-ms", "9000"),
+                     ("--at", "1/8", "--map", "none.mid"), ("--at", "onsets", "--from-bpm", "96", "--lay",
+                     "1/8", "--bpm", "-1")):  # fmt: skip
             with self.subTest(more=more):
                 status, _, wrong = self.run_main("cut", self.loop, "-o", str(out), *more)
                 self.assertEqual((status, wrong.count("\n")), (2, 1), wrong)
@@ -603,13 +798,21 @@ class FollowTest(CliTest):
     def setUp(self) -> None:
         super().setUp()
         # A loop of one bar at 120 BPM; a map whose bars last 2, 2.4, 1.9 and 2.2 s, from half a second on.
-        self.loop = self.write("pipe loop.wav", (audio := struck([0.0, 0.5, 1.0, 1.5], 2.0, low_every=4)).samples.T, audio.sample_rate_hz)
+        self.loop = self.write(
+            "pipe loop.wav",
+            (audio := struck([0.0, 0.5, 1.0, 1.5], 2.0, low_every=4)).samples.T,
+            audio.sample_rate_hz,
+        )
         self.lines = np.array([0.5, 2.5, 4.9, 6.8, 9.0])
-        (self.folder / "map.csv").write_text("".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines)))
+        (self.folder / "map.csv").write_text(
+            "".join(f"{line},{k + 1}\n" for k, line in enumerate(self.lines))
+        )
         self.out = self.folder / "followed.wav"
 
     def follow(self, *more: str) -> tuple[int, str]:
-        status, _, said = self.run_main("follow", self.loop, "-o", str(self.out), "--map", str(self.folder / "map.csv"), *more)
+        status, _, said = self.run_main(
+            "follow", self.loop, "-o", str(self.out), "--map", str(self.folder / "map.csv"), *more
+        )
         return status, said
 
     def test_four_times_over_a_breathing_map(self) -> None:
@@ -635,7 +838,9 @@ class FollowTest(CliTest):
         self.assertEqual(status, 0, said)
         self.assertEqual(len(sf.read(self.out)[0]), round(2 * 44100 * 70 / 120))
         samples, rate = sf.read(self.out)
-        np.testing.assert_allclose(attack_starts(samples, rate), np.array([0.0, 0.5, 1.0, 1.5]) * 70 / 120, atol=0.002)
+        np.testing.assert_allclose(
+            attack_starts(samples, rate), np.array([0.0, 0.5, 1.0, 1.5]) * 70 / 120, atol=0.002
+        )
 
     def test_what_contradicts_itself_is_refused(self) -> None:
         for more in (
@@ -662,14 +867,30 @@ class FitMoreTest(CliTest):
         take = self.write("loose.wav", audio.samples.T, audio.sample_rate_hz)
         (self.folder / "map.csv").write_text("".join(f"{0.5 + 2.0 * k},{k + 1}\n" for k in range(9)))
         self.run_main("convert", str(self.folder / "map.csv"), "-o", str(self.folder / "map.json"))
-        there = ("fit", take, "-o", str(self.folder / "out.wav"), "--map", str(self.folder / "map.json"), "--grid", "1/4", "--method", "cut")
+        there = (
+            "fit",
+            take,
+            "-o",
+            str(self.folder / "out.wav"),
+            "--map",
+            str(self.folder / "map.json"),
+            "--grid",
+            "1/4",
+            "--method",
+            "cut",
+        )
         status, out, said = self.run_main(*there, "--proof", "-")
         self.assertEqual(status, 0, said)
         proved = json.loads(out)
         self.assertEqual(proved["version"], 1)
         self.assertGreater(proved["within_3_ms"], 0.95)
         self.assertEqual(set(proved["pegs"][0]), {"take", "wanted_s", "measured_s", "off_ms"})
-        for more in (("--bars", "2-3"), ("--keep-lag", "--strength", "90"), ("--coarse",), ("--swing", "58", "--grid", "1/8")):
+        for more in (
+            ("--bars", "2-3"),
+            ("--keep-lag", "--strength", "90"),
+            ("--coarse",),
+            ("--swing", "58", "--grid", "1/8"),
+        ):
             self.assertEqual(self.run_main(*there, *more)[0], 0, more)
         for bad in (("--bars", "x"), ("--bars", "3-2"), ("--swing", "99")):
             self.assertEqual(self.run_main(*there, *bad)[0], 2, bad)
@@ -683,7 +904,19 @@ class FitMoreTest(CliTest):
             str(self.folder / "quiet.wav"),
             self.folder / "r.json",
         )
-        asked = ("fit", take, "-o", there, "--own", "--grid", "1/4", "--method", "strike", "--report", str(report))
+        asked = (
+            "fit",
+            take,
+            "-o",
+            there,
+            "--own",
+            "--grid",
+            "1/4",
+            "--method",
+            "strike",
+            "--report",
+            str(report),
+        )
         self.assertEqual(self.run_main(*asked)[0], 0)
         self.assertNotIn("silenced", json.loads(report.read_text()))
         plain, rate = sf.read(there)
@@ -698,7 +931,11 @@ class FitMoreTest(CliTest):
             inside[first:stop] = True
             self.assertFalse(quiet[first + round(0.021 * rate) : stop - round(0.006 * rate)].any())
         np.testing.assert_array_equal(quiet[~inside], plain[~inside])
-        for bad in (("--pause-limits", "45,80"), ("--silence-pauses", "--pause-limits", "45"), ("--silence-pauses", "--pause-limits", "5,80")):
+        for bad in (
+            ("--pause-limits", "45,80"),
+            ("--silence-pauses", "--pause-limits", "45"),
+            ("--silence-pauses", "--pause-limits", "5,80"),
+        ):
             status, _, said = self.run_main(*asked, *bad)
             self.assertEqual(status, 2, bad)
             self.assertIn("ause", said)
@@ -717,10 +954,19 @@ class FitMoreTest(CliTest):
         self.run_main("convert", str(self.folder / "map.csv"), "-o", str(self.folder / "map.json"))
         there = ("fit", *takes, "--map", str(self.folder / "map.json"), "--grid", "1/4", "--method", "cut")
         status, _, said = self.run_main(
-            *there, "-o", str(self.folder / "out") + "/", "--report", str(self.folder / "r.json"), "--proof", str(self.folder / "p.json")
+            *there,
+            "-o",
+            str(self.folder / "out") + "/",
+            "--report",
+            str(self.folder / "r.json"),
+            "--proof",
+            str(self.folder / "p.json"),
         )
         self.assertEqual(status, 0, said)
-        report, proved = json.loads((self.folder / "r.json").read_text()), json.loads((self.folder / "p.json").read_text())
+        report, proved = (
+            json.loads((self.folder / "r.json").read_text()),
+            json.loads((self.folder / "p.json").read_text()),
+        )
         self.assertEqual([one["out"] for one in report["files"]], ["kick.wav", "snare.wav"])
         self.assertEqual({one["frames"] for one in report["files"]}, {report["files"][0]["frames"]})
         self.assertTrue({"segments", "pegs", "riding"} <= set(report))

@@ -32,7 +32,11 @@ class BatchTest(unittest.TestCase):
         self.folder, self.out = Path(place.name) / "yard", Path(place.name) / "results"
         (self.folder / "night").mkdir(parents=True)
         for name, beat in (("a.wav", 0.5), ("night/b.flac", 0.6)):
-            sf.write(self.folder / name, struck(0.3 + beat * np.arange(16), 16 * beat + 1, low_every=4).samples.T, 44100)
+            sf.write(
+                self.folder / name,
+                struck(0.3 + beat * np.arange(16), 16 * beat + 1, low_every=4).samples.T,
+                44100,
+            )
         (self.folder / "bad.wav").write_bytes(b"no sound")
         (self.folder / "notes.txt").write_text("not asked for")
 
@@ -45,7 +49,11 @@ class BatchTest(unittest.TestCase):
         self.assertNotIn("http", page.replace("http://www.w3.org", ""))
         # A groove instead of a grid, the tempo of a steady session: each file's own bar 1 stays.
         recipe = self.out / "r.recipe"
-        groove = groove_document(take_groove(np.array([0.0, 0.55, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(8), "yard"))
+        groove = groove_document(
+            take_groove(
+                np.array([0.0, 0.55, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(8), "yard"
+            )
+        )
         recipe.write_text(json.dumps({"version": 1, "fit": {"groove": groove, "own": False, "bpm": 110.0}}))
         fitted = self.out / "fitted"
         status, said, _ = self.run_main(self.folder, "-o", fitted, "--do", "fit", "--recipe", recipe)
@@ -78,24 +86,48 @@ class BatchTest(unittest.TestCase):
         self.assertEqual(results, ["a.json", "night/b.json", "summary.json"])
         # Again it is known by its content and by what was asked; what was changed is done anew.
         before = (self.out / "a.json").stat().st_mtime_ns, (self.out / "night" / "b.json").stat().st_mtime_ns
-        sf.write(self.folder / "night" / "b.flac", struck(0.3 + 0.55 * np.arange(16), 10.0, low_every=4).samples.T, 44100)
+        sf.write(
+            self.folder / "night" / "b.flac",
+            struck(0.3 + 0.55 * np.arange(16), 10.0, low_every=4).samples.T,
+            44100,
+        )
         status, said, _ = self.run_main(self.folder, "-o", self.out, "--workers", 1)
         self.assertEqual(said.count("(as before)"), 1)
         self.assertEqual((self.out / "a.json").stat().st_mtime_ns, before[0])
         self.assertGreater((self.out / "night" / "b.json").stat().st_mtime_ns, before[1])
 
     def test_killed_in_the_middle_it_goes_on_where_it_was(self) -> None:
-        command = [sys.executable, "-m", "combpace.cli", "batch", str(self.folder), "-o", str(self.out), "--workers", "1"]
-        begun = subprocess.Popen(command, start_new_session=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        command = [
+            sys.executable,
+            "-m",
+            "combpace.cli",
+            "batch",
+            str(self.folder),
+            "-o",
+            str(self.out),
+            "--workers",
+            "1",
+        ]
+        begun = subprocess.Popen(
+            command, start_new_session=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         deadline = time.monotonic() + 60
         # A name that begins with a dot is still being written.
-        while not list(self.out.glob(".combpace-batch/[!.]*")) and time.monotonic() < deadline and begun.poll() is None:
+        while (
+            not list(self.out.glob(".combpace-batch/[!.]*"))
+            and time.monotonic() < deadline
+            and begun.poll() is None
+        ):
             os.sched_yield()
         with contextlib.suppress(ProcessLookupError):
             os.killpg(begun.pid, signal.SIGKILL)
         begun.wait()
-        # What a process that is gone had half written goes; what somebody still writes, and what is not ours, stays.
-        gone, ours, other = (self.out / name for name in (f".a.json.{begun.pid}.part", f".a.json.{os.getpid()}.part", ".mine.part"))
+        # What a process that is gone had half written goes; what somebody still writes, and what is not ours,
+        # stays.
+        gone, ours, other = (
+            self.out / name
+            for name in (f".a.json.{begun.pid}.part", f".a.json.{os.getpid()}.part", ".mine.part")
+        )
         for path in (gone, ours, other):
             path.write_text("half")
         status, said, _ = self.run_main(self.folder, "-o", self.out, "--workers", 1)
@@ -110,10 +142,33 @@ class BatchTest(unittest.TestCase):
         for name, mic in zip(("kit deep.wav", "kit bright.wav"), mics, strict=True):
             sf.write(self.folder / "night" / name, mic.samples.T, 44100)
         recipe = self.folder.parent / "recipe.json"
-        recipe.write_text(json.dumps({"version": 1, "method": "cut", "fit": {"grid": "1/8", "own": False, "bpm": 118.0, "first_downbeat_s": 0.0}}))
-        status, said, _ = self.run_main(self.folder / "night", "-o", self.out, "--do", "fit", "--recipe", recipe, "--bundle", "^kit", "--workers", 1)
+        recipe.write_text(
+            json.dumps(
+                {
+                    "version": 1,
+                    "method": "cut",
+                    "fit": {"grid": "1/8", "own": False, "bpm": 118.0, "first_downbeat_s": 0.0},
+                }
+            )
+        )
+        status, said, _ = self.run_main(
+            self.folder / "night",
+            "-o",
+            self.out,
+            "--do",
+            "fit",
+            "--recipe",
+            recipe,
+            "--bundle",
+            "^kit",
+            "--workers",
+            1,
+        )
         self.assertEqual(status, 0, said)
-        self.assertEqual(sorted(path.name for path in (self.out / "kit bright").iterdir()), ["kit bright.wav", "kit deep.wav"])
+        self.assertEqual(
+            sorted(path.name for path in (self.out / "kit bright").iterdir()),
+            ["kit bright.wav", "kit deep.wav"],
+        )
         report = json.loads((self.out / "b fit.json").read_text())
         self.assertEqual(report["method"], "cut")
         self.assertGreater(len(report["pegs"]), 10)
@@ -141,4 +196,7 @@ class BatchTest(unittest.TestCase):
 
     def test_two_files_of_one_name_keep_both_results(self) -> None:
         (self.folder / "a.flac").write_bytes((self.folder / "night" / "b.flac").read_bytes())
-        self.assertEqual([item.out for item in items_of(self.folder, "analyse", None)], ["a.json", "a.wav.json", "bad.json", "night/b.json"])
+        self.assertEqual(
+            [item.out for item in items_of(self.folder, "analyse", None)],
+            ["a.json", "a.wav.json", "bad.json", "night/b.json"],
+        )

@@ -23,7 +23,9 @@ class HomeTest(unittest.TestCase):
         browser = self.folder / "browser"
         browser.write_text(f'#!/bin/sh\necho "$1" >> {self.opened}\n')
         browser.chmod(0o755)
-        self.environment = {name: value for name, value in os.environ.items() if not name.startswith("COMBPACE")} | {
+        self.environment = {
+            name: value for name, value in os.environ.items() if not name.startswith("COMBPACE")
+        } | {
             "XDG_DATA_HOME": str(self.folder / "own"),
             "COMBPACE_PORT": "0",
             "BROWSER": f"{browser} %s",
@@ -102,10 +104,22 @@ class HelpTest(unittest.TestCase):
 
     def test_completion_knows_commands_and_options(self) -> None:
         for shell in ("bash", "zsh"):
-            done = subprocess.run([sys.executable, "-m", "combpace.cli", "completion", shell], capture_output=True, text=True, check=True)
+            done = subprocess.run(
+                [sys.executable, "-m", "combpace.cli", "completion", shell],
+                capture_output=True,
+                text=True,
+                check=True,
+            )
             for word in ("analyse", "--bpm-range", "replay"):
                 self.assertIn(word, done.stdout)
-        script = subprocess.run([sys.executable, "-m", "combpace.cli", "completion", "bash"], capture_output=True, text=True, check=True).stdout
+        script = subprocess.run(
+            [sys.executable, "-m", "combpace.cli", "completion", "bash"],
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
         asked = "COMP_WORDS=(combpace an); COMP_CWORD=1; _shtab_combpace; echo ${COMPREPLY[@]}"
-        done = subprocess.run(["bash", "-c", f"{script}\n{asked}"], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            ["bash", "-c", f"{script}\n{asked}"], capture_output=True, text=True, check=False
+        )
         self.assertEqual(done.stdout.split(), ["analyse"])

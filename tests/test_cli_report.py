@@ -55,7 +55,17 @@ class ReportTest(PlaceTest):
         loose = bring_in(self.place, self.session, struck(played, float(self.beats[-1]) + 1), "organ.wav")
         self.act("rule", take=loose, field="grid", value="1/4")
         out, facts, bars = (self.folder / name for name in ("out.html", "out.json", "out.csv"))
-        arguments = (self.session[:8], "-o", out, "--json", facts, "--csv", bars, "--data", self.folder / "data")
+        arguments = (
+            self.session[:8],
+            "-o",
+            out,
+            "--json",
+            facts,
+            "--csv",
+            bars,
+            "--data",
+            self.folder / "data",
+        )
         status, _, wrong = self.run_main(*arguments)
         self.assertEqual((status, wrong), (0, ""))
         first = out.read_bytes()
@@ -65,7 +75,11 @@ class ReportTest(PlaceTest):
         page.feed(first.decode())
         self.assertEqual((page.open, page.fetched), ([], []))
         made = fits.take_fit(self.seen(), loose)
-        moved = [peg for peg in made.fit.pegs if peg.kind in ("pulled", "hand") and abs(peg.target_s - peg.own_s) >= 5e-5]
+        moved = [
+            peg
+            for peg in made.fit.pegs
+            if peg.kind in ("pulled", "hand") and abs(peg.target_s - peg.own_s) >= 5e-5
+        ]
         told = json.loads(facts.read_text())
         self.assertEqual(len(told["takes"][1]["moved"]), len(moved))
         self.assertIn(fits.sentence(made.choice, "organ"), " ".join(page.text))
@@ -74,7 +88,9 @@ class ReportTest(PlaceTest):
             rows = list(csv.DictReader(file))
         self.assertAlmostEqual(float(rows[2]["start_s"]), self.line(2), places=5)
         # Fitted, the first attack of each bar lies on its line, or is left alone beside it.
-        before, after = ([float(row[name]) for row in rows if row[name]] for name in ("before_ms", "after_ms"))
+        before, after = (
+            [float(row[name]) for row in rows if row[name]] for name in ("before_ms", "after_ms")
+        )
         self.assertGreater(len(after), 5)
         self.assertLess(max(abs(one) for one in after), 7.0)
         self.assertGreater(max(abs(one) for one in before), 12.0)

@@ -44,14 +44,23 @@ class SessionCommandTest(PlaceTest):
         self.act("bar-1", time_s=float(self.beats[4]))
         self.act("rule", take=self.lead, field="strength", value="80")
         beside = ["midi", "json", "click", "report"]
-        wish = Wish(takes=[self.lead], kind="wav32f", start="bar 2", extras=beside, written="files and mix", markers=True)
+        wish = Wish(
+            takes=[self.lead],
+            kind="wav32f",
+            start="bar 2",
+            extras=beside,
+            written="files and mix",
+            markers=True,
+        )
         job = order(self.place, self.session, wish)
         row = rows.job_row(self.place.database, job)
         assert row is not None
         with write.written(self.place, json.loads(row.args), lambda phase, share: None) as files:
             ours = {file.name: file.path.read_bytes() for file in files}
         for more in ((), ("--newest",)):
-            self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", data, *more)[0], 0)
+            self.assertEqual(
+                self.run_main("session", "export", self.session, "-o", out, "--data", data, *more)[0], 0
+            )
             status, said, wrong = self.run_main("replay", out, "-o", self.folder / "replayed")
             self.assertEqual((status, wrong), (0, ""))
             self.assertIn("Copper night, 7 files", said)
@@ -60,11 +69,18 @@ class SessionCommandTest(PlaceTest):
 
     def test_replayed_without_a_hand_off_it_is_everything_with_the_lead_in(self) -> None:
         out = self.folder / "night.archive"
-        self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", self.folder / "data")[0], 0)
+        self.assertEqual(
+            self.run_main("session", "export", self.session, "-o", out, "--data", self.folder / "data")[0], 0
+        )
         self.assertEqual(self.run_main("replay", out, "-o", self.folder / "replayed")[0], 0)
         endings = sorted(path.suffix for path in (self.folder / "replayed").iterdir())
         self.assertEqual(endings, [".json", ".mid", ".wav", ".wav", ".zip"])
-        self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", self.folder / "data", "--no-sound")[0], 0)
+        self.assertEqual(
+            self.run_main(
+                "session", "export", self.session, "-o", out, "--data", self.folder / "data", "--no-sound"
+            )[0],
+            0,
+        )
         status, _, wrong = self.run_main("replay", out, "-o", self.folder / "silent")
         self.assertEqual(status, 2)
         self.assertIn("without its sound", wrong)
@@ -74,7 +90,9 @@ class SessionCommandTest(PlaceTest):
         with (data / "lock").open("w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             self.assertEqual(self.run_main("session", "list", "--data", data)[0], 0)
-            self.assertEqual(self.run_main("session", "export", self.session, "-o", out, "--data", data)[0], 0)
+            self.assertEqual(
+                self.run_main("session", "export", self.session, "-o", out, "--data", data)[0], 0
+            )
             status, _, wrong = self.run_main("session", "import", out, "--data", data)
         self.assertEqual(status, 2)
         self.assertIn("in the browser", wrong)

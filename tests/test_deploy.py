@@ -1,4 +1,6 @@
-"""What stands in deploy/: the unit is verified by systemd where that is there; the others agree with the settings."""
+"""What stands in deploy/: the unit is verified by systemd where that is there; the others agree with the
+settings.
+"""
 
 import re
 import shutil
@@ -19,8 +21,12 @@ class DeployTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             unit = Path(folder, "combpace.service")
             # What it starts is not installed here.
-            unit.write_text((DEPLOY / "combpace.service").read_text().replace("/opt/combpace/bin/combpace", "/bin/true"))
-            found = subprocess.run(["systemd-analyze", "verify", str(unit)], capture_output=True, text=True, check=False)
+            unit.write_text(
+                (DEPLOY / "combpace.service").read_text().replace("/opt/combpace/bin/combpace", "/bin/true")
+            )
+            found = subprocess.run(
+                ["systemd-analyze", "verify", str(unit)], capture_output=True, text=True, check=False
+            )
         about_it = [line for line in found.stderr.splitlines() if "combpace.service" in line]
         self.assertEqual((found.returncode, about_it), (0, []))
 
@@ -32,7 +38,9 @@ class DeployTest(unittest.TestCase):
                     self.assertIn(name, known)
 
     def test_the_container_copies_what_is_there(self) -> None:
-        for line in re.findall(r"^COPY (?!--from)(.*)$", (DEPLOY / "Containerfile").read_text(), re.MULTILINE):
+        for line in re.findall(
+            r"^COPY (?!--from)(.*)$", (DEPLOY / "Containerfile").read_text(), re.MULTILINE
+        ):
             for name in line.split()[:-1]:
                 with self.subTest(name=name):
                     self.assertTrue((ROOT / name).exists())

@@ -1,4 +1,6 @@
-"""Colours can be read: WCAG 2.1, 1.4.3 (contrast ratio of at least 4.5:1 for text, relative luminance as defined there)."""
+"""Colours can be read: WCAG 2.1, 1.4.3 (contrast ratio of at least 4.5:1 for text, relative luminance as
+defined there).
+"""
 
 import re
 import unittest
@@ -16,7 +18,13 @@ TEXT = (
     ("ground", "ink"),
 )
 # Marks and ribbons are graphics: 3:1 (WCAG 2.1, 1.4.11).
-GRAPHICS = (("wave", "ground"), ("onset", "ground"), ("field", "ground"), ("squeezed", "ground"), ("spread", "ground"))
+GRAPHICS = (
+    ("wave", "ground"),
+    ("onset", "ground"),
+    ("field", "ground"),
+    ("squeezed", "ground"),
+    ("spread", "ground"),
+)
 
 
 def theme(name: str) -> dict[str, str]:

@@ -1,8 +1,9 @@
-"""What madmom says of sound files, for `bench.accuracy.accuracy --madmom PYTHON`; run by that Python, where madmom is installed.
+"""What madmom says of sound files, for `bench.accuracy.accuracy --madmom PYTHON`; run by that Python, where
+madmom is installed.
 
-madmom (Böck et al. 2016) wants an older numpy than the project; on Python 3.11: `pip install "numpy<1.24" "cython<3"
-"setuptools<60" scipy mido`, then its source archive with every generated .c file that has a .pyx or .py beside it removed. Its
-models are for non-commercial use: a yardstick, nothing of it ships.
+madmom (Böck et al. 2016) wants an older numpy than the project; on Python 3.11: `pip install "numpy<1.24"
+"cython<3" "setuptools<60" scipy mido`, then its source archive with every generated .c file that has a .pyx
+or .py beside it removed. Its models are for non-commercial use: a yardstick, nothing of it ships.
 """
 
 import collections

@@ -1,4 +1,6 @@
-"""Long, empty and extreme takes: `.venv/bin/python -m bench.accuracy.robust`. Prints what is read, how sure, and what it costs."""
+"""Long, empty and extreme takes: `.venv/bin/python -m bench.accuracy.robust`. Prints what is read, how sure,
+and what it costs.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ def main() -> None:
     cases: dict[str, Audio] = {
         "silence, 20 s": Audio(np.zeros(20 * RATE, np.float32), RATE),
         "noise, 20 s": Audio((0.1 * rng.standard_normal(20 * RATE)).astype(np.float32), RATE),
-        "a held chord, 20 s": Audio(sum(0.2 * np.sin(2 * np.pi * f * seconds) for f in (220.0, 277.2, 329.6)).astype(np.float32), RATE),  # type: ignore[union-attr]
+        "a held chord, 20 s": Audio(
+            sum(0.2 * np.sin(2 * np.pi * f * seconds) for f in (220.0, 277.2, 329.6)).astype(np.float32), RATE
+        ),  # type: ignore[union-attr]
         "one click": Audio(np.eye(1, 3 * RATE, RATE)[0].astype(np.float32), RATE),
         **{f"clicks at {bpm} BPM": clicks(bpm, 40.0) for bpm in (30, 45, 60, 90, 130, 180, 240, 300)},
         "a band, 10 minutes": song(930_004, 600.0).audio,
@@ -43,7 +47,11 @@ def main() -> None:
         assert np.array_equal(again.beats.times, found.beats.times), "not deterministic"
         assert np.isfinite(np.asarray(found.beats.times)).all()
         bpm = "none" if found.steady is None else f"{found.steady.bpm:.2f}"
-        print(f"| {name} | {bpm} | {found.beats.counted:.2f} | {found.sure:.2f} | {len(found.onsets)} | {spent:.1f} |", flush=True)
+        print(
+            f"| {name} | {bpm} | {found.beats.counted:.2f} | {found.sure:.2f} | {len(found.onsets)} "
+            f"| {spent:.1f} |",
+            flush=True,
+        )
 
 
 if __name__ == "__main__":

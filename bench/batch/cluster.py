@@ -1,8 +1,9 @@
 """A batch on a Dask scheduler of this machine: `.venv/bin/python -m bench.batch.cluster [--files 32]`.
 
-Files are excerpts of `../shared/bench/beats/open`. Workers have one thread each, and one for their matrix products, so that two of them are
-twice one. Said: seconds here by 1 and 2 processes, on 1 and 2 workers, with one of two killed in the middle, and what a file costs beside
-its work (errands that only read their file). Nothing here asserts.
+Files are excerpts of `../shared/bench/beats/open`. Workers have one thread each, and one for their matrix
+products, so that two of them are twice one. Said: seconds here by 1 and 2 processes, on 1 and 2 workers, with
+one of two killed in the middle, and what a file costs beside its work (errands that only read their file).
+Nothing here asserts.
 """
 
 from __future__ import annotations
@@ -74,16 +75,25 @@ def main() -> None:
                 threading.Timer(there[2] / 2, lambda pid=victim: os.killpg(pid, signal.SIGKILL)).start()
             took, failed = timed(of, Path(scratch, f"there{count}{kill}"), 1, cluster)
             if kill:
-                print(f"2 workers, one killed after {there[2] / 2:.0f} s: {took:.1f} s, {failed} file lost; the half that one alone does would take "
-                      f"{there[2] / 2 + there[1] / 2:.1f} s")  # fmt: skip
+                half_s, alone_s = there[2] / 2, there[2] / 2 + there[1] / 2
+                print(
+                    f"2 workers, one killed after {half_s:.0f} s: {took:.1f} s, {failed} file lost; "
+                    f"the half that one alone does would take {alone_s:.1f} s"
+                )
             else:
                 there[count] = took
-                print(f"{count} worker{'s' if count > 1 else ''}: {took:.1f} s, {took / here[count]:.2f} of as many processes here")
+                print(
+                    f"{count} worker{'s' if count > 1 else ''}: {took:.1f} s, "
+                    f"{took / here[count]:.2f} of as many processes here"
+                )
                 if count == 1:
                     print(f"1 worker, beside the work: {1000 * overhead(cluster, of):.0f} ms a file")
             cluster.close()
             machines.doCleanups()
-        print(f"2 workers are {there[1] / there[2]:.2f} times as fast as 1; 2 processes here {here[1] / here[2]:.2f} times")
+        print(
+            f"2 workers are {there[1] / there[2]:.2f} times as fast as 1; 2 processes here "
+            f"{here[1] / here[2]:.2f} times"
+        )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,9 @@
-"""A batch killed again and again: `.venv/bin/python -m bench.batch.killed [--folder ../shared/bench/beats/open] [--kills 10] [--seed 1]`.
+"""A batch killed again and again: `.venv/bin/python -m bench.batch.killed [--folder
+../shared/bench/beats/open] [--kills 10] [--seed 1]`.
 
-The command is ended with SIGKILL at random moments and started again, until it comes to its end. Every file must have one result, equal to the
-byte to that of a run that nobody disturbed, and none may be done again once it was noted as done.
+The command is ended with SIGKILL at random moments and started again, until it comes to its end. Every file
+must have one result, equal to the byte to that of a run that nobody disturbed, and none may be done again
+once it was noted as done.
 """
 
 from __future__ import annotations
@@ -27,7 +29,11 @@ def command(folder: Path, out: Path) -> list[str]:
 
 
 def results(out: Path) -> dict[str, bytes]:
-    return {path.relative_to(out).as_posix(): path.read_bytes() for path in sorted(out.rglob("*.json")) if path.name != "summary.json"}
+    return {
+        path.relative_to(out).as_posix(): path.read_bytes()
+        for path in sorted(out.rglob("*.json"))
+        if path.name != "summary.json"
+    }
 
 
 def main() -> None:
@@ -45,7 +51,9 @@ def main() -> None:
         noted: dict[str, int] = {}
         again = 0
         for number in range(options.kills):
-            process = subprocess.Popen(command(options.folder, killed), stdout=subprocess.DEVNULL, start_new_session=True)
+            process = subprocess.Popen(
+                command(options.folder, killed), stdout=subprocess.DEVNULL, start_new_session=True
+            )
             time.sleep(chance.uniform(1.0, 1.0 + FARTHEST * undisturbed / options.kills))
             os.kill(process.pid, signal.SIGKILL)
             process.wait()
@@ -57,8 +65,14 @@ def main() -> None:
             print(f"kill {number + 1}: {len(now)} noted as done")
         subprocess.run(command(options.folder, killed), stdout=subprocess.DEVNULL, check=False)
         ours, theirs = results(whole), results(killed)
-        missing, other = len(ours.keys() - theirs.keys()), sum(ours[name] != theirs.get(name) for name in ours)
-        print(f"{len(ours)} results undisturbed in {undisturbed:.0f} s; after {options.kills} kills {len(theirs)}")
+        missing, other = (
+            len(ours.keys() - theirs.keys()),
+            sum(ours[name] != theirs.get(name) for name in ours),
+        )
+        print(
+            f"{len(ours)} results undisturbed in {undisturbed:.0f} s; after {options.kills} kills "
+            f"{len(theirs)}"
+        )
         print(f"missing {missing}, other bytes {other}, done again {again}")
 
 

@@ -1,8 +1,10 @@
-"""What a server has to live through: `.venv/bin/python -m bench.campaign.campaign [--short] [--seed N]`. Loopback only.
+"""What a server has to live through: `.venv/bin/python -m bench.campaign.campaign [--short] [--seed N]`.
+Loopback only.
 
-Each part drives a real `combpace serve` and counts what must not be: acknowledged decisions that are lost, answers of status 500 and above that
-are no sentence about a full disk or a busy machine (507, 503), answers that took longer than 2 s (sound 5 s; uploads take as long as they take),
-sessions that do not open or takes that are never read (orphans), processes left. The disk is a small tmpfs, the clock is moved by libfaketime;
+Each part drives a real `combpace serve` and counts what must not be: acknowledged decisions that are lost,
+answers of status 500 and above that are no sentence about a full disk or a busy machine (507, 503), answers
+that took longer than 2 s (sound 5 s; uploads take as long as they take), sessions that do not open or takes
+that are never read (orphans), processes left. The disk is a small tmpfs, the clock is moved by libfaketime;
 where these cannot be had the part is skipped, and said.
 """
 
@@ -41,7 +43,9 @@ from combpace.web.app import create_app
 
 @dataclass
 class Part:
-    """A part of the campaign: name, what it did in words, what it counted; skipped: why it could not be tried."""
+    """A part of the campaign: name, what it did in words, what it counted; skipped: why it could not be
+    tried.
+    """
 
     name: str
     did: str = ""
@@ -56,7 +60,9 @@ def beat(seconds: float, seed: int = 1, rate: int = 22050) -> bytes:
     for k in range(int(seconds * 2)):
         at = int(k * rate / 2)
         length = min(2000, len(sound) - at)
-        sound[at : at + length] += (0.5 * random_state.standard_normal(length) * np.exp(-np.arange(length) / 300)).astype(np.float32)
+        sound[at : at + length] += (
+            0.5 * random_state.standard_normal(length) * np.exp(-np.arange(length) / 300)
+        ).astype(np.float32)
     out = io.BytesIO()
     sf.write(out, sound, rate, format="WAV", subtype="PCM_16")
     return out.getvalue()
@@ -74,7 +80,10 @@ def served(folder: Path) -> Iterator[Server]:
 def begun(client: Client, *seconds: float) -> tuple[str, list[str]]:
     """A new session with beats of so many seconds in it, read; (its id, the ids of its takes)."""
     session = client.post("/api/sessions", {"name": "x"})["id"]
-    takes = [client.put(f"/api/sessions/{session}/uploads?name=t{k}.wav", beat(length, k + 1))["take"] for k, length in enumerate(seconds)]
+    takes = [
+        client.put(f"/api/sessions/{session}/uploads?name=t{k}.wav", beat(length, k + 1))["take"]
+        for k, length in enumerate(seconds)
+    ]
     if takes:
         settle(client, session)
     return session, takes
@@ -83,7 +92,10 @@ def begun(client: Client, *seconds: float) -> tuple[str, list[str]]:
 def rename(client: Client, session: str, take: str, name: str) -> None:
     """One decision on what the session is now."""
     version = client.get(f"/api/sessions/{session}/picture")["version"]
-    client.post(f"/api/sessions/{session}/act/take", {"version": version, "args": {"take": take, "field": "name", "value": name}})
+    client.post(
+        f"/api/sessions/{session}/act/take",
+        {"version": version, "args": {"take": take, "field": "name", "value": name}},
+    )
 
 
 def settle(client: Client, session: str, seconds: float = 60.0) -> list[str]:
@@ -100,7 +112,9 @@ def settle(client: Client, session: str, seconds: float = 60.0) -> list[str]:
 
 
 def kills(folder: Path, rounds: int, rng: random.Random) -> Part:
-    """The server and all its processes end by SIGKILL at a random moment, again and again, under decisions and uploads."""
+    """The server and all its processes end by SIGKILL at a random moment, again and again, under decisions
+    and uploads.
+    """
     part = Part("kill -9 of the server")
     server = Server(folder).start()
     client = Client(server.address, part.count)
@@ -156,7 +170,9 @@ def _order(name: str) -> tuple[int, int]:
 
 
 def orphans(client: Client, server: Server, seconds: float = 600.0) -> int:
-    """Sessions on the shelf that do not open, and takes that are not read though no job is left that would read them."""
+    """Sessions on the shelf that do not open, and takes that are not read though no job is left that would
+    read them.
+    """
     html = client.text("/")
     ids = sorted({part.split('"')[0] for part in html.split('data-session="')[1:]})
     found = 0
@@ -199,7 +215,11 @@ def workers_killed(folder: Path, rounds: int, rng: random.Random) -> Part:
         states = settle(client, session)
         part.count.orphans += sum(state != "ready" for state in states)
         sounds = [
-            client.status(f"/api/sessions/{session}/takes/{takes[0]['id']}/sound?segment={k}&rate=22050&speed=0.8", SOUND_S + 1) for k in range(3)
+            client.status(
+                f"/api/sessions/{session}/takes/{takes[0]['id']}/sound?segment={k}&rate=22050&speed=0.8",
+                SOUND_S + 1,
+            )
+            for k in range(3)
         ]
         part.count.orphans += sounds[-1] != 200
         part.did = f"{killed} killed, {len(states)} takes read in the end"
@@ -222,7 +242,10 @@ def hostile(folder: Path, how_many: int, rng: random.Random) -> Part:
         part.count.orphans += sum(state not in ("ready", "failed") for state in states)
         part.count.orphans += orphans(client, server, 30)
         by_reader, read = states.count("failed"), states.count("ready")
-        part.did = f"{how_many} files: {refused} refused at the door, {by_reader} by their reader, {read} read as far as they go"
+        part.did = (
+            f"{how_many} files: {refused} refused at the door, {by_reader} by their reader, {read} read "
+            "as far as they go"
+        )
     return part
 
 
@@ -233,7 +256,8 @@ def fuzz(folder: Path, seconds: float, rng: random.Random) -> Part:
         client = Client(server.address, part.count)
         session, ids = begun(client, 8, 4)
         values: list[Any] = [
-            None, True, 0, 1, -1, 2, 7, 1.5, -3.25, 1e308, -1e18, 139_000, "", "x", "4/4", "1/8", "0:01.5", "\u202e", "😀" * 50, "a" * 3000, [],
+            None, True, 0, 1, -1, 2, 7, 1.5, -3.25, 1e308, -1e18, 139_000, "", "x", "4/4", "1/8", "0:01.5",
+            "\u202e", "😀" * 50, "a" * 3000, [],
             [1.0], [None], {}, {"a": [1]}, "steady", "breathing", "earlier", "strength", "80", *ids,
         ]  # fmt: skip
         asked: dict[str, int] = {}
@@ -244,20 +268,32 @@ def fuzz(folder: Path, seconds: float, rng: random.Random) -> Part:
             name = rng.choice(names)
             fields = list(DECISIONS[name].args.model_fields)
             args = {
-                one: rng.choice(ids) if one in ("take", "to") and rng.random() < 0.8 else rng.choice(values) for one in fields if rng.random() < 0.85
+                one: rng.choice(ids) if one in ("take", "to") and rng.random() < 0.8 else rng.choice(values)
+                for one in fields
+                if rng.random() < 0.85
             }
             kind = rng.choice(("act", "act", "act", "foresee"))
-            answer = client.post(f"/api/sessions/{session}/{kind}/{name}", {"version": version, "args": args}, ok=(200, 404, 409, 422))
+            answer = client.post(
+                f"/api/sessions/{session}/{kind}/{name}",
+                {"version": version, "args": args},
+                ok=(200, 404, 409, 422),
+            )
             asked[name] = asked.get(name, 0) + 1
-            version = answer.get("version", answer.get("newest", version)) if isinstance(answer, dict) else version
+            version = (
+                answer.get("version", answer.get("newest", version)) if isinstance(answer, dict) else version
+            )
             if rng.random() < 0.15:
                 where = rng.choice(("takes", "pace", "bars", "onsets", "fit", "pieces", "hand-off"))
                 client.status(f"/sessions/{session}/{where}?take={rng.choice(ids)}&part=1")
             if rng.random() < 0.1:
-                client.post(f"/api/sessions/{session}/act/undo", {"version": version, "args": {}}, ok=(200, 409, 422))
+                client.post(
+                    f"/api/sessions/{session}/act/undo", {"version": version, "args": {}}, ok=(200, 409, 422)
+                )
                 version = client.get(f"/api/sessions/{session}/picture")["version"]
         routes = walk_routes(client, session, ids, rng)
-        part.did = f"{sum(asked.values())} calls of {len(asked)} of {len(names)} actions, {routes} of addresses"
+        part.did = (
+            f"{sum(asked.values())} calls of {len(asked)} of {len(names)} actions, {routes} of addresses"
+        )
     return part
 
 
@@ -272,14 +308,20 @@ def walk_routes(client: Client, session: str, ids: list[str], rng: random.Random
                 address = path
                 for name in [part.split("}")[0] for part in path.split("{")[1:]]:
                     real = {"session_id": session, "take_id": ids[0], "station": "bars"}.get(name, "0" * 16)
-                    address = address.replace("{" + name + "}", real if rng.random() < 0.75 else (rng.choice(odd) or "x"))
+                    address = address.replace(
+                        "{" + name + "}", real if rng.random() < 0.75 else (rng.choice(odd) or "x")
+                    )
                 query = "&".join(
-                    f"{one['name']}={rng.choice(odd)}" for one in methods[method].get("parameters", []) if one["in"] == "query" and rng.random() < 0.8
+                    f"{one['name']}={rng.choice(odd)}"
+                    for one in methods[method].get("parameters", [])
+                    if one["in"] == "query" and rng.random() < 0.8
                 )
                 body = (
                     None
                     if method in ("get", "delete")
-                    else rng.choice([{}, [], None, "x", {"version": 1}, {"name": "x"}, {"args": {}, "version": -5}])
+                    else rng.choice(
+                        [{}, [], None, "x", {"version": 1}, {"name": "x"}, {"args": {}, "version": -5}]
+                    )
                 )
                 client.ask(method.upper(), f"{address}?{query}", body, ok=None)
                 calls += 1
@@ -287,13 +329,17 @@ def walk_routes(client: Client, session: str, ids: list[str], rng: random.Random
 
 
 def own_schema() -> dict[str, Any]:
-    """What the application says of its addresses, without the event streams: they have a part of their own."""
+    """What the application says of its addresses, without the event streams: they have a part of their
+    own.
+    """
     with tempfile.TemporaryDirectory() as empty:
         app = create_app(replace(Settings(), data_dir=Path(empty)), with_jobs=False)
         schema = app.openapi()
         app.state.previewer.close()
         app.state.folder.close()
-    schema["paths"] = {path: methods for path, methods in schema["paths"].items() if not path.endswith("/events")}
+    schema["paths"] = {
+        path: methods for path, methods in schema["paths"].items() if not path.endswith("/events")
+    }
     return schema
 
 
@@ -310,7 +356,9 @@ def four_clients(folder: Path, each: int, rng: random.Random) -> Part:
             version = from_version
             for k in range(each):
                 args = {"take": take, "field": "name", "value": f"{number} {k}"}
-                answer = client.post(f"/api/sessions/{session}/act/take", {"version": version, "args": args}, ok=(200, 409))
+                answer = client.post(
+                    f"/api/sessions/{session}/act/take", {"version": version, "args": args}, ok=(200, 409)
+                )
                 if "error" in answer:
                     stale[number] += 1
                     version = answer["newest"]
@@ -325,7 +373,9 @@ def four_clients(folder: Path, each: int, rng: random.Random) -> Part:
             thread.join()
         ended = first.get(f"/api/sessions/{session}/picture")["version"]
         part.count.lost += abs(ended - from_version - sum(done))
-        part.did = f"{sum(done)} kept, {sum(stale)} told that another was quicker, {ended - from_version} versions"
+        part.did = (
+            f"{sum(done)} kept, {sum(stale)} told that another was quicker, {ended - from_version} versions"
+        )
     return part
 
 
@@ -358,12 +408,19 @@ def streams(folder: Path, many: int) -> Part:
                 one.setblocking(False)
                 with contextlib.suppress(BlockingIOError):
                     texts[k] += one.recv(65536)
-                told += f"event: version\r\ndata: {version}".encode() in texts[k] or f"event: version\ndata: {version}".encode() in texts[k]
+                told += (
+                    f"event: version\r\ndata: {version}".encode() in texts[k]
+                    or f"event: version\ndata: {version}".encode() in texts[k]
+                )
             time.sleep(0.1)
         for one in open_ones:
             one.close()
         part.count.lost += many - told
-        memory = int(Path(f"/proc/{server._process.pid}/statm").read_text().split()[1]) * 4096 / 2**20 if server._process else 0
+        memory = (
+            int(Path(f"/proc/{server._process.pid}/statm").read_text().split()[1]) * 4096 / 2**20
+            if server._process
+            else 0
+        )
         part.did = f"{many} streams, news came to {told}; the server held {memory:.0f} MB"
     return part
 
@@ -373,7 +430,9 @@ def full_disk(rooms: tuple[int, ...]) -> Part:
     place = Path(tempfile.mkdtemp())
     if (
         os.geteuid() != 0
-        or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=40m", "none", str(place)], capture_output=True, check=False).returncode
+        or subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", "size=40m", "none", str(place)], capture_output=True, check=False
+        ).returncode
     ):
         place.rmdir()
         part.skipped = "no tmpfs can be mounted here"
@@ -390,7 +449,9 @@ def full_disk(rooms: tuple[int, ...]) -> Part:
                 calls: list[Callable[[], Any]] = [
                     lambda: client.put(f"/api/sessions/{session}/uploads?name=b.wav", beat(20, 3), ok=ok),
                     lambda: client.post("/api/sessions", {"name": "y"}, ok=ok),
-                    lambda version=version: client.post(f"/api/sessions/{session}/render", {"version": version, "take": take}, ok=ok),  # type: ignore[misc]
+                    lambda version=version: client.post(
+                        f"/api/sessions/{session}/render", {"version": version, "take": take}, ok=ok
+                    ),  # type: ignore[misc]
                     lambda: client.post(f"/api/sessions/{session}/duplicate", {}, ok=ok),
                     lambda: client.ask("GET", f"/api/sessions/{session}/archive", None, ok=ok),
                     lambda: client.status("/"),
@@ -402,9 +463,16 @@ def full_disk(rooms: tuple[int, ...]) -> Part:
                 settle(client, session, 4)
                 if not left:
                     # A start, and a look from the command line, on a disk without room.
-                    for command in (["serve", "--port", "0", "--data", str(place / "other")], ["session", "list", "--data", str(place / "other")]):
+                    for command in (
+                        ["serve", "--port", "0", "--data", str(place / "other")],
+                        ["session", "list", "--data", str(place / "other")],
+                    ):
                         done = subprocess.run(
-                            [sys.executable, "-m", "combpace.cli", *command], capture_output=True, text=True, timeout=30, check=False
+                            [sys.executable, "-m", "combpace.cli", *command],
+                            capture_output=True,
+                            text=True,
+                            timeout=30,
+                            check=False,
                         )
                         part.count.lost += done.returncode != 2 or len(done.stderr.splitlines()) != 1
                 full.unlink()
@@ -438,7 +506,12 @@ def clock(folder: Path) -> Part:
         return part
     setting = folder.with_suffix(".setting")
     setting.write_text("+0")
-    given = {"LD_PRELOAD": str(library), "FAKETIME_TIMESTAMP_FILE": str(setting), "FAKETIME_NO_CACHE": "1", "DONT_FAKE_MONOTONIC": "1"}
+    given = {
+        "LD_PRELOAD": str(library),
+        "FAKETIME_TIMESTAMP_FILE": str(setting),
+        "FAKETIME_NO_CACHE": "1",
+        "DONT_FAKE_MONOTONIC": "1",
+    }
     before = {name: os.environ.get(name) for name in given}
     os.environ.update(given)
     try:
@@ -495,17 +568,33 @@ def main() -> int:
         ]
         if short:
             todo.pop()
-        print("| part | what was done | lost | 5xx | slow | orphans | processes left | slowest, s |\n|---|---|---|---|---|---|---|---|")
+        print(
+            "| part | what was done | lost | 5xx | slow | orphans | processes left | slowest, s "
+            "|\n|---|---|---|---|---|---|---|---|"
+        )
         for run in todo:
             part = run()
             parts.append(part)
             count = part.count
-            numbers = f"{count.lost} | {count.faults} | {count.slow} | {count.orphans} | {count.processes} | {count.slowest:.2f}"
-            print(f"| {part.name} | {(part.skipped and 'skipped: ' + part.skipped) or part.did} | {numbers} |", flush=True)
+            numbers = (
+                f"{count.lost} | {count.faults} | {count.slow} | {count.orphans} | {count.processes} | "
+                f"{count.slowest:.2f}"
+            )
+            print(
+                f"| {part.name} | {(part.skipped and 'skipped: ' + part.skipped) or part.did} | {numbers} |",
+                flush=True,
+            )
             for line in count.said[:12]:
                 print("   ", line, flush=True)
     if options.json:
-        options.json.write_text(json.dumps([{"name": part.name, "did": part.did, "skipped": part.skipped, **vars(part.count)} for part in parts]))
+        options.json.write_text(
+            json.dumps(
+                [
+                    {"name": part.name, "did": part.did, "skipped": part.skipped, **vars(part.count)}
+                    for part in parts
+                ]
+            )
+        )
     return 1 if any(part.count.bad for part in parts) else 0
 
 

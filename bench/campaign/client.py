@@ -42,14 +42,25 @@ class Client:
         """The server answers elsewhere now."""
         self._place = urlsplit(address).netloc
 
-    def ask(self, method: str, path: str, body: Any = None, ok: tuple[int, ...] | None = (200,), most_s: float | None = None) -> Any:
-        """JSON where it is JSON, else bytes. ok: statuses that are no surprise; None: any but a fault. Raises OSError where nobody answers."""
+    def ask(
+        self,
+        method: str,
+        path: str,
+        body: Any = None,
+        ok: tuple[int, ...] | None = (200,),
+        most_s: float | None = None,
+    ) -> Any:
+        """JSON where it is JSON, else bytes. ok: statuses that are no surprise; None: any but a fault. Raises
+        OSError where nobody answers.
+        """
         most = most_s or (SOUND_S if "/sound?" in path else QUICK_S)
         begun = time.monotonic()
         connection = http.client.HTTPConnection(self._place, timeout=60)
         data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
         try:
-            connection.request(method, quote(path, safe="/?&=%{}.-_~+:,"), data, {"content-type": "application/json"})
+            connection.request(
+                method, quote(path, safe="/?&=%{}.-_~+:,"), data, {"content-type": "application/json"}
+            )
             answer = connection.getresponse()
             status, content = answer.status, answer.read()
         except http.client.HTTPException as error:

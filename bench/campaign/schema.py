@@ -1,7 +1,8 @@
-"""Every address fuzzed from the application's own schema by schemathesis, with real ids: `.venv/bin/python -m bench.campaign.schema [SECONDS]`.
+"""Every address fuzzed from the application's own schema by schemathesis, with real ids: `.venv/bin/python -m
+bench.campaign.schema [SECONDS]`.
 
-It is no dependency of the project: it is taken from the path (`st`), or from the folder that ST names; without it the part is skipped.
-Event streams are left out, they have a part of their own in the campaign.
+It is no dependency of the project: it is taken from the path (`st`), or from the folder that ST names;
+without it the part is skipped. Event streams are left out, they have a part of their own in the campaign.
 """
 
 from __future__ import annotations
@@ -34,21 +35,45 @@ def with_ids(schema: dict[str, Any], real: dict[str, list[str]]) -> dict[str, An
 def run(seconds: int) -> int:
     st = shutil.which("st", path=os.pathsep.join([os.environ.get("ST", ""), os.environ["PATH"]]))
     if st is None:
-        print("skipped: schemathesis is not installed (pip install schemathesis, in an environment of its own)")
+        print(
+            "skipped: schemathesis is not installed (pip install schemathesis, in an environment of its own)"
+        )
         return 0
     with tempfile.TemporaryDirectory() as place, served(Path(place) / "data") as server:
         client = Client(server.address, Count())
         session, takes = begun(client, 6, 2)
         stations = ["takes", "pace", "bars", "onsets", "fit", "pieces", "hand-off"]
-        real = {"session_id": [session], "take_id": takes, "take": takes, "focus": takes, "of": takes, "station": stations}
+        real = {
+            "session_id": [session],
+            "take_id": takes,
+            "take": takes,
+            "focus": takes,
+            "of": takes,
+            "station": stations,
+        }
         path = Path(place) / "schema.json"
         path.write_text(json.dumps(with_ids(own_schema(), real)))
-        command = [st, "run", str(path), "--url", server.address, "--checks", "not_a_server_error", "--max-time", str(seconds), "--seed", str(SEED)]
+        command = [
+            st,
+            "run",
+            str(path),
+            "--url",
+            server.address,
+            "--checks",
+            "not_a_server_error",
+            "--max-time",
+            str(seconds),
+            "--seed",
+            str(SEED),
+        ]
         command += ["--continue-on-failure", "--warnings", "off", "--report-dir", place, "--no-color"]
         ended = subprocess.run(command, capture_output=True, text=True, check=False, cwd=place)
         print(ended.stdout[-4000:], ended.stderr[-2000:])
         left = orphans(client, server, 30)
-        print(f"sessions that do not open, takes that nobody reads: {left}; the server answers: {client.status('/') == 200}")
+        print(
+            f"sessions that do not open, takes that nobody reads: {left}; the server answers: "
+            f"{client.status('/') == 200}"
+        )
         return ended.returncode or left
 
 

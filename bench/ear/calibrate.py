@@ -1,9 +1,11 @@
 """Learn how sure the ear may be: `.venv/bin/python -m bench.ear.calibrate [--songs N] [--rows FILE]`.
 
-Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features of
-core/beats/confidence.py whether a beat and a bar are right. Writes `src/combpace/core/beats/confidence_weights.py` and prints a
-reliability table and Brier skill per kind of music: every third of the songs is judged by what was learnt from the others.
-With --sampled nothing is learnt: what ships is judged on songs that are played on instruments of the sound font that nothing is learnt from.
+Generated songs (seeds that nothing else was learnt from) are heard; two logistic models say from the features
+of core/beats/confidence.py whether a beat and a bar are right. Writes
+`src/combpace/core/beats/confidence_weights.py` and prints a reliability table and Brier skill per kind of
+music: every third of the songs is judged by what was learnt from the others. With --sampled nothing is
+learnt: what ships is judged on songs that are played on instruments of the sound font that nothing is learnt
+from.
 """
 
 from __future__ import annotations
@@ -25,7 +27,14 @@ from combpace.core.audio import ArraySource
 from combpace.core.beats import confidence_weights
 from combpace.core.beats.activations import hear_activations
 from combpace.core.beats.bars import BarReading, in_one_unit, read_bars
-from combpace.core.beats.confidence import BAR_NAMES, BEAT_NAMES, bar_confidence, bar_features, beat_confidence, beat_features
+from combpace.core.beats.confidence import (
+    BAR_NAMES,
+    BEAT_NAMES,
+    bar_confidence,
+    bar_features,
+    beat_confidence,
+    beat_features,
+)
 from combpace.core.beats.meter_network import Pattern, hear_pattern
 from combpace.core.beats.track import track_beats
 from combpace.core.onsets.detect import detect_onsets
@@ -35,8 +44,8 @@ OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "beats
 FIRST = 3_000_000
 BEAT_S, BAR_S = 0.040, 0.070
 RIDGE = 1e-3
-# A guitar alone that only chugs, or plays a riff without anything to count by, is a smaller part of what is listened to than of
-# the songs; what is said is to be right of whole music.
+# A guitar alone that only chugs, or plays a riff without anything to count by, is a smaller part of what is
+# listened to than of the songs; what is said is to be right of whole music.
 RARE = {"riff": 0.25, "chug": 0.25}
 FOLDS = 3
 Part = tuple[np.ndarray, np.ndarray, np.ndarray]
@@ -60,7 +69,9 @@ def one_sampled(seed: int) -> Rows | None:
 
 
 def rows_of(made: Song) -> Rows | None:
-    """(kind, features of beats, right, asked, reading of bars, right, asked, what the networks say) of one song."""
+    """(kind, features of beats, right, asked, reading of bars, right, asked, what the networks say) of one
+    song.
+    """
     source = ArraySource(made.audio)
     heard = onset_strength(source)
     onsets, pulse = detect_onsets(source, heard), hear_activations(source, heard)
@@ -74,13 +85,27 @@ def rows_of(made: Song) -> Rows | None:
     starts = times[np.array(reading.starts)]
     lines = np.array([bar.start_s for bar in made.bars])
     near = np.argmin(np.abs(starts[:, None] - lines[None, :]), axis=1)
-    fits = np.array([abs(lines[k] - t) < BAR_S and made.bars[k].meter == str(m) for k, t, m in zip(near, starts, reading.meters, strict=True)])
+    fits = np.array(
+        [
+            abs(lines[k] - t) < BAR_S and made.bars[k].meter == str(m)
+            for k, t, m in zip(near, starts, reading.meters, strict=True)
+        ]
+    )
     asked, whole = np.ones(len(times), bool), np.ones(len(starts), bool)
     for a, b in made.unasked:
         asked &= (times < a) | (times > b)
         whole &= (starts < a) | (starts > b)
     whole[-1] = False
-    return made.kind, beat_features(pulse, pattern, beats), nearest(times, truth) < BEAT_S, asked, reading, fits, whole, pattern
+    return (
+        made.kind,
+        beat_features(pulse, pattern, beats),
+        nearest(times, truth) < BEAT_S,
+        asked,
+        reading,
+        fits,
+        whole,
+        pattern,
+    )
 
 
 def fitted(x: np.ndarray, y: np.ndarray, counts: np.ndarray) -> tuple[np.ndarray, float]:
@@ -93,7 +118,9 @@ def fitted(x: np.ndarray, y: np.ndarray, counts: np.ndarray) -> tuple[np.ndarray
         u = z @ p[:-1] + p[-1]
         q = 1 / (1 + np.exp(-u))
         value = float(np.mean(counts * (np.logaddexp(0, u) - y * u)) + RIDGE * (p[:-1] ** 2).sum())
-        return value, np.append(z.T @ (counts * (q - y)) / len(y) + 2 * RIDGE * p[:-1], np.mean(counts * (q - y)))
+        return value, np.append(
+            z.T @ (counts * (q - y)) / len(y) + 2 * RIDGE * p[:-1], np.mean(counts * (q - y))
+        )
 
     p = optimize.minimize(loss, np.zeros(x.shape[1] + 1), jac=True, method="L-BFGS-B").x
     weights = p[:-1] / spread
@@ -101,26 +128,36 @@ def fitted(x: np.ndarray, y: np.ndarray, counts: np.ndarray) -> tuple[np.ndarray
 
 
 def report(name: str, said: np.ndarray, right: np.ndarray, kinds: np.ndarray) -> None:
-    print(f"\n{name}: {len(right)} of which {100 * right.mean():.1f} % are right\n\n| said | how many | right |\n|---|---|---|")
+    print(
+        f"\n{name}: {len(right)} of which {100 * right.mean():.1f} % are right\n\n| said | how many "
+        "| right |\n|---|---|---|"
+    )
     for lo, hi in ((0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.8), (0.8, 0.9), (0.9, 0.95), (0.95, 1.01)):
         inside = (said >= lo) & (said < hi)
         if inside.any():
             print(f"| {lo:.2f}-{min(hi, 1):.2f} | {inside.sum()} | {right[inside].mean():.2f} |")
     worst = np.argsort(said)[: max(1, len(said) // 10)]
-    print(f"\nThe worst tenth holds {100 * (~right[worst]).sum() / max(1, (~right).sum()):.0f} % of the errors.")
+    print(
+        f"\nThe worst tenth holds {100 * (~right[worst]).sum() / max(1, (~right).sum()):.0f} % of the errors."
+    )
     base = np.mean((right - right.mean()) ** 2)
     print(f"Brier skill {1 - np.mean((said - right) ** 2) / max(base, 1e-9):.2f}; by kind:", end=" ")
     for kind in sorted(set(kinds)):
         of = kinds == kind
         usual = np.mean((right[of] - right[of].mean()) ** 2)
-        print(f"{kind} {1 - np.mean((said[of] - right[of]) ** 2) / usual:.2f}" if usual > 1e-3 else f"{kind} -", end=", ")
+        print(
+            f"{kind} {1 - np.mean((said[of] - right[of]) ** 2) / usual:.2f}" if usual > 1e-3 else f"{kind} -",
+            end=", ",
+        )
     print()
 
 
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=400)
-    parser.add_argument("--more", type=int, default=0, help="so many more songs on the sound font that is learnt from")
+    parser.add_argument(
+        "--more", type=int, default=0, help="so many more songs on the sound font that is learnt from"
+    )
     parser.add_argument("--rows", type=Path, help="where what was heard of all songs is kept")
     parser.add_argument("--sampled", action="store_true", help="judge what ships on sampled instruments")
     options = parser.parse_args()
@@ -128,7 +165,11 @@ def main() -> None:
         made = pickle.loads(options.rows.read_bytes())
     else:
         with ProcessPoolExecutor(2) as pool:
-            heard = [*pool.map(one_sampled if options.sampled else one, range(FIRST, FIRST + options.songs), chunksize=4)]
+            heard = [
+                *pool.map(
+                    one_sampled if options.sampled else one, range(FIRST, FIRST + options.songs), chunksize=4
+                )
+            ]
             heard += pool.map(one_on_font, range(FIRST, FIRST + options.more), chunksize=4)
             made = [rows for rows in heard if rows]
         if options.rows:
@@ -156,7 +197,11 @@ def main() -> None:
 def beats_of(songs: list[Rows]) -> Part:
     """(features, right, kind) of all beats that are asked for."""
     kinds = np.concatenate([np.full(rows[3].sum(), rows[0]) for rows in songs])
-    return np.concatenate([rows[1][rows[3]] for rows in songs]), np.concatenate([rows[2][rows[3]] for rows in songs]), kinds
+    return (
+        np.concatenate([rows[1][rows[3]] for rows in songs]),
+        np.concatenate([rows[2][rows[3]] for rows in songs]),
+        kinds,
+    )
 
 
 def bars_of(songs: list[Rows]) -> Part:
@@ -171,11 +216,15 @@ def _seen(songs: list[Rows]) -> list[tuple[Callable[[np.ndarray], np.ndarray], P
 
 
 def learn(songs: list[Rows]) -> dict[str, tuple[tuple[float, ...], float]]:
-    """Both models from these songs, set in `confidence_weights` as they are learnt: bars are judged by how sure their beats are."""
+    """Both models from these songs, set in `confidence_weights` as they are learnt: bars are judged by how
+    sure their beats are.
+    """
     made = {}
     for name, names, parts in (("BEATS", BEAT_NAMES, beats_of), ("BARS", BAR_NAMES, bars_of)):
         features, right, each = parts(songs)
-        weights, bias = fitted(features, right.astype(float), np.array([RARE.get(kind, 1.0) for kind in each]))
+        weights, bias = fitted(
+            features, right.astype(float), np.array([RARE.get(kind, 1.0) for kind in each])
+        )
         assert len(weights) == len(names)
         made[name] = tuple(float(w) for w in weights), bias
         setattr(confidence_weights, name, made[name])

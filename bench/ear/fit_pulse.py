@@ -1,4 +1,6 @@
-"""The training loop of `bench/ear/learn.py` in jax; the shape of the network is that of `core/beats/activations.py`."""
+"""The training loop of `bench/ear/learn.py` in jax; the shape of the network is that of
+`core/beats/activations.py`.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,15 @@ from combpace.core.beats.activations import METERS, PAIR
 Params = dict[str, Any]
 
 
-def keep(path: Path, number: int, params: Params, centre: np.ndarray, spread: np.ndarray, trained: np.ndarray, held_out: np.ndarray) -> None:
+def keep(
+    path: Path,
+    number: int,
+    params: Params,
+    centre: np.ndarray,
+    spread: np.ndarray,
+    trained: np.ndarray,
+    held_out: np.ndarray,
+) -> None:
     """After a pass: say how it went, and write the weights as float16 with the inputs' centre and spread."""
     print(f"pass {number}: trained {trained.round(4)}, held out {held_out.round(4)}", flush=True)
     stored = {name: np.asarray(value, np.float16) for name, value in params.items()}
@@ -43,13 +53,22 @@ def start(key: jax.Array, inputs: int, bias: jax.Array, channels: int, layers: i
 
 
 def shifted(x: jax.Array, taps: int, dilation: int) -> jax.Array:
-    """x and its neighbours `dilation` apart, side by side; zeros beyond the ends. Shape (batch, frames, taps * channels)."""
+    """x and its neighbours `dilation` apart, side by side; zeros beyond the ends. Shape (batch, frames, taps
+    * channels).
+    """
     reach = dilation * (taps // 2)
     padded = jnp.pad(x, ((0, 0), (reach, reach), (0, 0)))
     return jnp.concatenate([padded[:, k * dilation : k * dilation + x.shape[1]] for k in range(taps)], axis=2)
 
 
-def forward(params: Params, x: jax.Array, layers: int, taps: int, key: jax.Array | None = None, inside: jax.Array | float = 1.0) -> jax.Array:
+def forward(
+    params: Params,
+    x: jax.Array,
+    layers: int,
+    taps: int,
+    key: jax.Array | None = None,
+    inside: jax.Array | float = 1.0,
+) -> jax.Array:
     """Logits; `inside` is 0 where a row lies beyond the end of its example."""
     h = inside * jnp.tanh(shifted(x, 3, 1) @ params["in_w"] + params["in_b"])
     total = jnp.zeros_like(h)
@@ -66,7 +85,15 @@ def forward(params: Params, x: jax.Array, layers: int, taps: int, key: jax.Array
     return jnp.tanh(total + h) @ params["out_w"] + params["out_b"]
 
 
-def losses(params: Params, x: jax.Array, y: jax.Array, meter: jax.Array, layers: int, taps: int, key: jax.Array | None) -> jax.Array:
+def losses(
+    params: Params,
+    x: jax.Array,
+    y: jax.Array,
+    meter: jax.Array,
+    layers: int,
+    taps: int,
+    key: jax.Array | None,
+) -> jax.Array:
     out = forward(params, x, layers, taps, key)
     batch, pairs, _ = out.shape
     asked = y[:, 2]
@@ -82,9 +109,11 @@ def losses(params: Params, x: jax.Array, y: jax.Array, meter: jax.Array, layers:
 
 
 def fit(
-    x: np.ndarray, y: np.ndarray, meter: np.ndarray, passes: int, path: Path, held_out: int, shape: tuple[int, int, int], go_on: bool,
+    x: np.ndarray, y: np.ndarray, meter: np.ndarray, passes: int, path: Path, held_out: int,
+    shape: tuple[int, int, int], go_on: bool,
 ) -> None:  # fmt: skip
-    """Train and write the weights (float16) with the inputs' centre and spread; every `held_out`-th song is kept back.
+    """Train and write the weights (float16) with the inputs' centre and spread; every `held_out`-th song is
+    kept back.
 
     shape  channels, layers, taps
     go_on  from the weights that are there, with smaller steps
@@ -100,16 +129,23 @@ def fit(
     steps = passes * (len(train) // batch)
     if go_on:
         with np.load(path) as kept:
-            params = {name: jnp.asarray(kept[name], jnp.float32) for name in kept.files if name not in ("centre", "spread")}
+            params = {
+                name: jnp.asarray(kept[name], jnp.float32)
+                for name in kept.files
+                if name not in ("centre", "spread")
+            }
             centre, spread = kept["centre"], kept["spread"]
     schedule = optax.warmup_cosine_decay_schedule(1e-4, 1.5e-3 if go_on else 4e-3, 200, steps, 2e-5)
     optimiser = optax.chain(optax.clip_by_global_norm(1.0), optax.adamw(schedule, weight_decay=1e-4))
     state = optimiser.init(params)
-    # A meter holds for many frames that say the same: its weight is small, but not so small that it is not learnt.
+    # A meter holds for many frames that say the same: its weight is small, but not so small that it is not
+    # learnt.
     scale = jnp.array([1.0, 1.5, 0.15])
 
     @jax.jit
-    def step(params: Params, state: Any, x: jax.Array, y: jax.Array, m: jax.Array, key: jax.Array) -> tuple[Params, Any, jax.Array]:
+    def step(
+        params: Params, state: Any, x: jax.Array, y: jax.Array, m: jax.Array, key: jax.Array
+    ) -> tuple[Params, Any, jax.Array]:
         def loss(params: Params) -> tuple[jax.Array, jax.Array]:
             parts = losses(params, x, y, m, layers, taps, key)
             return (parts * scale).sum(), parts
@@ -138,7 +174,12 @@ def fit(
         seen = []
         for first in range(0, len(order) - batch + 1, batch):
             key, now = jax.random.split(key)
-            params, state, parts = step(params, state, *given(np.sort(order[first : first + batch]), True), now)
+            params, state, parts = step(
+                params, state, *given(np.sort(order[first : first + batch]), True), now
+            )
             seen.append(parts)
-        kept = [np.asarray(judge(params, *given(part, False))) for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 32))]
+        kept = [
+            np.asarray(judge(params, *given(part, False)))
+            for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 32))
+        ]
         keep(path, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))

@@ -1,7 +1,8 @@
-"""How well the ear does on songs it was not learnt from: `.venv/bin/python -m bench.ear.generated [--songs N] [--each N]`.
+"""How well the ear does on songs it was not learnt from: `.venv/bin/python -m bench.ear.generated [--songs N]
+[--each N]`.
 
-Songs of bench/ear/songs.py with seeds beyond those of learning, in every meter and with changes; scored with mir_eval per
-kind and per meter. A table for docs/decisions/ear.md is printed.
+Songs of bench/ear/songs.py with seeds beyond those of learning, in every meter and with changes; scored with
+mir_eval per kind and per meter. A table for docs/decisions/ear.md is printed.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ def meter_of(made: Song) -> str:
 
 
 def seeds(each: int, first: int = FIRST, kinds: tuple[str, ...] = ()) -> Iterator[int]:
-    """Seeds of `each` songs in every meter and of as many with changes, of some kinds only where they are named.
+    """Seeds of `each` songs in every meter and of as many with changes, of some kinds only where they are
+    named.
 
     On other instruments the same seeds are other songs, of the same kinds.
     """
@@ -77,9 +79,20 @@ def score_of(made: Song, beats: np.ndarray, downbeats: np.ndarray, bars: list[tu
     right = []
     for bar in made.bars:
         near = int(np.argmin(np.abs(said - bar.start_s))) if len(said) else -1
-        right.append((bar.meter, near >= 0 and abs(said[near] - bar.start_s) <= 0.07 and bars[near][1] == bar.meter))
+        right.append(
+            (bar.meter, near >= 0 and abs(said[near] - bar.start_s) <= 0.07 and bars[near][1] == bar.meter)
+        )
     f = mir_eval.beat.f_measure
-    return Score(made.kind, meter_of(made), f(truth, beats), f(truth, beats, 0.02), cml, aml, f(lines, downbeats), right)
+    return Score(
+        made.kind,
+        meter_of(made),
+        f(truth, beats),
+        f(truth, beats, 0.02),
+        cml,
+        aml,
+        f(lines, downbeats),
+        right,
+    )
 
 
 def bars_of(heard: Analysis) -> list[tuple[float, str]]:
@@ -111,14 +124,21 @@ def table(scores: list[Score]) -> str:
         for name in (score.meter, score.kind, "all"):
             groups[name].append(score)
     for name, group in groups.items():
-        mean = [float(np.mean([getattr(score, key) for score in group])) for key in ("beat", "fine", "cml", "aml", "down")]
+        mean = [
+            float(np.mean([getattr(score, key) for score in group]))
+            for key in ("beat", "fine", "cml", "aml", "down")
+        ]
         right = float(np.mean([hit for score in group for _, hit in score.bars]))
-        lines.append(f"| {name} | {len(group)} | " + " | ".join(f"{value:.3f}" for value in [*mean, right]) + " |")
+        lines.append(
+            f"| {name} | {len(group)} | " + " | ".join(f"{value:.3f}" for value in [*mean, right]) + " |"
+        )
     per: dict[str, list[bool]] = defaultdict(list)
     for score in scores:
         for meter, hit in score.bars:
             per[meter].append(hit)
-    lines.append(f"\nMeter right per bar, mean over meters: {np.mean([np.mean(hits) for hits in per.values()]):.3f}")
+    lines.append(
+        f"\nMeter right per bar, mean over meters: {np.mean([np.mean(hits) for hits in per.values()]):.3f}"
+    )
     return "\n".join(lines)
 
 
@@ -126,10 +146,24 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--each", type=int, default=12, help="songs of every meter")
     parser.add_argument("--kinds", nargs="*", default=[], help="only these, as drums band loud pair")
-    parser.add_argument("--sampled", action="store_true", help="on instruments of a sound font that nothing is learnt from (bench/ear/sampled.py)")
+    parser.add_argument(
+        "--sampled",
+        action="store_true",
+        help="on instruments of a sound font that nothing is learnt from (bench/ear/sampled.py)",
+    )
     options = parser.parse_args()
     with ProcessPoolExecutor(2) as pool:
-        print(table(list(pool.map(one_sampled if options.sampled else one, seeds(options.each, kinds=tuple(options.kinds)), chunksize=4))))
+        print(
+            table(
+                list(
+                    pool.map(
+                        one_sampled if options.sampled else one,
+                        seeds(options.each, kinds=tuple(options.kinds)),
+                        chunksize=4,
+                    )
+                )
+            )
+        )
 
 
 if __name__ == "__main__":

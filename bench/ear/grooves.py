@@ -7,7 +7,13 @@ import numpy as np
 Rng = np.random.Generator
 # Meters: beats in a bar, steps in a beat, and what a beat is in quarters.
 METERS = {"4/4": (4, 4), "3/4": (3, 4), "5/4": (5, 4), "6/8": (2, 3), "7/8": (7, 2)}
-GROUPS = {"4/4": [(4,), (2, 2)], "3/4": [(3,)], "5/4": [(3, 2), (2, 3)], "6/8": [(2,)], "7/8": [(2, 2, 3), (3, 2, 2), (2, 3, 2)]}
+GROUPS = {
+    "4/4": [(4,), (2, 2)],
+    "3/4": [(3,)],
+    "5/4": [(3, 2), (2, 3)],
+    "6/8": [(2,)],
+    "7/8": [(2, 2, 3), (3, 2, 2), (2, 3, 2)],
+}
 Hit = tuple[float, str, float]
 
 
@@ -15,10 +21,14 @@ def chance(rng: Rng, p: float) -> bool:
     return bool(rng.random() < p)
 
 
-def _every(beats: int, step: float, voice: str, rng: Rng, accent: float = 0.7, level: float = 0.5) -> list[Hit]:
+def _every(
+    beats: int, step: float, voice: str, rng: Rng, accent: float = 0.7, level: float = 0.5
+) -> list[Hit]:
     places = np.arange(0, beats - 1e-6, step)
     on_beat = chance(rng, 0.75)
-    return [(float(p), voice, level * (1.0 if (abs(p - round(p)) < 0.01) == on_beat else accent)) for p in places]
+    return [
+        (float(p), voice, level * (1.0 if (abs(p - round(p)) < 0.01) == on_beat else accent)) for p in places
+    ]
 
 
 def _some(rng: Rng, places: list[float], p: float) -> list[float]:
@@ -28,7 +38,8 @@ def _some(rng: Rng, places: list[float], p: float) -> list[float]:
 def groove_44(rng: Rng) -> tuple[list[Hit], str]:
     style = str(
         rng.choice(
-            ["rock", "rock", "rock", "break", "break", "four", "four", "half", "half", "double", "motown", "train", "drop", "toms", "swing", "swing",
+            ["rock", "rock", "rock", "break", "break", "four", "four", "half", "half", "double", "motown",
+            "train", "drop", "toms", "swing", "swing",
              "shuffle", "shuffle", "clave", "rolls", "plain", "ballad", "rush", "rush", "wall"],
         )
     )  # fmt: skip
@@ -44,7 +55,12 @@ def groove_44(rng: Rng) -> tuple[list[Hit], str]:
 
     off = [0.5, 1.5, 2.5, 3.5]
     if style in ("rock", "plain", "ballad"):
-        kicks(0, *_some(rng, [2], 0.8), *_some(rng, [1.5, 2.5, 3.5, 0.5] if style == "rock" else [2.5], 0.3), *_some(rng, [1.75, 2.75, 3.75], 0.1))
+        kicks(
+            0,
+            *_some(rng, [2], 0.8),
+            *_some(rng, [1.5, 2.5, 3.5, 0.5] if style == "rock" else [2.5], 0.3),
+            *_some(rng, [1.75, 2.75, 3.75], 0.1),
+        )
         snares(1, 3, voice=str(rng.choice(["snare", "side"])) if style == "ballad" else "snare")
     elif style == "break":
         kicks(0, *_some(rng, [0.5, 0.75, 1.75, 2.5, 2.75, 3.25], 0.35), *_some(rng, [2], 0.35))
@@ -65,7 +81,15 @@ def groove_44(rng: Rng) -> tuple[list[Hit], str]:
     elif style == "rush":
         # Fast: kick and snare take turns on the beats, often with feet in eighths or sixteenths under them.
         foot = rng.choice([1.0, 0.5, 0.25])
-        kicks(0, 2, *([p for p in np.arange(0, 4, foot) if p not in (0, 2)] if foot < 1 else _some(rng, [1.5, 3.5], 0.3)))
+        kicks(
+            0,
+            2,
+            *(
+                [p for p in np.arange(0, 4, foot) if p not in (0, 2)]
+                if foot < 1
+                else _some(rng, [1.5, 3.5], 0.3)
+            ),
+        )
         snares(1, 3)
         hats, step = str(rng.choice(["hat", "ride", "open"])), float(rng.choice([1.0, 1.0, 0.5]))
     elif style == "wall":
@@ -76,7 +100,10 @@ def groove_44(rng: Rng) -> tuple[list[Hit], str]:
         kicks(0, *_some(rng, [1.5, 2, 2.5, 3.5], 0.5))
         snares(0, 1, 2, 3)
     elif style == "train":
-        hits += [(p, "snare", 0.8 if p in (1, 3) or (p % 1 == 0.5 and chance(rng, 0.2)) else 0.35) for p in np.arange(0, 4, 0.25)]
+        hits += [
+            (p, "snare", 0.8 if p in (1, 3) or (p % 1 == 0.5 and chance(rng, 0.2)) else 0.35)
+            for p in np.arange(0, 4, 0.25)
+        ]
         kicks(*([0, 1, 2, 3] if chance(rng, 0.5) else [0, 2]))
         step = 8.0
     elif style == "drop":
@@ -84,7 +111,11 @@ def groove_44(rng: Rng) -> tuple[list[Hit], str]:
         snares(2, voice="side")
         hits += [(p, "hat", 0.5) for p in off] if chance(rng, 0.4) else []
     elif style == "toms":
-        hits += [(p, str(rng.choice(["tom1", "tom2"])), 0.8 if p in (1, 3) else 0.55) for p in np.arange(0, 4, 0.5) if chance(rng, 0.85)]
+        hits += [
+            (p, str(rng.choice(["tom1", "tom2"])), 0.8 if p in (1, 3) else 0.55)
+            for p in np.arange(0, 4, 0.5)
+            if chance(rng, 0.85)
+        ]
         kicks(*_some(rng, [0, 2], 0.9), *_some(rng, [1, 3], 0.4))
         step = 8.0 if chance(rng, 0.5) else 1.0
     elif style == "swing":
@@ -142,13 +173,20 @@ def groove_odd(rng: Rng, meter: str) -> tuple[list[Hit], str]:
         step = float(rng.choice([1.0, 0.5, 0.5, 0.25]))
     else:
         which = rng.integers(4)
-        back = ([starts[-1]], [starts[1]], [starts[1], starts[2]], [s + 1 for s in starts[:-1]] + [starts[-1] + 1])[which]
+        back = (
+            [starts[-1]],
+            [starts[1]],
+            [starts[1], starts[2]],
+            [s + 1 for s in starts[:-1]] + [starts[-1] + 1],
+        )[which]
         hits += [(p, "snare", 0.85) for p in back]
         hits += [(p, "kick", 0.8) for p in starts[1:] if p not in back and chance(rng, 0.6)]
         hits += [(p, "kick", 0.65) for p in _some(rng, [1.0, 3.0, 5.0, 6.0], 0.15)]
         step = float(rng.choice([1.0, 1.0, 1.0, 0.5]))
         if chance(rng, 0.15):
-            hits += [(float(p), hats, 0.5) for s, g in zip(starts, groups, strict=True) for p in range(s, s + g, 2)]
+            hits += [
+                (float(p), hats, 0.5) for s, g in zip(starts, groups, strict=True) for p in range(s, s + g, 2)
+            ]
             step = 8.0
     if step < 8:
         places = np.arange(0, beats - 1e-6, step)
@@ -168,7 +206,9 @@ def fill(rng: Rng, beats: int, steps: int) -> list[Hit]:
     places = np.arange(beats - length, beats - 1e-6, step)
     order = ["snare", "snare", "tom1", "tom1", "tom2", "tom2"]
     return [
-        (float(p), order[min(5, int(6 * k / max(1, len(places))))], float(rng.uniform(0.5, 0.95))) for k, p in enumerate(places) if chance(rng, 0.88)
+        (float(p), order[min(5, int(6 * k / max(1, len(places))))], float(rng.uniform(0.5, 0.95)))
+        for k, p in enumerate(places)
+        if chance(rng, 0.88)
     ]
 
 

@@ -1,9 +1,11 @@
-"""Learn the weights of `core/beats/activations.py`: `python -m bench.ear.learn --songs 6000 --sampled 2000 --passes 14 [--cache DIR]`.
+"""Learn the weights of `core/beats/activations.py`: `python -m bench.ear.learn --songs 6000 --sampled 2000
+--passes 14 [--cache DIR]`.
 
-Needs `pip install jax optax` beside the project (training only; what ships is numpy), with --sampled `mido`, too. Composes and
-synthesises songs (bench/ear/songs.py), a part of them on instruments of a sound font (bench/ear/sampled.py), trains, reports on
-songs that were held out, and writes `src/combpace/core/networks/pulse_weights.npz`.
-Songs are made in two processes, a third of a second each; a pass over 6000 of them takes about two minutes on two cores.
+Needs `pip install jax optax` beside the project (training only; what ships is numpy), with --sampled `mido`,
+too. Composes and synthesises songs (bench/ear/songs.py), a part of them on instruments of a sound font
+(bench/ear/sampled.py), trains, reports on songs that were held out, and writes
+`src/combpace/core/networks/pulse_weights.npz`. Songs are made in two processes, a third of a second each; a
+pass over 6000 of them takes about two minutes on two cores.
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ def example(seed: int) -> Example:
 
 
 def example_of(made: Song) -> Example:
-    """(inputs, targets per frame: beat and downbeat, meter per pair or -1 where nothing is asked), PAIRS long."""
+    """(inputs, targets per frame: beat and downbeat, meter per pair or -1 where nothing is asked), PAIRS
+    long.
+    """
     source = ArraySource(made.audio)
     x = inputs_of(source, onset_strength(source))
     frames = PAIRS * PAIR
@@ -59,7 +63,9 @@ def example_of(made: Song) -> Example:
             mark(0, time_s)
         mark(1, bar.start_s)
         end = following.start_s if following else bar.start_s + len(bar.beats) * (bar.beats[1] - bar.beats[0])
-        meter[round(bar.start_s * FRAMES_PER_S / PAIR) : round(end * FRAMES_PER_S / PAIR)] = METERS.index(bar.meter)
+        meter[round(bar.start_s * FRAMES_PER_S / PAIR) : round(end * FRAMES_PER_S / PAIR)] = METERS.index(
+            bar.meter
+        )
     for a, b in made.unasked:
         asked[max(0, round(a * FRAMES_PER_S)) : round(b * FRAMES_PER_S)] = 0
     inputs = np.zeros((PAIRS, INPUTS), np.float16)
@@ -78,7 +84,12 @@ def data(songs: int, cache: Path, make: Callable[[int], Example], first: int = 0
             begun = time.time()
             with ProcessPoolExecutor(2) as pool:
                 made = list(pool.map(make, range(chunk, chunk + 500), chunksize=10))
-            np.savez(path, x=np.stack([m[0] for m in made]), y=np.stack([m[1] for m in made]), m=np.stack([m[2] for m in made]))
+            np.savez(
+                path,
+                x=np.stack([m[0] for m in made]),
+                y=np.stack([m[1] for m in made]),
+                m=np.stack([m[2] for m in made]),
+            )
             print(f"songs {chunk}-{chunk + 499} made in {time.time() - begun:.0f} s", flush=True)
         with np.load(path) as kept:
             parts.append((kept["x"], kept["y"], kept["m"]))
@@ -89,7 +100,12 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=6000)
     parser.add_argument("--first", type=int, default=0, help="seed of the first synthesised song")
-    parser.add_argument("--sampled", type=int, default=0, help="songs on instruments of a sound font; kept in the folder sampled of the cache")
+    parser.add_argument(
+        "--sampled",
+        type=int,
+        default=0,
+        help="songs on instruments of a sound font; kept in the folder sampled of the cache",
+    )
     parser.add_argument("--passes", type=int, default=14)
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--only-make", action="store_true")

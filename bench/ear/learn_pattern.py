@@ -1,7 +1,8 @@
-"""Learn the weights of `core/beats/meter_network.py`: `python -m bench.ear.learn_pattern --first 1500 --songs 3000 [--second] [--cache DIR]`.
+"""Learn the weights of `core/beats/meter_network.py`: `python -m bench.ear.learn_pattern --first 1500 --songs
+3000 [--second] [--cache DIR]`.
 
-After `bench.ear.learn`, with what it left in its cache and the weights it wrote. A song gives several rows of beats: the
-true ones, a little off, and those that the decoder offers.
+After `bench.ear.learn`, with what it left in its cache and the weights it wrote. A song gives several rows of
+beats: the true ones, a little off, and those that the decoder offers.
 """
 
 from __future__ import annotations
@@ -29,8 +30,9 @@ Example = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Example]:
     """(features, is a downbeat, meter or -1, counted right, inside) of up to ROWS rows of beats of one song.
 
-    The true beats, a little off; these with a section that is counted as the decoder offers it; and the ways to count that it
-    offers, right and wrong. A beat is counted right when it lies on a true one and a neighbour lies on the true one's neighbour.
+    The true beats, a little off; these with a section that is counted as the decoder offers it; and the ways
+    to count that it offers, right and wrong. A beat is counted right when it lies on a true one and a
+    neighbour lies on the true one's neighbour.
     """
     seed, x, y, meters = job
     rng = np.random.default_rng([seed, 5])
@@ -44,7 +46,12 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
     offered = [way.row for way in whole_readings(pulse, (), np.zeros(0), Weights())]
     order = [0, *(1 + rng.permutation(len(offered) - 1)).tolist()] if offered else []
     a, b = int(rng.integers(0, 4)), len(beats) - int(rng.integers(0, 4))
-    rows = [beats, beats[a:b], *_partly(beats, [offered[k] for k in order[1:]], rng), *(offered[k] for k in order)][:ROWS]
+    rows = [
+        beats,
+        beats[a:b],
+        *_partly(beats, [offered[k] for k in order[1:]], rng),
+        *(offered[k] for k in order),
+    ][:ROWS]
     out = []
     for chosen in rows:
         chosen = chosen[:BEATS]
@@ -68,7 +75,9 @@ def examples(job: tuple[int, np.ndarray, np.ndarray, np.ndarray]) -> list[Exampl
 
 
 def _partly(beats: np.ndarray, others: list[np.ndarray], rng: np.random.Generator) -> list[np.ndarray]:
-    """The true beats with a section that another row counts, from one shared beat on or up to one: PARTLY rows."""
+    """The true beats with a section that another row counts, from one shared beat on or up to one: PARTLY
+    rows.
+    """
     out: list[np.ndarray] = []
     for other in others:
         shared = beats[np.abs(beats[:, None] - other[None, :]).min(axis=1) < SHARED_S]
@@ -98,8 +107,9 @@ def data(first: int, songs: int, cache: Path) -> list[np.ndarray]:
 def fit(parts: list[np.ndarray], passes: int, path: Path, go_on: bool) -> None:
     """Train and write the weights.
 
-    go_on  from those that are there, with smaller steps, and then half-way back: of songs that were held out such weights knew more than
-           those of either end (as Wortsman et al. 2022, Robust fine-tuning of zero-shot models, found of larger networks)
+    go_on  from those that are there, with smaller steps, and then half-way back: of songs that were held out
+           such weights knew more than those of either end (as Wortsman et al. 2022, Robust fine-tuning of
+           zero-shot models, found of larger networks)
     """
     import jax
     import jax.numpy as jnp
@@ -114,7 +124,11 @@ def fit(parts: list[np.ndarray], passes: int, path: Path, go_on: bool) -> None:
     params = start(jax.random.PRNGKey(3), INPUTS, bias, CHANNELS, LAYERS, TAPS)
     if go_on:
         with np.load(path) as kept:
-            params = {name: jnp.asarray(kept[name], jnp.float32) for name in kept.files if name not in ("centre", "spread")}
+            params = {
+                name: jnp.asarray(kept[name], jnp.float32)
+                for name in kept.files
+                if name not in ("centre", "spread")
+            }
             centre, spread = kept["centre"], kept["spread"]
     begun = params
     test = owner % HELD_OUT == 0
@@ -123,22 +137,38 @@ def fit(parts: list[np.ndarray], passes: int, path: Path, go_on: bool) -> None:
     steps = passes * (len(train) // batch)
     optimiser = optax.chain(
         optax.clip_by_global_norm(1.0),
-        optax.adamw(optax.warmup_cosine_decay_schedule(1e-4, 1.5e-3 if go_on else 4e-3, 200, steps, 2e-5), weight_decay=1e-3),
+        optax.adamw(
+            optax.warmup_cosine_decay_schedule(1e-4, 1.5e-3 if go_on else 4e-3, 200, steps, 2e-5),
+            weight_decay=1e-3,
+        ),
     )
     state = optimiser.init(params)
     scale = jnp.array([1.0, 0.5, 1.0])
 
-    def losses(params: dict, x: jax.Array, d: jax.Array, m: jax.Array, v: jax.Array, inside: jax.Array, key: jax.Array | None) -> jax.Array:
+    def losses(
+        params: dict,
+        x: jax.Array,
+        d: jax.Array,
+        m: jax.Array,
+        v: jax.Array,
+        inside: jax.Array,
+        key: jax.Array | None,
+    ) -> jax.Array:
         out = forward(params, x, LAYERS, TAPS, key, inside[:, :, None])
         right = inside * v
         a = (optax.sigmoid_binary_cross_entropy(out[:, :, 0], d) * right).sum() / right.sum()
         known = right * (m >= 0)
-        b = (optax.softmax_cross_entropy_with_integer_labels(out[:, :, 1 : 1 + len(METERS)], jnp.maximum(m, 0)) * known).sum() / known.sum()
+        b = (
+            optax.softmax_cross_entropy_with_integer_labels(out[:, :, 1 : 1 + len(METERS)], jnp.maximum(m, 0))
+            * known
+        ).sum() / known.sum()
         c = (optax.sigmoid_binary_cross_entropy(out[:, :, 1 + len(METERS)], v) * inside).sum() / inside.sum()
         return jnp.stack([a, b, c])
 
     @jax.jit
-    def step(params: dict, state: object, key: jax.Array, *given: jax.Array) -> tuple[dict, object, jax.Array]:
+    def step(
+        params: dict, state: object, key: jax.Array, *given: jax.Array
+    ) -> tuple[dict, object, jax.Array]:
         def loss(params: dict) -> tuple[jax.Array, jax.Array]:
             found = losses(params, *given, key)
             return (found * scale).sum(), found
@@ -155,17 +185,28 @@ def fit(parts: list[np.ndarray], passes: int, path: Path, go_on: bool) -> None:
         rows = (x[index].astype(np.float32) - centre) / spread
         if vary:
             rows += 0.1 * rng.standard_normal(rows.shape)
-        return rows * inside[index][:, :, None], down[index], meter[index].astype(np.int32), level[index], inside[index]
+        return (
+            rows * inside[index][:, :, None],
+            down[index],
+            meter[index].astype(np.int32),
+            level[index],
+            inside[index],
+        )
 
     for one in range(passes):
         order, seen = rng.permutation(train), []
         for first in range(0, len(order) - batch + 1, batch):
             key, now = jax.random.split(key)
-            params, state, found = step(params, state, now, *given(np.sort(order[first : first + batch]), True))
+            params, state, found = step(
+                params, state, now, *given(np.sort(order[first : first + batch]), True)
+            )
             seen.append(found)
         if go_on and one + 1 == passes:
             params = jax.tree.map(lambda a, b: (a + b) / 2, begun, params)
-        kept = [np.asarray(judge(params, *given(part, False))) for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 64))]
+        kept = [
+            np.asarray(judge(params, *given(part, False)))
+            for part in np.array_split(np.flatnonzero(test), max(1, test.sum() // 64))
+        ]
         keep(path, one + 1, params, centre, spread, np.mean(np.array(seen), axis=0), np.mean(kept, axis=0))
 
 
@@ -175,7 +216,9 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--passes", type=int, default=12)
     parser.add_argument("--go-on", action="store_true", help="from the weights that are there")
-    parser.add_argument("--second", action="store_true", help="the second of the two networks whose mean counts")
+    parser.add_argument(
+        "--second", action="store_true", help="the second of the two networks whose mean counts"
+    )
     parser.add_argument("--cache", type=Path, default=Path("/tmp/combpace-songs"))
     parser.add_argument("--rows", type=Path, help="where the rows of all songs are kept")
     options = parser.parse_args()

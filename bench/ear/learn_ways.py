@@ -1,9 +1,11 @@
-"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--sampled N] [--rows FILE]`.
+"""Learn which way to count is right: `PYTHONPATH=.:src python -m bench.ear.learn_ways [--songs N] [--sampled
+N] [--rows FILE]`.
 
-Needs jax and optax, as `bench.ear.learn` does. Of generated songs that nothing else was learnt from, all ways to count that
-`core/beats/track.py` offers are compared with the truth; a small network (the mean of MEMBERS of them, core/beats/readings.py) learns to put
-the best first. A part of the songs is heard through a spoilt pulse, as music is that the pulse network does not know: what it
-says is flattened, shifted and mixed with attacks that are no beats.
+Needs jax and optax, as `bench.ear.learn` does. Of generated songs that nothing else was learnt from, all ways
+to count that `core/beats/track.py` offers are compared with the truth; a small network (the mean of MEMBERS
+of them, core/beats/readings.py) learns to put the best first. A part of the songs is heard through a spoilt
+pulse, as music is that the pulse network does not know: what it says is flattened, shifted and mixed with
+attacks that are no beats.
 """
 
 from __future__ import annotations
@@ -31,7 +33,8 @@ from combpace.core.spectra import onset_strength
 OUT = Path(__file__).resolve().parents[2] / "src" / "combpace" / "core" / "networks" / WEIGHTS
 FIRST = 930_000
 HIDDEN, MEMBERS, STEPS, BATCH, MOST = 16, 8, 1500, 64, 72
-# What a unit of quality is worth in nats: beats within 70 ms (F), and in the longest right stretch counted as they are (CMLt).
+# What a unit of quality is worth in nats: beats within 70 ms (F), and in the longest right stretch counted as
+# they are (CMLt).
 SHARP, CONTINUITY = 10.0, 0.5
 HELD_OUT = 4
 Example = tuple[str, list[Reading], np.ndarray, np.ndarray]
@@ -97,14 +100,20 @@ def of_song(seed: int, made: Song) -> list[Example]:
     return examples(seed, hear_activations(source, onset_strength(source)), truth, made.kind)
 
 
-def arrays(rows: Iterable[list[Example]]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def arrays(
+    rows: Iterable[list[Example]],
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """(inputs, quality, which are ways, kind of song, which song), the first three of MOST ways."""
     flat = [(index, row) for index, made in enumerate(rows) for row in made if len(row[1])]
     x = np.zeros((len(flat), MOST, INPUTS), np.float32)
     quality, there = np.zeros((len(flat), MOST, 2), np.float32), np.zeros((len(flat), MOST), bool)
     for i, (_, (_, ways, values, good)) in enumerate(flat):
         n = min(MOST, len(ways))
-        x[i, :n], quality[i, :n], there[i, :n] = rows_of(values, [way.kind for way in ways])[:n], good[:n], True
+        x[i, :n], quality[i, :n], there[i, :n] = (
+            rows_of(values, [way.kind for way in ways])[:n],
+            good[:n],
+            True,
+        )
     return x, quality, there, np.array([row[0] for _, row in flat]), np.array([index for index, _ in flat])
 
 
@@ -148,16 +157,24 @@ def learnt(x: np.ndarray, quality: np.ndarray, there: np.ndarray) -> dict[str, n
     centre, spread = flat.mean(axis=0), flat.std(axis=0) + 1e-3
     z = np.where(there[..., None], np.clip((x - centre) / spread, -6, 6), 0).astype(np.float32)
     members = [fit(z, quality, there, member) for member in range(MEMBERS)]
-    return {"centre": centre, "spread": spread, **{name: np.stack([m[name] for m in members]) for name in members[0]}}
+    return {
+        "centre": centre,
+        "spread": spread,
+        **{name: np.stack([m[name] for m in members]) for name in members[0]},
+    }
 
 
 def chosen(w: dict[str, np.ndarray], x: np.ndarray, there: np.ndarray) -> np.ndarray:
     z = np.clip((x - w["centre"]) / w["spread"], -6, 6)
-    said = np.mean([np.tanh(z @ w["w1"][k] + w["b1"][k]) @ w["w2"][k] + z @ w["v"][k] for k in range(MEMBERS)], axis=0)
+    said = np.mean(
+        [np.tanh(z @ w["w1"][k] + w["b1"][k]) @ w["w2"][k] + z @ w["v"][k] for k in range(MEMBERS)], axis=0
+    )
     return np.argmax(np.where(there, said, -np.inf), axis=1)
 
 
-def report(x: np.ndarray, quality: np.ndarray, there: np.ndarray, kinds: np.ndarray, songs: np.ndarray) -> None:
+def report(
+    x: np.ndarray, quality: np.ndarray, there: np.ndarray, kinds: np.ndarray, songs: np.ndarray
+) -> None:
     """How good the chosen ways of songs are that were held out, and the best that was offered."""
     got = np.zeros((len(x), 2))
     for part in range(HELD_OUT):
@@ -169,15 +186,22 @@ def report(x: np.ndarray, quality: np.ndarray, there: np.ndarray, kinds: np.ndar
     print(f"{len(x)} takes, {ways:.0f} ways each, four-fold: F {f:.3f}, CMLt {c:.3f}; best {best.mean():.3f}")
     for kind in sorted(set(kinds)):
         of = kinds == kind
-        print(f"  {kind:8s} {of.sum():4d}: F {got[of, 0].mean():.3f}, CMLt {got[of, 1].mean():.3f}; best {best[of].mean():.3f}")
+        print(
+            f"  {kind:8s} {of.sum():4d}: F {got[of, 0].mean():.3f}, CMLt {got[of, 1].mean():.3f}; "
+            f"best {best[of].mean():.3f}"
+        )
 
 
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--songs", type=int, default=2000)
-    parser.add_argument("--sampled", type=int, default=0, help="so many more songs on instruments of a sound font")
+    parser.add_argument(
+        "--sampled", type=int, default=0, help="so many more songs on instruments of a sound font"
+    )
     parser.add_argument("--rows", type=Path, help="where the ways of all songs are kept")
-    parser.add_argument("--only-fit", action="store_true", help="without the report on songs that are held out")
+    parser.add_argument(
+        "--only-fit", action="store_true", help="without the report on songs that are held out"
+    )
     options = parser.parse_args()
     if options.rows and options.rows.exists():
         made = pickle.loads(options.rows.read_bytes())
@@ -192,7 +216,11 @@ def main() -> None:
         report(x, quality, there, kinds, songs)
     weights = learnt(x, quality, there)
     np.savez_compressed(
-        OUT, **{name: value.astype(np.float16 if name not in ("centre", "spread") else np.float32) for name, value in weights.items()}
+        OUT,
+        **{
+            name: value.astype(np.float16 if name not in ("centre", "spread") else np.float32)
+            for name, value in weights.items()
+        },
     )
 
 

@@ -1,8 +1,9 @@
-"""Performances of every kind with exact onsets, synthesised from a seed: what the ear's weights are learnt from.
+"""Performances of every kind with exact onsets, synthesised from a seed: what the ear's weights are learnt
+from.
 
-Nothing here imitates a recording; instruments are families with wide ranges of pitch, decay, brightness and noise, so
-that what is learnt holds for instruments that were never heard. An onset is demanded, or optional (ghost notes, later
-strings of a strum, grace notes); a note's end is never one.
+Nothing here imitates a recording; instruments are families with wide ranges of pitch, decay, brightness and
+noise, so that what is learnt holds for instruments that were never heard. An onset is demanded, or optional
+(ghost notes, later strings of a strum, grace notes); a note's end is never one.
 """
 
 from __future__ import annotations
@@ -38,7 +39,12 @@ def _noise(rng: np.random.Generator, frames: int, low: float, high: float) -> So
 
 
 def deep_drum(rng: np.random.Generator) -> Callable[[float], Sound]:
-    base, fall, decay, knock = rng.uniform(42, 95), rng.uniform(0.5, 2.5), rng.uniform(0.05, 0.3), rng.uniform(0.02, 0.4)
+    base, fall, decay, knock = (
+        rng.uniform(42, 95),
+        rng.uniform(0.5, 2.5),
+        rng.uniform(0.05, 0.3),
+        rng.uniform(0.02, 0.4),
+    )
 
     def strike(v: float) -> Sound:
         t = _t(min(0.8, 5 * decay))
@@ -49,7 +55,12 @@ def deep_drum(rng: np.random.Generator) -> Callable[[float], Sound]:
 
 
 def snap_drum(rng: np.random.Generator) -> Callable[[float], Sound]:
-    pitch, decay, bright, tone = rng.uniform(140, 330), rng.uniform(0.03, 0.16), rng.uniform(3000, 10000), rng.uniform(0.1, 0.7)
+    pitch, decay, bright, tone = (
+        rng.uniform(140, 330),
+        rng.uniform(0.03, 0.16),
+        rng.uniform(3000, 10000),
+        rng.uniform(0.1, 0.7),
+    )
 
     def strike(v: float) -> Sound:
         t = _t(5 * decay)
@@ -71,9 +82,15 @@ def small_metal(rng: np.random.Generator) -> Callable[[float], Sound]:
 
 
 def string(rng: np.random.Generator, hammered: bool) -> Callable[[float, float, float], Sound]:
-    """Plucked or hammered: partials that decay faster the higher they are, a noise at the start, a damper at the end."""
+    """Plucked or hammered: partials that decay faster the higher they are, a noise at the start, a damper at
+    the end.
+    """
     stiff, bright, ring = rng.uniform(0, 4e-4), rng.uniform(0.6, 1.6), rng.uniform(0.5, 3.0)
-    noise, attack, damper = rng.uniform(0.01, 0.15), rng.uniform(0.0002, 0.003 if hammered else 0.0008), rng.uniform(0, 0.03)
+    noise, attack, damper = (
+        rng.uniform(0.01, 0.15),
+        rng.uniform(0.0002, 0.003 if hammered else 0.0008),
+        rng.uniform(0, 0.03),
+    )
 
     def play(v: float, pitch: float, held: float) -> Sound:
         f = 440 * 2 ** ((pitch - 69) / 12)
@@ -83,9 +100,18 @@ def string(rng: np.random.Generator, hammered: bool) -> Callable[[float, float, 
         for k in range(1, 16):
             fk = f * k * np.sqrt(1 + stiff * k * k)
             if fk < 12000:
-                out += np.sin(2 * np.pi * fk * t + rng.uniform(0, 6)) * np.exp(-t * (0.4 + 0.25 * k) / ring * 2) / k**bright
+                out += (
+                    np.sin(2 * np.pi * fk * t + rng.uniform(0, 6))
+                    * np.exp(-t * (0.4 + 0.25 * k) / ring * 2)
+                    / k**bright
+                )
                 # Two strings a hair apart beat against each other.
-                out += 0.5 * np.sin(2 * np.pi * fk * (1 + rng.uniform(-1, 1) * 6e-4) * t) * np.exp(-t * (0.4 + 0.25 * k) / ring * 2) / k**bright
+                out += (
+                    0.5
+                    * np.sin(2 * np.pi * fk * (1 + rng.uniform(-1, 1) * 6e-4) * t)
+                    * np.exp(-t * (0.4 + 0.25 * k) / ring * 2)
+                    / k**bright
+                )
         out += noise * v * 8 * _noise(rng, len(t), 800, 7000) * np.exp(-t / 0.006)
         end = np.clip((held + release - t) / release, 0, 1) ** 2
         shape = np.minimum(1, t / attack) * np.where(t < held, 1, end)
@@ -110,7 +136,12 @@ def blown(rng: np.random.Generator) -> Callable[[float, float, float], Sound]:
         phase = 2 * np.pi * f * (t + vibrato / 34 * np.sin(2 * np.pi * 5.3 * t + rng.uniform(0, 6)))
         tone = sum(np.sin(k * phase + rng.uniform(0, 6)) / k**tilt for k in range(1, 14) if k * f < 11000)
         shape = np.minimum(1, t / start) * np.clip((held + 0.06 - t) / 0.06, 0, 1)
-        return v * 0.25 * (tone + breath * 10 * _noise(rng, len(t), 500, 6000) * (0.3 + np.exp(-t / 0.02))) * shape
+        return (
+            v
+            * 0.25
+            * (tone + breath * 10 * _noise(rng, len(t), 500, 6000) * (0.3 + np.exp(-t / 0.02)))
+            * shape
+        )
 
     return play
 
@@ -122,7 +153,9 @@ def _pulse(rng: np.random.Generator, seconds: float) -> Sound:
     return rng.uniform(0.2, 1.0) + np.arange(count) * 60 / bpm + wander
 
 
-def kit(rng: np.random.Generator, seconds: float) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
+def kit(
+    rng: np.random.Generator, seconds: float
+) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
     deep, snap, metal, ghost = deep_drum(rng), snap_drum(rng), small_metal(rng), snap_drum(rng)
     beats = _pulse(rng, seconds)
     step = int(rng.choice([1, 2, 2, 2, 4]))
@@ -153,7 +186,9 @@ def kit(rng: np.random.Generator, seconds: float) -> tuple[list[tuple[float, Sou
     return notes, onsets
 
 
-def line(rng: np.random.Generator, seconds: float) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
+def line(
+    rng: np.random.Generator, seconds: float
+) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
     play = string(rng, hammered=False) if rng.random() < 0.65 else blown(rng)
     beats, low = _pulse(rng, seconds), rng.integers(28, 64)
     notes, onsets = [], []
@@ -170,7 +205,9 @@ def line(rng: np.random.Generator, seconds: float) -> tuple[list[tuple[float, So
     return notes, onsets
 
 
-def chords(rng: np.random.Generator, seconds: float) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
+def chords(
+    rng: np.random.Generator, seconds: float
+) -> tuple[list[tuple[float, Sound]], list[tuple[float, bool]]]:
     which = rng.random()
     play = string(rng, hammered=which < 0.4) if which < 0.75 else blown(rng)
     strum = 0.4 <= which < 0.75
@@ -210,7 +247,11 @@ def piece(seed: int, seconds: float = 12.0) -> Piece:
         onsets += found
     if rng.random() < 0.5:
         length = round(rng.uniform(0.1, 0.6) * RATE)
-        tail = rng.standard_normal(length) * np.exp(-np.arange(length) / (0.25 * length)) * rng.uniform(0.004, 0.02)
+        tail = (
+            rng.standard_normal(length)
+            * np.exp(-np.arange(length) / (0.25 * length))
+            * rng.uniform(0.004, 0.02)
+        )
         mix = mix + signal.fftconvolve(mix, tail)[:frames]
     if rng.random() < 0.2:
         drive = rng.uniform(1.5, 6)
@@ -220,4 +261,6 @@ def piece(seed: int, seconds: float = 12.0) -> Piece:
         mix = signal.sosfilt(sos, mix)
     mix = mix / (np.abs(mix).max() + 1e-9) * rng.uniform(0.2, 0.98)
     mix = mix + 10 ** rng.uniform(-5.5, -3.2) * rng.standard_normal(frames)
-    return Piece(Audio(np.asarray(mix, np.float32), RATE), sorted((t, o) for t, o in onsets if t < seconds - 0.1), kind)
+    return Piece(
+        Audio(np.asarray(mix, np.float32), RATE), sorted((t, o) for t, o in onsets if t < seconds - 0.1), kind
+    )

@@ -18,7 +18,11 @@ def progression(rng: Rng) -> list[tuple[int, int]]:
     length = int(rng.choice([1, 2, 4, 4, 4, 8]))
     chords = []
     for k in range(length):
-        degree = 0 if k == 0 and chance(rng, 0.7) else int(rng.choice([0, 3, 4, 5, 1, 2], p=[0.15, 0.25, 0.25, 0.2, 0.08, 0.07]))
+        degree = (
+            0
+            if k == 0 and chance(rng, 0.7)
+            else int(rng.choice([0, 3, 4, 5, 1, 2], p=[0.15, 0.25, 0.25, 0.2, 0.08, 0.07]))
+        )
         root = scale[degree]
         third = (scale[(degree + 2) % 7] - root) % 12
         chords.append((root, third))
@@ -50,7 +54,11 @@ def picked_part(rng: Rng, beats: int, steps: int) -> Callable[[int, tuple[int, i
         for k in range(count):
             if gaps[k % period] or chance(rng, 0.02):
                 continue
-            index = int(shape[k % period]) if not (melody and k % 4 == 3 and chance(rng, 0.3)) else int(rng.integers(6))
+            index = (
+                int(shape[k % period])
+                if not (melody and k % 4 == 3 and chance(rng, 0.3))
+                else int(rng.integers(6))
+            )
             strong = k % period == 0
             notes.append((k * step, ladder[index], 0.75 + (accent if strong else 0), ring * step))
         return notes
@@ -69,7 +77,12 @@ def chord_part(rng: Rng, beats: int, steps: int, kind: str) -> Callable[[int, tu
         rhythm = [float(p) for p in fine if p == 0 or chance(rng, 0.8)]
     else:
         often = rng.uniform(0.35, 0.9)
-        rhythm = [float(p) for p in places if (p == 0 and chance(rng, 0.95)) or (p > 0 and chance(rng, often if p == int(p) else often * 0.75))]
+        rhythm = [
+            float(p)
+            for p in places
+            if (p == 0 and chance(rng, 0.95))
+            or (p > 0 and chance(rng, often if p == int(p) else often * 0.75))
+        ]
         if kind == "stab" and chance(rng, 0.4):
             rhythm = [float(p) for p in places if p != int(p)] or rhythm
     rhythm = rhythm or [0.0]
@@ -79,7 +92,11 @@ def chord_part(rng: Rng, beats: int, steps: int, kind: str) -> Callable[[int, tu
 
     def play(bar: int, chord: tuple[int, int]) -> list[Note]:
         root, third = chord
-        shape = (root, root + 7, root + 12, root + 12 + third, root + 19, root + 24)[:size] if kind != "chug" else (root, root + 7, root + 12)
+        shape = (
+            (root, root + 7, root + 12, root + 12 + third, root + 19, root + 24)[:size]
+            if kind != "chug"
+            else (root, root + 7, root + 12)
+        )
         notes = []
         for k, place in enumerate(rhythm):
             if chance(rng, 0.04) and place > 0:
@@ -89,18 +106,28 @@ def chord_part(rng: Rng, beats: int, steps: int, kind: str) -> Callable[[int, tu
             up = kind == "strum" and place != int(place)
             ordered = shape[::-1][:4] if up else shape
             loud = accents[place] * (1.1 if place == 0 else 1.0) * (0.7 if mute[k] else 1.0)
-            notes += [(place + (0.0 if kind in ("chug", "pad", "stab") else 1e-9 * n), pitch, loud, held) for n, pitch in enumerate(ordered)]
+            notes += [
+                (place + (0.0 if kind in ("chug", "pad", "stab") else 1e-9 * n), pitch, loud, held)
+                for n, pitch in enumerate(ordered)
+            ]
         return notes
 
     return play
 
 
 def riff_part(rng: Rng, beats: int, steps: int) -> Callable[[int, tuple[int, int]], list[Note]]:
-    """A riff on the low strings: muted strokes on a pedal tone, power chords and single notes ringing between them.
+    """A riff on the low strings: muted strokes on a pedal tone, power chords and single notes ringing between
+    them.
 
     It repeats over one or two bars; its strong notes may lie off the beats, as riffs' do.
     """
-    step = (0.25 if chance(rng, 0.4) else 0.5) if steps == 4 else 1.0 / steps if steps == 3 else float(rng.choice([0.5, 1.0]))
+    step = (
+        (0.25 if chance(rng, 0.4) else 0.5)
+        if steps == 4
+        else 1.0 / steps
+        if steps == 3
+        else float(rng.choice([0.5, 1.0]))
+    )
     count, period = round(beats / step), int(rng.choice([1, 1, 2]))
     scale, often, pedal = (0, 1, 3, 5, 6, 7, 8, 10), rng.uniform(0.12, 0.5), chance(rng, 0.7)
     gallop = chance(rng, 0.3)
@@ -132,18 +159,25 @@ def riff_part(rng: Rng, beats: int, steps: int) -> Callable[[int, tuple[int, int
             following = now[k + 1][1] if k + 1 < len(now) else beats
             held = (following - place) * 0.97 if rings else min(0.15, following - place)
             root = chord[0] - 5 + shift
-            notes += [(place, pitch, loud, held) for pitch in ((root, root + 7, root + 12) if power and rings else (root,))]
+            notes += [
+                (place, pitch, loud, held)
+                for pitch in ((root, root + 7, root + 12) if power and rings else (root,))
+            ]
         return notes
 
     return play
 
 
-def bass_part(rng: Rng, beats: int, steps: int, walking: bool) -> Callable[[int, tuple[int, int]], list[Note]]:
+def bass_part(
+    rng: Rng, beats: int, steps: int, walking: bool
+) -> Callable[[int, tuple[int, int]], list[Note]]:
     if walking:
 
         def walk(bar: int, chord: tuple[int, int]) -> list[Note]:
             ladder = [*tones(chord), chord[0] + 9, chord[0] + 11, chord[0] + 2]
-            return [(float(k), ladder[0] if k == 0 else int(rng.choice(ladder)), 0.8, 0.95) for k in range(beats)]
+            return [
+                (float(k), ladder[0] if k == 0 else int(rng.choice(ladder)), 0.8, 0.95) for k in range(beats)
+            ]
 
         return walk
     step = 0.5 if steps == 4 else 1.0 / steps if steps == 3 else 1.0
@@ -155,7 +189,11 @@ def bass_part(rng: Rng, beats: int, steps: int, walking: bool) -> Callable[[int,
         notes = []
         for k, place in enumerate(rhythm):
             following = rhythm[k + 1] if k + 1 < len(rhythm) else beats
-            pitch = chord[0] if place == 0 or chance(rng, 0.7) else int(rng.choice([chord[0] + 7, chord[0] + 12, chord[0] - 5]))
+            pitch = (
+                chord[0]
+                if place == 0 or chance(rng, 0.7)
+                else int(rng.choice([chord[0] + 7, chord[0] + 12, chord[0] - 5]))
+            )
             notes.append((place, pitch, 0.85, (following - place) * 0.9))
         return notes
 

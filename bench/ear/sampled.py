@@ -1,7 +1,8 @@
 """Instruments of sound fonts for the songs of bench/ear/songs.py: real strings, reeds and drums.
 
-Debian's `fluidsynth` plays single notes of `fluid-soundfont-gm` and `timgm6mb-soundfont` once; they are kept under
-the folder for temporary files. One font is for learning, the other one for measuring only; no sound of either is shipped.
+Debian's `fluidsynth` plays single notes of `fluid-soundfont-gm` and `timgm6mb-soundfont` once; they are kept
+under the folder for temporary files. One font is for learning, the other one for measuring only; no sound of
+either is shipped.
 """
 
 from __future__ import annotations
@@ -19,7 +20,10 @@ from bench.ear.grooves import Rng
 from bench.ear.material import RATE, Sound
 from bench.ear.songs import Instruments, Make, Song, song
 
-TO_LEARN, TO_MEASURE = Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")
+TO_LEARN, TO_MEASURE = (
+    Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"),
+    Path("/usr/share/sounds/sf2/TimGM6mb.sf2"),
+)
 KEPT = Path(tempfile.gettempdir()) / "combpace-sampled"
 NOTE_S, KEPT_S, TICKS = 3.2, 2.7, 960
 LOUD = {0.5: 64, 1.0: 112}
@@ -28,11 +32,14 @@ PITCHES = tuple(range(24, 103, 3))
 # General MIDI level 1 (MIDI Manufacturers Association 1991): programs from 0 and notes of the drum channel.
 DRUM_KITS = (0, 8, 16, 24, 25, 32, 40, 48)
 DRUMS = {
-    "kick": (35, 36), "snare": (38, 40), "ghost": (38, 40), "hat": (42,), "pedal": (44,), "open": (46,), "ride": (51, 53, 59), "side": (37,),
-    "clap": (39,), "tom1": (41, 45), "tom2": (48, 50), "shaker": (54, 69, 70), "crash": (49, 57), "stick": (31, 75, 76),
+    "kick": (35, 36), "snare": (38, 40), "ghost": (38, 40), "hat": (42,), "pedal": (44,), "open": (46,),
+    "ride": (51, 53, 59), "side": (37,),
+    "clap": (39,), "tom1": (41, 45), "tom2": (48, 50), "shaker": (54, 69, 70), "crash": (49, 57),
+    "stick": (31, 75, 76),
 }  # fmt: skip
 PROGRAMS = {
-    "bass": tuple(range(32, 40)), "picked": (6, 15, 24, 25, 26, 27, 28, 45, 46, 104, 105, 106, 107), "strum": (24, 25, 26, 27), "chug": (28, 29, 30),
+    "bass": tuple(range(32, 40)), "picked": (6, 15, 24, 25, 26, 27, 28, 45, 46, 104, 105, 106, 107),
+    "strum": (24, 25, 26, 27), "chug": (28, 29, 30),
     "riff": (27, 28, 29, 30), "piano": tuple(range(8)), "stab": (4, 5, 16, 17, 18, 61, 62, 63),
 }  # fmt: skip
 HELD = (16, 19, 21, 22, 40, 41, 42, 48, 49, 50, 52, 56, 57, 60, 64, 65, 66, 68, 71, 73, 89, 90)
@@ -77,7 +84,9 @@ def _played(font: Path, program: int, notes: tuple[int, ...], drums: bool) -> np
         sound = wavfile.read(f"{folder}/notes.wav")[1].astype(np.float32).mean(axis=1)
     count, frames = len(LOUD) * len(notes), round(KEPT_S * RATE)
     sound = np.pad(sound, (0, round(count * NOTE_S * RATE) + frames))
-    cut = np.stack([sound[round(k * NOTE_S * RATE) :][:frames] for k in range(count)]).reshape(len(LOUD), len(notes), frames)
+    cut = np.stack([sound[round(k * NOTE_S * RATE) :][:frames] for k in range(count)]).reshape(
+        len(LOUD), len(notes), frames
+    )
     # Each loudness as loud as it says: the loudest note of a program, each drum on its own.
     peaks = np.abs(cut).max(axis=2, keepdims=True)
     peaks = peaks if drums else peaks.max(axis=1, keepdims=True)
@@ -97,7 +106,9 @@ def _program(font: Path, program: int) -> np.ndarray:
 
 @lru_cache(maxsize=12)
 def _kit(font: Path, program: int) -> np.ndarray:
-    return _played(font, program, tuple(sorted({note for notes in DRUMS.values() for note in notes})), drums=True)
+    return _played(
+        font, program, tuple(sorted({note for notes in DRUMS.values() for note in notes})), drums=True
+    )
 
 
 def _pitched(font: Path, program: int) -> Make:
@@ -119,14 +130,21 @@ def _one_drum(font: Path, program: int, index: int) -> Make:
 
 
 def on_font(font: Path) -> Instruments:
-    """What a song is played on with a sound font; each instrument is drawn from those that such a part is played on."""
+    """What a song is played on with a sound font; each instrument is drawn from those that such a part is
+    played on.
+    """
     if not font.exists():
-        raise SystemExit(f"There is no {font}: install fluidsynth, fluid-soundfont-gm and timgm6mb-soundfont.")
+        raise SystemExit(
+            f"There is no {font}: install fluidsynth, fluid-soundfont-gm and timgm6mb-soundfont."
+        )
     order = sorted({note for notes in DRUMS.values() for note in notes})
 
     def drums(rng: Rng) -> dict[str, Make]:
         program = int(rng.choice(DRUM_KITS))
-        return {name: _one_drum(font, program, order.index(int(rng.choice(notes)))) for name, notes in DRUMS.items()}
+        return {
+            name: _one_drum(font, program, order.index(int(rng.choice(notes))))
+            for name, notes in DRUMS.items()
+        }
 
     def strings(rng: Rng, part: str) -> Make:
         return _pitched(font, int(rng.choice(PROGRAMS[part])))

@@ -1,8 +1,9 @@
-"""Music with exact beats, downbeats and meters, composed and synthesised from a seed: what the pulse model is learnt from.
+"""Music with exact beats, downbeats and meters, composed and synthesised from a seed: what the pulse model is
+learnt from.
 
-A song is sections of bars with a groove, chords and parts; players wander, lean and miss. Nothing here imitates a
-recording; patterns are the commonplaces of each style (common practice), varied at random, so that what is learnt is how
-music marks its beats and not how any one piece does.
+A song is sections of bars with a groove, chords and parts; players wander, lean and miss. Nothing here
+imitates a recording; patterns are the commonplaces of each style (common practice), varied at random, so that
+what is learnt is how music marks its beats and not how any one piece does.
 """
 
 from __future__ import annotations
@@ -15,7 +16,16 @@ from scipy import signal
 
 from bench.ear.grooves import METERS, Rng, chance, fill, groove, varied
 from bench.ear.material import RATE, Sound, blown, deep_drum, small_metal, snap_drum
-from bench.ear.parts import Note, bass_part, chord_part, piano_part, picked_part, progression, riff_part, tones
+from bench.ear.parts import (
+    Note,
+    bass_part,
+    chord_part,
+    piano_part,
+    picked_part,
+    progression,
+    riff_part,
+    tones,
+)
 from combpace.core.audio import Audio
 
 
@@ -41,7 +51,8 @@ class Song:
 
 
 Make = Callable[[float, float, float], Sound]
-# Share of strings that are not bright; of these, of those whose partials are as strong up to a corner as the lowest.
+# Share of strings that are not bright; of these, of those whose partials are as strong up to a corner as the
+# lowest.
 DARK, CORNERED = 0.65, 0.5
 
 
@@ -60,8 +71,12 @@ class Voice:
             pitch, held_s = self._turn, self._longest
         key = (pitch, loud)
         frames = round((held_s + 0.06) * RATE)
-        if key not in self._kept or (not self.is_drum and len(self._kept[key]) < min(frames, round(self._longest * RATE))):
-            self._kept[key] = self._make(loud / 4, pitch, min(self._longest, 1.3 * held_s + 0.1)).astype(np.float32)
+        if key not in self._kept or (
+            not self.is_drum and len(self._kept[key]) < min(frames, round(self._longest * RATE))
+        ):
+            self._kept[key] = self._make(loud / 4, pitch, min(self._longest, 1.3 * held_s + 0.1)).astype(
+                np.float32
+            )
         whole = self._kept[key]
         frames = min(len(whole), frames)
         cut = whole[:frames].copy()
@@ -79,12 +94,23 @@ def plucked(rng: Rng, hammered: bool) -> Make:
     corner, steep = np.inf, 2.0
     if chance(rng, DARK):
         # Fingers, felt and soft picks: little is heard above 4 kHz, and the start is slower.
-        bright, noise = bright + rng.uniform(0, 0.7), noise * float(np.exp(rng.uniform(np.log(0.02), np.log(0.5))))
+        bright, noise = (
+            bright + rng.uniform(0, 0.7),
+            noise * float(np.exp(rng.uniform(np.log(0.02), np.log(0.5)))),
+        )
         attack = min(0.012, attack * float(np.exp(rng.uniform(0, np.log(10)))))
         if chance(rng, CORNERED):
-            bright, corner, steep = rng.uniform(0.1, 0.8), float(np.exp(rng.uniform(np.log(900), np.log(4500)))), rng.uniform(2, 5)
+            bright, corner, steep = (
+                rng.uniform(0.1, 0.8),
+                float(np.exp(rng.uniform(np.log(900), np.log(4500)))),
+                rng.uniform(2, 5),
+            )
     # What a string is stretched on sounds, too.
-    body, body_hz, body_s = rng.uniform(0, 1.5) * chance(rng, 0.5), rng.uniform(70, 300), rng.uniform(0.01, 0.05)
+    body, body_hz, body_s = (
+        rng.uniform(0, 1.5) * chance(rng, 0.5),
+        rng.uniform(70, 300),
+        rng.uniform(0.01, 0.05),
+    )
 
     def play(v: float, pitch: float, held: float) -> Sound:
         f = 440 * 2 ** ((pitch - 69) / 12)
@@ -95,7 +121,11 @@ def plucked(rng: Rng, hammered: bool) -> Make:
             fk = f * k * np.sqrt(1 + stiff * k * k)
             if fk < 11000:
                 level = (0.6 + 0.4 * v) ** k / k**bright / (1 + (fk / corner) ** steep)
-                out += np.sin(np.float32(2 * np.pi * fk) * t + np.float32(rng.uniform(0, 6))) * decay * np.float32(level)
+                out += (
+                    np.sin(np.float32(2 * np.pi * fk) * t + np.float32(rng.uniform(0, 6)))
+                    * decay
+                    * np.float32(level)
+                )
                 decay *= fall
         crack = min(len(t), round(0.03 * RATE))
         out[:crack] += noise * 8 * _hiss(rng, crack, top_hz) * np.exp(-t[:crack] / 0.006)
@@ -124,13 +154,15 @@ def shelled(rng: Rng, make: Callable[[float], Sound]) -> Callable[[float], Sound
         out = make(v)
         if loud:
             noise = signal.sosfilt(sos, rng.standard_normal(len(out)))
-            out = out + v * loud * noise / (np.abs(noise).max() + 1e-9) * np.exp(-np.arange(len(out)) / (decay * RATE))
+            out = out + v * loud * noise / (np.abs(noise).max() + 1e-9) * np.exp(
+                -np.arange(len(out)) / (decay * RATE)
+            )
         return out
 
     return strike
 
 
-# --- the song --------------------------------------------------------------------------------------------------------
+# --- the song
 
 
 @dataclass
@@ -143,15 +175,25 @@ class _Player:
 
 
 class Amp:
-    """A driven amplifier with its cabinet: every chord is a block of sound, its attack more a change than a rise."""
+    """A driven amplifier with its cabinet: every chord is a block of sound, its attack more a change than a
+    rise.
+    """
 
     def __init__(self, rng: Rng) -> None:
         self._drive = float(np.exp(rng.uniform(np.log(2), np.log(90))))
         self._stages = int(rng.integers(1, 4))
         self._lean = float(rng.uniform(0, 0.3))
         self._tone = signal.butter(2, rng.uniform(200, 900), "highpass", fs=RATE, output="sos")
-        self._between = signal.butter(1, (rng.uniform(60, 200), rng.uniform(4000, 9000)), "bandpass", fs=RATE, output="sos")
-        self._box = signal.butter(int(rng.integers(2, 5)), (rng.uniform(60, 140), rng.uniform(3000, 6500)), "bandpass", fs=RATE, output="sos")
+        self._between = signal.butter(
+            1, (rng.uniform(60, 200), rng.uniform(4000, 9000)), "bandpass", fs=RATE, output="sos"
+        )
+        self._box = signal.butter(
+            int(rng.integers(2, 5)),
+            (rng.uniform(60, 140), rng.uniform(3000, 6500)),
+            "bandpass",
+            fs=RATE,
+            output="sos",
+        )
         self._twice_s = rng.uniform(0.004, 0.022) if chance(rng, 0.35) else 0.0
         self._gate = 10 ** rng.uniform(-2.6, -1.6) if chance(rng, 0.35) else 0.0
         self._hum = 10 ** rng.uniform(-4.5, -2.5)
@@ -159,7 +201,11 @@ class Amp:
 
     def __call__(self, dry: Sound) -> Sound:
         peak = float(np.abs(dry).max()) + 1e-9
-        pushed = dry / peak + 0.7 * signal.sosfilt(self._tone, dry / peak) + self._hum * self._rng.standard_normal(len(dry))
+        pushed = (
+            dry / peak
+            + 0.7 * signal.sosfilt(self._tone, dry / peak)
+            + self._hum * self._rng.standard_normal(len(dry))
+        )
         if self._gate:
             # Shut between strokes: what rings after a muted one is gone.
             level = signal.lfilter([0.002], [1, -0.998], np.abs(pushed))
@@ -182,8 +228,10 @@ def _drums(rng: Rng) -> dict[str, Make]:
     tom = shelled(rng, deep_drum(rng))
     ghosts = snap if chance(rng, 0.7) else snap_drum(rng)
     kit = {
-        "kick": deep, "snare": snap, "hat": metal, "ghost": ghosts, "side": side, "clap": clap, "ride": long_metal, "pedal": metal,
-        "open": long_metal, "tom1": tom, "tom2": deep_drum(rng), "shaker": small_metal(rng), "crash": small_metal(rng), "stick": side,
+        "kick": deep, "snare": snap, "hat": metal, "ghost": ghosts, "side": side, "clap": clap,
+        "ride": long_metal, "pedal": metal,
+        "open": long_metal, "tom1": tom, "tom2": deep_drum(rng), "shaker": small_metal(rng),
+        "crash": small_metal(rng), "stick": side,
     }  # fmt: skip
     return {name: struck(make) for name, make in kit.items()}
 
@@ -194,7 +242,8 @@ def _strings(rng: Rng, part: str) -> Make:
 
 @dataclass(frozen=True, slots=True)
 class Instruments:
-    """What songs are played on; each draws one. A sound is made of (loudness 0-1, pitch as a MIDI note, seconds held).
+    """What songs are played on; each draws one. A sound is made of (loudness 0-1, pitch as a MIDI note,
+    seconds held).
 
     drums    of each name one
     strings  for a part: plucked and hammered ones
@@ -222,9 +271,13 @@ def _beats(rng: Rng, meters: list[str], bpm: float, how: str, start: float) -> l
         slow = np.cumsum(rng.standard_normal(count + 1))
         wander = np.clip(slow * rng.uniform(0.001, 0.006), -0.12, 0.12)
     if how == "ramp":
-        wander = wander + np.linspace(0, rng.uniform(-0.35, 0.35), count + 1) * (1 if chance(rng, 0.5) else np.linspace(0, 1, count + 1))
+        wander = wander + np.linspace(0, rng.uniform(-0.35, 0.35), count + 1) * (
+            1 if chance(rng, 0.5) else np.linspace(0, 1, count + 1)
+        )
     if how == "free":
-        wander = wander + 0.07 * np.sin(np.arange(count + 1) * 2 * np.pi / rng.uniform(6, 24) + rng.uniform(0, 6))
+        wander = wander + 0.07 * np.sin(
+            np.arange(count + 1) * 2 * np.pi / rng.uniform(6, 24) + rng.uniform(0, 6)
+        )
     time, k, out = start, 0, []
     for meter in meters:
         bar = []
@@ -237,11 +290,30 @@ def _beats(rng: Rng, meters: list[str], bpm: float, how: str, start: float) -> l
     return out
 
 
-KINDS = ("drums", "drums", "band", "band", "loud", "loud", "picked", "picked", "strum", "chug", "riff", "piano", "sparse", "pair", "drums", "riff")
+KINDS = (
+    "drums",
+    "drums",
+    "band",
+    "band",
+    "loud",
+    "loud",
+    "picked",
+    "picked",
+    "strum",
+    "chug",
+    "riff",
+    "piano",
+    "sparse",
+    "pair",
+    "drums",
+    "riff",
+)
 
 
 def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISED) -> Song:
-    """One song of about `seconds`; kinds of music take turns with the seed, everything else is drawn from it."""
+    """One song of about `seconds`; kinds of music take turns with the seed, everything else is drawn from
+    it.
+    """
     rng = np.random.default_rng([seed, 77])
     kind = "click" if seed % 25 == 24 else KINDS[seed % len(KINDS)]
     meter = str(rng.choice(["4/4", "3/4", "5/4", "6/8", "7/8"], p=[0.56, 0.14, 0.08, 0.10, 0.12]))
@@ -263,7 +335,9 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
     if meter == "6/8":
         bpm *= 1.5  # quarters a minute: the beat is the dotted quarter
     how = (
-        str(rng.choice(["human", "human", "human", "programmed", "ramp", "free"])) if kind != "piano" else str(rng.choice(["human", "free", "ramp"]))
+        str(rng.choice(["human", "human", "human", "programmed", "ramp", "free"]))
+        if kind != "piano"
+        else str(rng.choice(["human", "free", "ramp"]))
     )
     quarters = {"7/8": 3.5, "6/8": 3.0, "3/4": 3.0, "5/4": 5.0}.get(meter, 4.0)
     bars = max(4, round(seconds * bpm / 60 / quarters))
@@ -279,7 +353,11 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
                 meters[k] = str(rng.choice(["3/4", "5/4"])) if meter == "4/4" else "4/4"
 
     lead = float(rng.choice([0.0, rng.uniform(0.05, 0.8), rng.uniform(0.3, 1.5)], p=[0.25, 0.5, 0.25]))
-    intro = "none" if kind in ("sparse", "click") else str(rng.choice(["none", "free", "pickup", "build", "count"], p=[0.6, 0.1, 0.12, 0.13, 0.05]))
+    intro = (
+        "none"
+        if kind in ("sparse", "click")
+        else str(rng.choice(["none", "free", "pickup", "build", "count"], p=[0.6, 0.1, 0.12, 0.13, 0.05]))
+    )
     if intro == "free":
         lead += rng.uniform(3, 9)
     pickup_beats = int(rng.integers(1, 3)) if intro == "pickup" else 0
@@ -302,24 +380,38 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
         whole = min(max(whole, 0), len(flat) - 2)
         return float(flat[whole] + (index - whole) * (flat[whole + 1] - flat[whole]))
 
-    def put(player: _Player, time: float, pitch: int, velocity: float, held_s: float, optional: bool = False) -> None:
+    def put(
+        player: _Player, time: float, pitch: int, velocity: float, held_s: float, optional: bool = False
+    ) -> None:
         time += player.voice.lean_s + player.jitter_s * float(np.clip(rng.standard_normal(), -2.5, 2.5))
         at = max(0, round(time * RATE))
-        sound = player.voice.sound(pitch, float(np.clip(velocity * rng.uniform(0.85, 1.1), 0.05, 1.2)), held_s)
+        sound = player.voice.sound(
+            pitch, float(np.clip(velocity * rng.uniform(0.85, 1.1), 0.05, 1.2)), held_s
+        )
         stop = min(len(mix), at + len(sound))
         if at < stop:
             (driven if player.driven else mix)[at:stop] += np.float32(player.level) * sound[: stop - at]
             notes_at.append((at / RATE, optional))
 
-    # Drums ------------------------------------------------------------------------------------------------------
+    # Drums
+    # ------------------------------------------------------------------------------------------------------
     if kind == "click":
         voices = _kit(rng, instruments)
-        weak, strong = str(rng.choice(["stick", "hat", "side", "clap"])), str(rng.choice(["kick", "snare", "stick", "tom1"]))
+        weak, strong = (
+            str(rng.choice(["stick", "hat", "side", "clap"])),
+            str(rng.choice(["kick", "snare", "stick", "tom1"])),
+        )
         marked, loud = chance(rng, 0.6), float(rng.uniform(0.4, 0.9))
         for b, now in enumerate(meters):
             for place in range(METERS[now][0]):
                 name = strong if marked and place == 0 else weak
-                put(_Player(voices[name], 0.0, 1.0), when(b, float(place)), 60, 0.95 if name == strong else loud, 1.0)
+                put(
+                    _Player(voices[name], 0.0, 1.0),
+                    when(b, float(place)),
+                    60,
+                    0.95 if name == strong else loud,
+                    1.0,
+                )
     if kind in ("drums", "band", "loud", "sparse", "pair"):
         kit = _kit(rng, instruments)
         levels = {name: float(rng.uniform(0.6, 1.0)) for name in kit}
@@ -327,12 +419,19 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
             levels[name] = float(np.exp(rng.uniform(np.log(0.08), np.log(0.6))))
         if kind == "pair":
             # A few drums and a line; or the mic of a few drums, with the rest of the kit bleeding into it.
-            near, away = rng.choice(list(kit), 4), float(np.exp(rng.uniform(np.log(0.01), np.log(0.05)))) if chance(rng, 0.6) else 0.25
+            near, away = (
+                rng.choice(list(kit), 4),
+                float(np.exp(rng.uniform(np.log(0.01), np.log(0.05)))) if chance(rng, 0.6) else 0.25,
+            )
             for name in kit:
                 if name not in near:
                     levels[name] *= away
         players = {name: _Player(voice, human, levels[name]) for name, voice in kit.items()}
-        swing = float(rng.choice([0.5, 0.5, 0.5, 0.5, rng.uniform(0.54, 0.68)])) if style not in ("swing", "shuffle") and meter != "7/8" else 0.5
+        swing = (
+            float(rng.choice([0.5, 0.5, 0.5, 0.5, rng.uniform(0.54, 0.68)]))
+            if style not in ("swing", "shuffle") and meter != "7/8"
+            else 0.5
+        )
         current, known = list(first_groove), {meter: list(first_groove)}
         section = int(rng.choice([4, 4, 8, 8, 16]))
         sparse = kind == "sparse"
@@ -347,22 +446,49 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
             if now not in known:
                 known[now] = groove(rng, now)[0]
             if b and b % section == 0 and not sparse and chance(rng, 0.35) and now == meter:
-                known[now] = groove(rng, now)[0] if now != "4/4" or chance(rng, 0.6 if kind == "loud" else 0.3) else varied(rng, known[now], beats)
+                known[now] = (
+                    groove(rng, now)[0]
+                    if now != "4/4" or chance(rng, 0.6 if kind == "loud" else 0.3)
+                    else varied(rng, known[now], beats)
+                )
             current = known[now]
-            filled = fill(rng, beats, steps) if (b + 1) % section == 0 and not sparse and chance(rng, 0.7) else []
+            filled = (
+                fill(rng, beats, steps) if (b + 1) % section == 0 and not sparse and chance(rng, 0.7) else []
+            )
             from_place = min((h[0] for h in filled), default=99.0)
             hits = [h for h in current if h[0] < from_place - 1e-6] + filled
-            if (b % section == 0 and b > 0 and chance(rng, 0.5) and not sparse) or (b == 0 and chance(rng, 0.3)):
+            if (b % section == 0 and b > 0 and chance(rng, 0.5) and not sparse) or (
+                b == 0 and chance(rng, 0.3)
+            ):
                 hits = [*hits, (0.0, "crash", 0.7)]
             silent = not sparse and chance(rng, 0.012)
             for place, name, velocity in hits:
-                if silent or chance(rng, thin) or (sparse and not keep.get(name, True)) or b < entries.get(name, 0):
+                if (
+                    silent
+                    or chance(rng, thin)
+                    or (sparse and not keep.get(name, True))
+                    or b < entries.get(name, 0)
+                ):
                     continue
                 if abs(place % 1 - 0.5) < 0.01 and swing != 0.5:
                     place = np.floor(place) + swing
-                put(players[name], when(b, place), 60, velocity, 2.0, optional=name == "ghost" or levels[name] < 0.05)
+                put(
+                    players[name],
+                    when(b, place),
+                    60,
+                    velocity,
+                    2.0,
+                    optional=name == "ghost" or levels[name] < 0.05,
+                )
             if not sparse and chance(rng, 0.15) and steps == 4:
-                put(players["ghost"], when(b, float(rng.integers(4 * beats)) / 4), 60, 0.25, 1.0, optional=True)
+                put(
+                    players["ghost"],
+                    when(b, float(rng.integers(4 * beats)) / 4),
+                    60,
+                    0.25,
+                    1.0,
+                    optional=True,
+                )
         if chance(rng, 0.2) and tail > 0.3:
             closed = True
             put(players["kick"], end, 60, 0.9, 2.0)
@@ -373,14 +499,27 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
         if intro == "pickup":
             for place in np.arange(-pickup_beats, 0, 1 / METERS[meter][1]):
                 if place == -pickup_beats or chance(rng, 0.7):
-                    put(players[str(rng.choice(["snare", "tom1", "kick"]))], start + place * beat_s, 60, 0.7, 1.0)
+                    put(
+                        players[str(rng.choice(["snare", "tom1", "kick"]))],
+                        start + place * beat_s,
+                        60,
+                        0.7,
+                        1.0,
+                    )
         if intro == "free":
             t = rng.uniform(0.1, 0.8)
             while t < start - 0.4:
-                put(players[str(rng.choice(["crash", "ride", "tom1", "tom2", "kick", "snare", "ghost"]))], t, 60, rng.uniform(0.3, 0.9), 2.0)
+                put(
+                    players[str(rng.choice(["crash", "ride", "tom1", "tom2", "kick", "snare", "ghost"]))],
+                    t,
+                    60,
+                    rng.uniform(0.3, 0.9),
+                    2.0,
+                )
                 t += float(np.exp(rng.uniform(np.log(0.07), np.log(1.6))))
 
-    # Pitch ------------------------------------------------------------------------------------------------------
+    # Pitch
+    # ------------------------------------------------------------------------------------------------------
     tonic = int(rng.integers(38, 50))
     chords = progression(rng)
     each = int(rng.choice([1, 1, 1, 2]))
@@ -402,7 +541,9 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
         wanted.append((kind, 0 if kind in ("chug", "riff") else int(rng.choice([2, 7, 12])), 1.0))
         if kind in ("chug", "riff") and chance(rng, 0.35):
             # A second guitar beside the first: the same again, or a line above it.
-            wanted.append((kind if chance(rng, 0.6) else "picked", 0 if chance(rng, 0.6) else 12, rng.uniform(0.4, 1)))
+            wanted.append(
+                (kind if chance(rng, 0.6) else "picked", 0 if chance(rng, 0.6) else 12, rng.uniform(0.4, 1))
+            )
         if kind == "picked" and chance(rng, 0.15):
             wanted.append(("bass", -12, 0.5))
     elif kind == "pair":
@@ -414,9 +555,17 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
             voice = Voice(instruments.held(rng), float(rng.normal(0, 0.008)) if human else 0.0)
         else:
             voice = Voice(instruments.strings(rng, name), float(rng.normal(0, 0.004)) if human else 0.0)
-        spread = float(rng.uniform(0.004, 0.016)) if name == "strum" else (float(rng.uniform(0, 0.012)) if name == "piano" else 0.0)
+        spread = (
+            float(rng.uniform(0.004, 0.016))
+            if name == "strum"
+            else (float(rng.uniform(0, 0.012)) if name == "piano" else 0.0)
+        )
         player = _Player(
-            voice, human * (1.4 if name == "piano" else 1.0), float(level), spread, amp is not None and name in ("chug", "riff", "strum", "picked")
+            voice,
+            human * (1.4 if name == "piano" else 1.0),
+            float(level),
+            spread,
+            amp is not None and name in ("chug", "riff", "strum", "picked"),
         )
         made: dict[str, Callable[[int, tuple[int, int]], list[Note]]] = {}
         since = int(rng.integers(0, 5)) if intro == "build" else 0
@@ -453,30 +602,50 @@ def song(seed: int, seconds: float = 24.0, instruments: Instruments = SYNTHESISE
                 put(player, end, tonic + up + pitch, 0.8, tail)
         if intro == "pickup" and kind not in ("drums", "sparse"):
             for k in range(pickup_beats):
-                put(player, start - (k + 1) * beat_s, tonic + up + int(rng.choice([7, 11, 12, 5])), 0.6, beat_s)
+                put(
+                    player,
+                    start - (k + 1) * beat_s,
+                    tonic + up + int(rng.choice([7, 11, 12, 5])),
+                    0.6,
+                    beat_s,
+                )
         if intro == "free" and kind not in ("drums", "sparse"):
             t = rng.uniform(0.1, 0.8)
             while t < start - 0.5:
                 chord = chords[int(rng.integers(len(chords)))]
                 for pitch in tones(chord)[: int(rng.integers(1, 4))]:
-                    put(player, t, tonic + up + pitch, float(rng.uniform(0.3, 0.8)), float(rng.uniform(0.3, 2.0)))
+                    put(
+                        player,
+                        t,
+                        tonic + up + pitch,
+                        float(rng.uniform(0.3, 0.8)),
+                        float(rng.uniform(0.3, 2.0)),
+                    )
                 t += float(np.exp(rng.uniform(np.log(0.15), np.log(2.0))))
 
     if amp is not None and driven.any():
         loudest = float(np.abs(mix).max())
-        mix = mix + amp(driven) * np.float32((loudest or 1.0) * np.exp(rng.uniform(np.log(0.25), np.log(1.2))) if kind == "loud" else 1.0)
+        mix = mix + amp(driven) * np.float32(
+            (loudest or 1.0) * np.exp(rng.uniform(np.log(0.25), np.log(1.2))) if kind == "loud" else 1.0
+        )
     mix = mix[:frames]
     if kind == "loud" and chance(rng, 0.7):
         # Mastered: the loud parts are pressed together.
         mix = np.tanh(rng.uniform(1.5, 6) * mix / (np.abs(mix).max() + 1e-9)).astype(np.float32)
     if kind != "sparse" and chance(rng, 0.6):
         length = round(rng.uniform(0.1, 0.8) * RATE)
-        echo = rng.standard_normal(length) * np.exp(-np.arange(length) / (0.25 * length)) * rng.uniform(0.004, 0.02)
+        echo = (
+            rng.standard_normal(length)
+            * np.exp(-np.arange(length) / (0.25 * length))
+            * rng.uniform(0.004, 0.02)
+        )
         mix = mix + signal.fftconvolve(mix, echo.astype(np.float32))[: len(mix)]
     if chance(rng, 0.15):
         mix = np.tanh(rng.uniform(1.2, 4) * mix / (np.abs(mix).max() + 1e-9))
     if chance(rng, 0.3):
-        tilt = signal.butter(1, rng.uniform(500, 6000), str(rng.choice(["lowpass", "highpass"])), fs=RATE, output="sos")
+        tilt = signal.butter(
+            1, rng.uniform(500, 6000), str(rng.choice(["lowpass", "highpass"])), fs=RATE, output="sos"
+        )
         mix = mix + rng.uniform(0.5, 3) * signal.sosfilt(tilt, mix)
     mix = mix / (np.abs(mix).max() + 1e-9) * rng.uniform(0.2, 0.98)
     if how != "programmed" or chance(rng, 0.3):

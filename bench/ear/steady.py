@@ -1,7 +1,8 @@
 """The decimal tempo of programmed audio: `.venv/bin/python -m bench.ear.steady [--songs N]`.
 
-Programmed songs of bench/ear/songs.py at tempi with decimals, half of them through a lossy MP3 at 96-320 kbit/s; the shift
-that coding brings is measured against the original by correlation. Prints the error of the tempo and of the downbeats.
+Programmed songs of bench/ear/songs.py at tempi with decimals, half of them through a lossy MP3 at 96-320
+kbit/s; the shift that coding brings is measured against the original by correlation. Prints the error of the
+tempo and of the downbeats.
 """
 
 from __future__ import annotations
@@ -46,7 +47,9 @@ def through_mp3(audio: Audio, path: Path, kbit: int) -> float:
     """Write an MP3; returns by how many seconds decoding it brings the sound later."""
     with av.open(str(path), "w") as out:
         stream = out.add_stream("libmp3lame", rate=audio.sample_rate_hz, bit_rate=1000 * kbit, layout="mono")
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(audio.samples[:1].astype(np.float32)), format="fltp", layout="mono")
+        frame = av.AudioFrame.from_ndarray(
+            np.ascontiguousarray(audio.samples[:1].astype(np.float32)), format="fltp", layout="mono"
+        )
         frame.sample_rate = audio.sample_rate_hz
         for packet in [*stream.encode(frame), *stream.encode(None)]:
             out.mux(packet)
@@ -60,7 +63,9 @@ def through_mp3(audio: Audio, path: Path, kbit: int) -> float:
 
 
 def one(job: tuple[int, float]) -> tuple[str, float, float, float, str]:
-    """(kind, tempo read / tempo, its error in BPM where it is the same, error of the downbeat in ms, verdict)."""
+    """(kind, tempo read / tempo, its error in BPM where it is the same, error of the downbeat in ms,
+    verdict).
+    """
     seed, bpm = job
     made: Song = song(seed, 40.0)
     with tempfile.TemporaryDirectory() as folder:
@@ -78,7 +83,13 @@ def one(job: tuple[int, float]) -> tuple[str, float, float, float, str]:
     near = min((1.0, 2.0, 0.5, 3.0, 1 / 3, 1.5, 2 / 3), key=lambda r: abs(np.log(ratio / r)))
     lines = np.array([bar.start_s for bar in made.bars]) + shift
     off = float(np.min(np.abs(lines - steady["first_downbeat_s"])))
-    return f"{made.kind}{' mp3' if seed % 2 else ''}", near, float(abs(steady["bpm"] / near - bpm)), 1000 * off, steady["verdict"]
+    return (
+        f"{made.kind}{' mp3' if seed % 2 else ''}",
+        near,
+        float(abs(steady["bpm"] / near - bpm)),
+        1000 * off,
+        steady["verdict"],
+    )
 
 
 def main() -> None:
@@ -89,12 +100,19 @@ def main() -> None:
         found = list(pool.map(one, programmed(options.songs)))
     same = [row for row in found if row[1] == 1.0]
     errors, offs = np.array([row[2] for row in found]), np.array([row[3] for row in same])
-    print(f"{len(found)} songs, {len(same)} at the tempo itself, {sum(row[4] == 'steady' for row in found)} called steady")
     print(
-        f"tempo error BPM: median {np.median(errors):.4f}, within 0.005: {np.mean(errors <= 0.005):.2f}, within 0.01: {np.mean(errors <= 0.01):.2f}"
+        f"{len(found)} songs, {len(same)} at the tempo itself, "
+        f"{sum(row[4] == 'steady' for row in found)} called steady"
+    )
+    print(
+        f"tempo error BPM: median {np.median(errors):.4f}, within 0.005: "
+        f"{np.mean(errors <= 0.005):.2f}, within 0.01: {np.mean(errors <= 0.01):.2f}"
     )
     on = offs[offs < 60]
-    print(f"downbeat within 60 ms: {len(on)} of {len(offs)}; their error ms: median {np.median(on):.2f}, within 2 ms: {np.mean(on <= 2):.2f}")
+    print(
+        f"downbeat within 60 ms: {len(on)} of {len(offs)}; their error ms: median "
+        f"{np.median(on):.2f}, within 2 ms: {np.mean(on <= 2):.2f}"
+    )
     for row in sorted(found, key=lambda r: -r[2])[:8]:
         print(f"  {row[0]:<10} x{row[1]:.2f} {row[2]:.4f} BPM, downbeat {row[3]:.2f} ms, {row[4]}")
 

@@ -11,7 +11,9 @@ from combpace.core.networks.layers import FURTHEST
 BATCH, RATE = 1024, 2e-3
 
 
-def fit(rows: np.ndarray, wanted: np.ndarray, hidden: int, passes: int, *, decay: float, dropped: float) -> dict[str, np.ndarray]:
+def fit(
+    rows: np.ndarray, wanted: np.ndarray, hidden: int, passes: int, *, decay: float, dropped: float
+) -> dict[str, np.ndarray]:
     """Weights that say `wanted` of `rows`.
 
     wanted   shape (n, 1): a probability; (n, k): shares of k places that add up to 1
@@ -22,7 +24,10 @@ def fit(rows: np.ndarray, wanted: np.ndarray, hidden: int, passes: int, *, decay
     import optax
 
     centre, spread = rows.mean(axis=0), rows.std(axis=0) + 1e-3
-    x, y = np.clip((rows - centre) / spread, -FURTHEST, FURTHEST).astype(np.float32), wanted.astype(np.float32)
+    x, y = (
+        np.clip((rows - centre) / spread, -FURTHEST, FURTHEST).astype(np.float32),
+        wanted.astype(np.float32),
+    )
     key, one, two = jax.random.split(jax.random.PRNGKey(0), 3)
     inputs, places = x.shape[1], y.shape[1]
     params = {
@@ -33,7 +38,11 @@ def fit(rows: np.ndarray, wanted: np.ndarray, hidden: int, passes: int, *, decay
     def loss(p: dict[str, Any], x: Any, y: Any, key: Any) -> Any:
         x = x * jax.random.bernoulli(key, 1 - dropped, x.shape) / (1 - dropped)
         said = jnp.tanh(x @ p["w1"] + p["b1"]) @ p["w2"] + p["b2"]
-        return (optax.sigmoid_binary_cross_entropy(said, y) if places == 1 else optax.softmax_cross_entropy(said, y)).mean()
+        return (
+            optax.sigmoid_binary_cross_entropy(said, y)
+            if places == 1
+            else optax.softmax_cross_entropy(said, y)
+        ).mean()
 
     steps = max(1, passes * (len(x) // BATCH))
     optimiser = optax.adamw(optax.cosine_decay_schedule(RATE, steps), weight_decay=decay)

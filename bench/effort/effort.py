@@ -1,11 +1,13 @@
 """How many actions a person needs from the first map to the right one:
-`.venv/bin/python -m bench.effort.effort [--songs N] [--first SEED] [--seeds SEED ...] [--only NAME ...] [--verbose]`.
+`.venv/bin/python -m bench.effort.effort [--songs N] [--first SEED] [--seeds SEED ...] [--only NAME ...]
+[--verbose]`.
 
-A scripted user who sees only what the program shows. The first way to count is wrong and a right one is offered: that reading
-is taken. Else the first place of "Look here" that is wrong is mended with the one action that puts most lines right (what is
-proposed there, a downbeat, a bar, a meter, a level, a beat, an odd bar); else the first wrong bar, which is a silent error.
-A line is right between the first and the last note that is struck on its downbeat, 10 ms around them; lines where there is no
-downbeat are wrong as well. Truth: the shared excerpts, and songs of bench/ear on sampled instruments.
+A scripted user who sees only what the program shows. The first way to count is wrong and a right one is
+offered: that reading is taken. Else the first place of "Look here" that is wrong is mended with the one
+action that puts most lines right (what is proposed there, a downbeat, a bar, a meter, a level, a beat, an odd
+bar); else the first wrong bar, which is a silent error. A line is right between the first and the last note
+that is struck on its downbeat, 10 ms around them; lines where there is no downbeat are wrong as well. Truth:
+the shared excerpts, and songs of bench/ear on sampled instruments.
 """
 
 from __future__ import annotations
@@ -37,10 +39,12 @@ from combpace.stations.lead_readings import ways
 
 OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 FIRST_SEED = 7_600_000
-# Notes so near to a downbeat are struck on it; a line lies so far outside of the first and last of them at most.
+# Notes so near to a downbeat are struck on it; a line lies so far outside of the first and last of them at
+# most.
 ON_IT_S, WITHIN_S = 0.050, 0.010
 MOST_ACTIONS = 15
-# Who steps to a place hears it from one bar before to one bar after: it is about a wrong line in so many bars of it.
+# Who steps to a place hears it from one bar before to one bar after: it is about a wrong line in so many bars
+# of it.
 ABOUT_BARS = 1.1
 RIGHT_F = 0.9
 
@@ -86,7 +90,10 @@ def lines_of(state: SessionState, truth: Truth) -> np.ndarray:
     if line is None:
         return np.zeros(0)
     gap = float(np.median(np.diff(truth.downbeats))) if len(truth.downbeats) > 1 else 2.0
-    first, last = line.bar_of(line.place(truth.downbeats[0] - 0.6 * gap)), line.bar_of(line.place(truth.downbeats[-1] + 0.4 * gap))
+    first, last = (
+        line.bar_of(line.place(truth.downbeats[0] - 0.6 * gap)),
+        line.bar_of(line.place(truth.downbeats[-1] + 0.4 * gap)),
+    )
     lines = np.asarray(line.to_seconds(line.bar_lines(first, last - first)))
     return lines[(lines > truth.downbeats[0] - 0.4 * gap) & (lines < truth.downbeats[-1] + 0.4 * gap)]
 
@@ -95,7 +102,9 @@ def wrong(state: SessionState, truth: Truth) -> list[float]:
     """Moments at which the map is wrong: downbeats without a line, lines without a downbeat; in order."""
     lines = lines_of(state, truth)
     missed = [
-        float(time) for time, low, high in zip(truth.downbeats, truth.low, truth.high, strict=True) if not np.any((lines >= low) & (lines <= high))
+        float(time)
+        for time, low, high in zip(truth.downbeats, truth.low, truth.high, strict=True)
+        if not np.any((lines >= low) & (lines <= high))
     ]
     extra = [float(one) for one in lines if not np.any((truth.low <= one) & (one <= truth.high))]
     # An extra line beside a missed downbeat is that one, laid wrong.
@@ -174,9 +183,9 @@ def effort(place: DataFolder, session: str, truth: Truth, name: str) -> Found:
     about_s = ABOUT_BARS * float(np.median(np.diff(truth.downbeats))) if len(truth.downbeats) > 1 else 2.0
     about = [one for one in listed if one.time_s is not None]
     found.listed = len(listed)
-    found.listed_wrong = sum(any(abs(one.time_s - time) < about_s for time in at_first) for one in about if one.time_s is not None) + sum(
-        bool(at_first) for one in listed if one.time_s is None
-    )
+    found.listed_wrong = sum(
+        any(abs(one.time_s - time) < about_s for time in at_first) for one in about if one.time_s is not None
+    ) + sum(bool(at_first) for one in listed if one.time_s is None)
     for one in listed:
         if one.do is None:
             continue
@@ -193,7 +202,14 @@ def effort(place: DataFolder, session: str, truth: Truth, name: str) -> Found:
             found.actions.append("reading")
             continue
         places = registry.places(user.state(), registry.station("bars"), None)
-        doubted = next((one for one in places if one.time_s is not None and any(abs(one.time_s - time) < about_s for time in now)), None)
+        doubted = next(
+            (
+                one
+                for one in places
+                if one.time_s is not None and any(abs(one.time_s - time) < about_s for time in now)
+            ),
+            None,
+        )
         whole = next((one for one in places if one.time_s is None), None)
         at = now[0]
         near = [at]
@@ -201,8 +217,15 @@ def effort(place: DataFolder, session: str, truth: Truth, name: str) -> Found:
             near = [time for time in now if abs(time - doubted.time_s) < about_s]
         elif whole is None:
             found.silent += 1
-        offered = [(one.do.name, one.do.args) for one in (doubted, whole) if one is not None and one.do is not None]
-        offered += [(choice.name, choice.args) for one in (doubted, whole) if one is not None for choice in one.choices]
+        offered = [
+            (one.do.name, one.do.args) for one in (doubted, whole) if one is not None and one.do is not None
+        ]
+        offered += [
+            (choice.name, choice.args)
+            for one in (doubted, whole)
+            if one is not None
+            for choice in one.choices
+        ]
         if _beats_f(user.state(), truth) < RIGHT_F:
             offered.append(("read-again", {"about_bpm": float(60.0 / np.median(np.diff(truth.beats)))}))
         best = _best(user, [*offered, *(choice for time in near for choice in user.choices(time))], len(now))
@@ -222,7 +245,9 @@ def effort(place: DataFolder, session: str, truth: Truth, name: str) -> Found:
 
 
 def _right_reading(user: User, now: int) -> tuple[str, dict[str, Any]] | None:
-    """Another way to count that is right: where beats are wrong one with right beats, else one with nearly all lines right; the likeliest."""
+    """Another way to count that is right: where beats are wrong one with right beats, else one with nearly
+    all lines right; the likeliest.
+    """
     state, truth = user.state(), user.truth
     offered = [(way.do.name, way.do.args) for way in ways(state) if way.do is not None]
     if _beats_f(state, truth) < RIGHT_F:
@@ -245,11 +270,15 @@ def _beats_f(state: SessionState, truth: Truth) -> float:
     found = np.asarray(line.to_seconds(Quarters(places)))
     if not len(found):
         return 0.0
-    hits = min(int((np.abs(truth.beats[:, None] - found[None, :]).min(axis=axis) <= 0.07).sum()) for axis in (0, 1))
+    hits = min(
+        int((np.abs(truth.beats[:, None] - found[None, :]).min(axis=axis) <= 0.07).sum()) for axis in (0, 1)
+    )
     return 2 * hits / (len(found) + len(truth.beats))
 
 
-def _best(user: User, choices: list[tuple[str, dict[str, Any]]], now: int) -> tuple[str, dict[str, Any], int] | None:
+def _best(
+    user: User, choices: list[tuple[str, dict[str, Any]]], now: int
+) -> tuple[str, dict[str, Any], int] | None:
     """The choice that leaves fewest wrong; None where none leaves fewer than there are."""
     best: tuple[str, dict[str, Any], int] | None = None
     for name, args in choices:
@@ -278,7 +307,14 @@ def excerpt(name: str) -> Found:
     known = json.loads((OPEN / f"{name}.json").read_text())
     notes = np.array([one["t"] for one in known["onsets"]])
     return measured(
-        name, Audio(samples.T, rate), truth_of(np.array(known["beats"]), np.array(known["downbeats"]), [bar["meter"] for bar in known["bars"]], notes)
+        name,
+        Audio(samples.T, rate),
+        truth_of(
+            np.array(known["beats"]),
+            np.array(known["downbeats"]),
+            [bar["meter"] for bar in known["bars"]],
+            notes,
+        ),
     )
 
 
@@ -291,7 +327,12 @@ def song(seed: int) -> Found:
     return measured(
         str(seed),
         made.audio,
-        truth_of(np.array([time for bar in made.bars for time in bar.beats]), downbeats, [str(bar.meter) for bar in made.bars], notes),
+        truth_of(
+            np.array([time for bar in made.bars for time in bar.beats]),
+            downbeats,
+            [str(bar.meter) for bar in made.bars],
+            notes,
+        ),
     )
 
 
@@ -304,27 +345,43 @@ def report(title: str, found: list[Found], *, verbose: bool) -> None:
 
     never, silent = sum(one.left > 0 for one in found), sum(one.silent > 0 for one in found)
     most = max([one.listed for one in right], default=0)
-    print(f"{title}: {len(found)} takes, {len(right)} right at once; actions: mean {counts.mean():.2f}, most {counts.max()}; never right {never}")
+    print(
+        f"{title}: {len(found)} takes, {len(right)} right at once; actions: mean "
+        f"{counts.mean():.2f}, most {counts.max()}; never right {never}"
+    )
     print(f"  silent errors in {silent} takes; corrections undone {total('undone')}")
-    print(f"  proposals taken blindly: {total('helped')} help, {total('same')} make no difference, {total('harmed')} harm")
-    print(f"  {total('listed')} places listed, {total('listed_wrong')} about a wrong line; in a map that is right at most {most}")
+    print(
+        f"  proposals taken blindly: {total('helped')} help, {total('same')} make no difference, "
+        f"{total('harmed')} harm"
+    )
+    print(
+        f"  {total('listed')} places listed, {total('listed_wrong')} about a wrong line; in a map "
+        f"that is right at most {most}"
+    )
     for one in found:
         if verbose and (one.actions or one.left or one.harmed):
             print(
-                f"  {one.name}: {one.first_wrong} wrong at first, {one.left} left, silent {one.silent}, harmed {one.harmed}, "
+                f"  {one.name}: {one.first_wrong} wrong at first, {one.left} left, silent "
+                f"{one.silent}, harmed {one.harmed}, "
                 f"undone {one.undone}, listed {one.listed}; {'; '.join(one.actions)}"
             )
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--songs", type=int, default=0)
     parser.add_argument("--first", type=int, default=FIRST_SEED)
     parser.add_argument("--seeds", nargs="*", type=int)
     parser.add_argument("--only", nargs="*")
     parser.add_argument("--verbose", action="store_true")
     options = parser.parse_args()
-    names = options.only if options.only is not None else sorted(path.stem for path in OPEN.glob("*.json") if path.stem != "index")
+    names = (
+        options.only
+        if options.only is not None
+        else sorted(path.stem for path in OPEN.glob("*.json") if path.stem != "index")
+    )
     with ProcessPoolExecutor(2) as pool:
         runs: list[tuple[str, Callable[[Any], Found], list[Any]]] = [
             ("open", excerpt, names),

@@ -1,7 +1,8 @@
 """Frames of the comb with ten minutes, 400 bars and nine takes: `.venv/bin/python -m bench.feel.bars`.
 
-Each line: what, the time between frames (median, 95 %, longest), and how much of it the page's own drawing took. Asked: 60 frames a second.
-Nothing here asserts. Without a graphics card the browser paints in the processor, so these are the slowest figures that a user sees.
+Each line: what, the time between frames (median, 95 %, longest), and how much of it the page's own drawing
+took. Asked: 60 frames a second. Nothing here asserts. Without a graphics card the browser paints in the
+processor, so these are the slowest figures that a user sees.
 """
 
 from __future__ import annotations
@@ -19,12 +20,14 @@ from tests.support.sounds import struck
 from combpace.demo.performances import breathing_beats
 
 SECONDS, BARS, TAKES = 610, 400, 9
-# Each step is done in a frame of its own; the time between frames is what is seen, the time inside of them what the page costs.
+# Each step is done in a frame of its own; the time between frames is what is seen, the time inside of them
+# what the page costs.
 DRIVE = """async ([steps, what]) => {
   const wait = () => new Promise(requestAnimationFrame), view = combpace.view(), { state } = combpace;
   const canvas = document.querySelector('#canvas-box canvas');
   const box = canvas.getBoundingClientRect(), spent = [], cost = [];
-  const send = (kind, x, y) => canvas.dispatchEvent(new PointerEvent(kind, { bubbles: true, pointerId: 1, isPrimary: true,
+  const send = (kind, x, y) => canvas.dispatchEvent(new PointerEvent(kind, { bubbles: true, pointerId: 1,
+  isPrimary: true,
     button: 0, buttons: 1,
     clientX: box.left + x, clientY: box.top + y, pointerType: 'mouse' }));
   const original = view.draw;
@@ -65,7 +68,8 @@ def frames(page: Page, what: str, steps: int = 150) -> str:
     spent, cost = (np.array(row) for row in page.evaluate(DRIVE, [steps, what]))
     late = int((spent > 25.0).sum())
     return (
-        f"{what:<8} {np.median(spent):5.1f} / {np.percentile(spent, 95):5.1f} / {spent.max():5.1f} ms between frames, "
+        f"{what:<8} {np.median(spent):5.1f} / {np.percentile(spent, 95):5.1f} / {spent.max():5.1f} "
+        "ms between frames, "
         f"{np.median(cost):5.1f} / {np.percentile(cost, 95):5.1f} ms own, {late} of {steps} frames late"
     )
 
@@ -78,10 +82,15 @@ def main() -> None:
         try:
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-                page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True)
+                page = browser.new_page(
+                    viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True
+                )
                 page.goto("/")
                 page.set_input_files("[data-files]", [str(path) for path in paths])
-                page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=300_000)
+                page.wait_for_function(
+                    "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
+                    timeout=300_000,
+                )
                 page.evaluate("combpace.idle()")
                 page.keyboard.press("3")
                 page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
@@ -89,10 +98,15 @@ def main() -> None:
                 page.wait_for_timeout(1500)
                 print(f"{page.evaluate('combpace.state.picture.bars.length')} bars, {len(paths)} takes")
                 for row_px in (6, 24, 57, 120, 200):
-                    page.evaluate(f"() => {{ combpace.state.view.rowPx = {row_px}; combpace.view().draw(); }}")
+                    page.evaluate(
+                        f"() => {{ combpace.state.view.rowPx = {row_px}; combpace.view().draw(); }}"
+                    )
                     print(f"rows of {row_px} px: {frames(page, 'scroll')}")
                 print(f"rows of 6–200 px: {frames(page, 'zoom')}")
-                page.evaluate("() => { combpace.state.view.top = 0; combpace.state.view.rowPx = 57; combpace.view().draw(); }")
+                page.evaluate(
+                    "() => { combpace.state.view.top = 0; combpace.state.view.rowPx = 57; "
+                    "combpace.view().draw(); }"
+                )
                 print(f"rows of 57 px: {frames(page, 'drag')}")
                 browser.close()
         finally:

@@ -41,8 +41,12 @@ def measure(folder: Path) -> list[tuple[str, str, str]]:
     rows.append(("server start", f"{time.monotonic() - begun:.2f} s", "3 s"))
     try:
         with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, "--autoplay-policy=no-user-gesture-required"])
-            page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True)
+            browser = playwright.chromium.launch(
+                executable_path=CHROMIUM, args=[*FLAGS, "--autoplay-policy=no-user-gesture-required"]
+            )
+            page = browser.new_page(
+                viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True
+            )
             rows += in_the_page(page, folder)
             browser.close()
     finally:
@@ -57,7 +61,9 @@ def in_the_page(page: Page, folder: Path) -> list[tuple[str, str, str]]:
     begun = time.monotonic()
     page.set_input_files("[data-files]", str(folder / "four minutes.wav"))
     page.wait_for_function(
-        "window.combpace && combpace.state.picture.bars.length > 0 && document.querySelector('#canvas-box canvas')", timeout=120_000
+        "window.combpace && combpace.state.picture.bars.length > 0 && "
+        "document.querySelector('#canvas-box canvas')",
+        timeout=120_000,
     )
     rows.append(("first bars of a dropped 4-minute stereo WAV", f"{time.monotonic() - begun:.2f} s", "15 s"))
     url = page.url
@@ -78,7 +84,13 @@ def in_the_page(page: Page, folder: Path) -> list[tuple[str, str, str]]:
           return [spent[60], spent[113]];
         }"""
     )
-    rows.append(("a frame while scrolling the comb, median / 95 %", f"{frames[0]:.1f} / {frames[1]:.1f} ms", "16.7 ms at 60 Hz"))
+    rows.append(
+        (
+            "a frame while scrolling the comb, median / 95 %",
+            f"{frames[0]:.1f} / {frames[1]:.1f} ms",
+            "16.7 ms at 60 Hz",
+        )
+    )
     page.evaluate("combpace.state.view.top = 0")
     spot = page.evaluate("combpace.view().pixelOf(8, 2)")
     page.mouse.move(spot["x"], spot["y"])
@@ -91,7 +103,13 @@ def in_the_page(page: Page, folder: Path) -> list[tuple[str, str, str]]:
         lag.append(1000 * (time.monotonic() - begun))
     page.keyboard.press("Escape")
     page.mouse.up()
-    rows.append(("a dragged attack follows the pointer, median (through the test driver)", f"{np.median(lag):.0f} ms", "a frame or two"))
+    rows.append(
+        (
+            "a dragged attack follows the pointer, median (through the test driver)",
+            f"{np.median(lag):.0f} ms",
+            "a frame or two",
+        )
+    )
     starts = []
     for _ in range(5):
         page.keyboard.press("Space")
@@ -99,35 +117,50 @@ def in_the_page(page: Page, folder: Path) -> list[tuple[str, str, str]]:
         starts.append(page.evaluate("combpace.player.lastStartMs"))
         page.keyboard.press("Space")
         page.wait_for_function("!combpace.player.playing")
-    rows.append(("play starts, first / median of 5", f"{starts[0]:.0f} / {np.median(starts):.0f} ms", "150 ms"))
+    rows.append(
+        ("play starts, first / median of 5", f"{starts[0]:.0f} / {np.median(starts):.0f} ms", "150 ms")
+    )
     rows += previews(page)
     page.keyboard.press("3")
     page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
     page.keyboard.press("Escape")
-    spot = page.evaluate("(() => { combpace.state.view.top = 0; combpace.view().draw(); return combpace.view().pixelOf(4, 1); })()")
+    spot = page.evaluate(
+        "(() => { combpace.state.view.top = 0; combpace.view().draw(); return "
+        "combpace.view().pixelOf(4, 1); })()"
+    )
     page.mouse.click(spot["x"], spot["y"])
     version = page.evaluate("combpace.state.picture.version")
     begun = time.monotonic()
     page.keyboard.press("d")
     page.wait_for_function(f"combpace.state.picture.version > {version}")
-    rows.append(("a correction solved, kept and shown (94 bars)", f"{1000 * (time.monotonic() - begun):.0f} ms", "-"))
+    rows.append(
+        ("a correction solved, kept and shown (94 bars)", f"{1000 * (time.monotonic() - begun):.0f} ms", "-")
+    )
     return rows
 
 
 def previews(page: Page) -> list[tuple[str, str, str]]:
-    """Four bars as they will be: asked of the server as the player asks, cold and again after a change of the rule."""
+    """Four bars as they will be: asked of the server as the player asks, cold and again after a change of the
+    rule.
+    """
     page.keyboard.press("5")
-    page.wait_for_function("combpace.state.station === 'fit' && combpace.state.picture.fit && !combpace.state.picture.fit.missing")
+    page.wait_for_function(
+        "combpace.state.station === 'fit' && combpace.state.picture.fit && "
+        "!combpace.state.picture.fit.missing"
+    )
     found = []
     for method in ("cut", "chord"):
         page.select_option('[data-act="rule"][data-name="method"]', method)
         page.evaluate("combpace.idle()")
         spent = page.evaluate(
             """async () => {
-              const { picture } = combpace.state, first = picture.bars.find((bar) => bar.n === 9), begun = performance.now();
+              const { picture } = combpace.state, first = picture.bars.find((bar) => bar.n === 9),
+              begun = performance.now();
               const from = Math.floor(first.s / 2), to = Math.floor((first.s + 4 * (first.e - first.s)) / 2);
-              const path = `/api/sessions/${picture.session}/takes/${picture.focus}/sound?rate=48000&fitted=true`;
-              for (let k = from; k <= to; k++) await (await fetch(`${path}&segment=${k}`, { cache: 'no-store' })).arrayBuffer();
+              const take = `/api/sessions/${picture.session}/takes/${picture.focus}`;
+              const path = `${take}/sound?rate=48000&fitted=true`, fresh = { cache: 'no-store' };
+              for (let k = from; k <= to; k++)
+                await (await fetch(`${path}&segment=${k}`, fresh)).arrayBuffer();
               return performance.now() - begun;
             }"""
         )
@@ -145,7 +178,11 @@ def worker_memory(folder: Path) -> str:
         "analyse_file(pathlib.Path(sys.argv[1]), Hints())\n"
         "print(re.search(r'VmHWM:\\s+(\\d+)', pathlib.Path('/proc/self/status').read_text())[1])\n"
     )
-    kib = int(subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True, text=True, check=True).stdout)
+    kib = int(
+        subprocess.run(
+            [sys.executable, "-c", code, str(path)], capture_output=True, text=True, check=True
+        ).stdout
+    )
     return f"{kib / 1024:.0f} MB"
 
 

@@ -1,8 +1,8 @@
 """The first five minutes, walked with files of one's own: `.venv/bin/python -m bench.feel.first_minutes`.
 
-Three jobs, each from the empty shelf to the file that is taken away: presses and drops are counted, seconds are those of this machine between
-them (a person reads and listens as well). `by the row` goes by the row of stations and the buttons of each; `by the next step` presses only
-what each screen offers as next.
+Three jobs, each from the empty shelf to the file that is taken away: presses and drops are counted, seconds
+are those of this machine between them (a person reads and listens as well). `by the row` goes by the row of
+stations and the buttons of each; `by the next step` presses only what each screen offers as next.
 """
 
 from __future__ import annotations
@@ -31,7 +31,10 @@ class Walk:
         self.page.set_input_files("[data-files]", [str(path) for path in paths])
         self.presses += 1
         self.page.wait_for_url("**/sessions/*/*")
-        self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
+        self.page.wait_for_function(
+            "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
+            timeout=60_000,
+        )
         self.idle()
 
     def press(self, selector: str) -> None:
@@ -125,12 +128,20 @@ def main() -> None:
         server = Server(Path(folder) / "data").start()
         browser = player.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         try:
-            print("| job | by the row of stations | by the next step | seconds of the machine |\n|---|---|---|---|")
+            print(
+                "| job | by the row of stations | by the next step | seconds of the machine "
+                "|\n|---|---|---|---|"
+            )
             beat, loop = sounds(Path(folder))
             for title, job in JOBS:
                 counts, took = [], 0.0
                 for by_row in (True, False):
-                    page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, accept_downloads=True, bypass_csp=True)
+                    page = browser.new_page(
+                        viewport={"width": 1280, "height": 800},
+                        base_url=server.address,
+                        accept_downloads=True,
+                        bypass_csp=True,
+                    )
                     page.goto("/")
                     walk = Walk(page)
                     job(walk, beat, loop, by_row)

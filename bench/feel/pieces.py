@@ -1,8 +1,9 @@
 """How soon a change of pieces is heard: `.venv/bin/python -m bench.feel.pieces [--data DIR]`.
 
-The demo is built into DIR (a temporary folder without it; 40 s). Its loop is cut in all of its rounds, its kit of four mics at all
-strokes. Times in ms: a piece moved by hand until the decision is kept, and until two seconds of it are there; the same of the kit;
-what a page draws from; a cut that is only tried; half speed. Asked: heard within 150 ms. Nothing here asserts.
+The demo is built into DIR (a temporary folder without it; 40 s). Its loop is cut in all of its rounds, its
+kit of four mics at all strokes. Times in ms: a piece moved by hand until the decision is kept, and until two
+seconds of it are there; the same of the kit; what a page draws from; a cut that is only tried; half speed.
+Asked: heard within 150 ms. Nothing here asserts.
 """
 
 from __future__ import annotations
@@ -46,7 +47,10 @@ def measure(folder: Path) -> None:
         decide(place, session, name, place.open(session).revision.version, args)
 
     takes = session_state(place, session).document.takes
-    loop, kit = next(take.id for take in takes if take.kind == "loop"), next(take.id for take in takes if take.bundle)
+    loop, kit = (
+        next(take.id for take in takes if take.kind == "loop"),
+        next(take.id for take in takes if take.bundle),
+    )
     act("cut-and-lay", take=loop, at="onsets", lay="1/8")
     print(f"four mics cut: {timed(lambda: act('cut-and-lay', take=kit, at='onsets', lay='1/8')):.0f} ms")
     rows = []
@@ -56,7 +60,11 @@ def measure(folder: Path) -> None:
         heard = [timed(partial(laid.segment, seen, take, 48_000, 5, 1.0)) for take in (loop, kit)]
         rows.append((moved, *heard, timed(partial(picture.picture, seen, loop))))
     counts = [len(session_state(place, session).document.pieces[take].pieces) for take in (loop, kit)]
-    for name, values in zip(("moved", f"heard, {counts[0]} pieces", f"heard, kit of {counts[1]}", "picture"), np.array(rows).T, strict=True):
+    for name, values in zip(
+        ("moved", f"heard, {counts[0]} pieces", f"heard, kit of {counts[1]}", "picture"),
+        np.array(rows).T,
+        strict=True,
+    ):
         print(f"{name}: {np.median(values):.0f} ms (to {values.max():.0f})")
     seen = session_state(place, session)
     version = place.open(session).revision.version
@@ -70,7 +78,9 @@ def measure(folder: Path) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--data", type=Path)
     given = parser.parse_args().data
     if given is not None:

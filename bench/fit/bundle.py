@@ -1,9 +1,9 @@
 """What is found and moved in the mics of one kit: `.venv/bin/python -m bench.fit.bundle`.
 
-Kick, snare and overhead of ../shared/bench/beats/open with their true strokes. Bleed: of the marks of the kick and the snare mic,
-heard alone, those of other drums that are dropped once the mics are heard together, and the true strokes that go with them.
-Fit: the three files laid on 1/16 of the true map by `combpace fit`; per place that kick or snare strike, how far the nearest
-stroke is from its line afterwards.
+Kick, snare and overhead of ../shared/bench/beats/open with their true strokes. Bleed: of the marks of the
+kick and the snare mic, heard alone, those of other drums that are dropped once the mics are heard together,
+and the true strokes that go with them. Fit: the three files laid on 1/16 of the true map by `combpace fit`;
+per place that kick or snare strike, how far the nearest stroke is from its line afterwards.
 """
 
 from __future__ import annotations
@@ -53,7 +53,8 @@ def bleed() -> None:
                 continue
             own = np.min(np.abs(np.asarray(onsets.times)[:, None] - strokes(mic)[None, :]), axis=1) < NEAR_S
             print(
-                f"{mic}: {int((~own).sum())} marks of bleed, {100 * gone[~own].mean():.1f} % gone; {int(own.sum())} true, {int(gone[own].sum())} gone"
+                f"{mic}: {int((~own).sum())} marks of bleed, {100 * gone[~own].mean():.1f} % gone; "
+                f"{int(own.sum())} true, {int(gone[own].sum())} gone"
             )
 
 
@@ -61,7 +62,9 @@ def fit() -> None:
     """Print how near to their lines the strokes lie that `combpace fit` moved."""
     known = truth(ALL[0])
     beats, downbeats = np.array(known["beats"]), np.array(known["downbeats"])
-    lines = np.concatenate([start + (end - start) * np.arange(STEPS) / STEPS for start, end in itertools.pairwise(beats)])
+    lines = np.concatenate(
+        [start + (end - start) * np.arange(STEPS) / STEPS for start, end in itertools.pairwise(beats)]
+    )
     with tempfile.TemporaryDirectory() as folder:
         label, made, report = Path(folder, "map.txt"), Path(folder, "map.json"), Path(folder, "report.json")
         label.write_text("".join(named(beats, downbeats)))
@@ -69,7 +72,20 @@ def fit() -> None:
         with contextlib.redirect_stdout(said):
             status = command(["convert", str(label), "-o", str(made)])
             files = [str(OPEN / f"{KIT}{mic}.flac") for mic in ALL]
-            status += command(["fit", *files, "-o", str(Path(folder, "out")) + "/", "--map", str(made), "--grid", "1/16", "--report", str(report)])
+            status += command(
+                [
+                    "fit",
+                    *files,
+                    "-o",
+                    str(Path(folder, "out")) + "/",
+                    "--map",
+                    str(made),
+                    "--grid",
+                    "1/16",
+                    "--report",
+                    str(report),
+                ]
+            )
         if status:
             sys.exit(said.getvalue())
         course = [(one["source_s"], one["target_s"]) for one in json.loads(report.read_text())["segments"]]
@@ -78,7 +94,10 @@ def fit() -> None:
     place = np.argmin(np.abs(lines[None, :] - struck[:, None]), axis=1)
     away = np.abs(np.interp(struck, source, target) - lines[place])
     nearest = np.array([away[place == one].min() for one in np.unique(place)])
-    print(f"{len(nearest)} places, within 3 ms {np.mean(nearest < 0.003):.3f}, within 10 ms {np.mean(nearest < 0.010):.3f}")
+    print(
+        f"{len(nearest)} places, within 3 ms {np.mean(nearest < 0.003):.3f}, within 10 ms "
+        f"{np.mean(nearest < 0.010):.3f}"
+    )
 
 
 def named(beats: np.ndarray, downbeats: np.ndarray) -> list[str]:

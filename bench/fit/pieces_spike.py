@@ -1,9 +1,13 @@
 """Whether pieces click: `.venv/bin/python -m bench.fit.pieces_spike [--count 40] [--fade-ms 5]`.
 
-The first 20 s of excerpts of ../shared/bench/beats/open are cut at their onsets, as they are heard, and laid up to 40 ms beside where
-they were, and with every third one a beat later, so that pieces meet, overlap and leave gaps. `spike` as ../shared/bench/stretch has it:
-the largest second difference of the result over what the ideal has within 4 ms, at least 3 % of the ideal's largest, in dB. The ideal at
-a place is the source of each piece that sounds there, of a tail the last 120 ms of its piece but for the very end, where the next attack
+The first 20 s of excerpts of ../shared/bench/beats/open are cut at their onsets, as they are heard, and laid
+up to 40 ms beside where
+they were, and with every third one a beat later, so that pieces meet, overlap and leave gaps. `spike` as
+../shared/bench/stretch has it:
+the largest second difference of the result over what the ideal has within 4 ms, at least 3 % of the ideal's
+largest, in dB. The ideal at
+a place is the source of each piece that sounds there, of a tail the last 120 ms of its piece but for the very
+end, where the next attack
 may begin. A lone click is 20 dB or more; 8 dB is asked at most.
 `--fade-ms 0` shows what cuts without fades have, so that the measure is seen to see clicks.
 """
@@ -42,14 +46,20 @@ def spike_db(made: Pieces, source: np.ndarray, pieces: list[Piece], lead: int, t
         part = rises[first + skip : last][: max(0, len(ideal) - at - skip)]
         here = slice(at + skip, at + skip + len(part))
         ideal[here] = np.maximum(ideal[here], part)
-        # In its tail, which is made of its end. Where none sounds this allows nothing: there the result is silence.
+        # In its tail, which is made of its end. Where none sounds this allows nothing: there the result is
+        # silence.
         rate = made.sample_rate_hz
         end, last_s = (
-            slice(max(piece.start, piece.stop - round(TAIL_S * rate)), max(piece.start + 1, piece.stop - round(END_S * rate))),
+            slice(
+                max(piece.start, piece.stop - round(TAIL_S * rate)),
+                max(piece.start + 1, piece.stop - round(END_S * rate)),
+            ),
             piece.at + piece.frames,
         )
         if tails:
-            ideal[max(0, last_s) :][: round(5 * rate)] = np.maximum(ideal[max(0, last_s) :][: round(5 * rate)], rises[end].max(initial=0.0))
+            ideal[max(0, last_s) :][: round(5 * rate)] = np.maximum(
+                ideal[max(0, last_s) :][: round(5 * rate)], rises[end].max(initial=0.0)
+            )
     near = np.maximum(maximum_filter1d(ideal, int(NEAR_S * made.sample_rate_hz)), FLOOR * ideal.max())
     return float(20 * np.log10((np.abs(np.diff(out, 2)) / near).max() + 1e-9))
 
@@ -69,12 +79,16 @@ def one(job: tuple[str, float]) -> tuple[str, int, dict[str, float]]:
     found = {}
     for fill, meeting in itertools.product(FILLS, MEETINGS):
         made = Pieces(source, pieces, fade_s=fade_s, fill=fill, meeting=meeting)
-        found[f"{fill}, {meeting}"] = spike_db(made, audio.samples[0], pieces, round(fade_s * rate), fill == "tail")
+        found[f"{fill}, {meeting}"] = spike_db(
+            made, audio.samples[0], pieces, round(fade_s * rate), fill == "tail"
+        )
     return name, len(pieces), found
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--fade-ms", type=float, default=1000 * FADE_S)
     options = parser.parse_args()
@@ -86,7 +100,10 @@ def main() -> None:
     for key in rows[0][2]:
         values = np.array([row[2][key] for row in rows])
         worst = rows[int(np.argmax(values))][0]
-        print(f"| {key} | {np.median(values):.1f} / {np.quantile(values, 0.95):.1f} / {values.max():.1f} | {int((values > 8).sum())} | {worst} |")
+        print(
+            f"| {key} | {np.median(values):.1f} / {np.quantile(values, 0.95):.1f} / "
+            f"{values.max():.1f} | {int((values > 8).sum())} | {worst} |"
+        )
 
 
 if __name__ == "__main__":

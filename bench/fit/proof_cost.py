@@ -1,7 +1,7 @@
 """What the proof of a render costs: `.venv/bin/python -m bench.fit.proof_cost`.
 
-A minute of struck eighths with a held tone, stereo, pulled to 1/8. Asked: at most a quarter of the render's time for Chord and
-Line, .3 s a minute for the others.
+A minute of struck eighths with a held tone, stereo, pulled to 1/8. Asked: at most a quarter of the render's
+time for Chord and Line, .3 s a minute for the others.
 """
 
 from __future__ import annotations
@@ -51,7 +51,10 @@ def main() -> None:
                 found = proof(result, [peg.target_s for peg in made.pegs])
             proof_s = time.perf_counter() - begun
             good = np.mean([one.off_ms is not None and abs(one.off_ms) <= 3 for one in found])
-            print(f"| {method} | {render_s:.2f} | {proof_s:.2f} | {proof_s / render_s:.2f} | {good:.3f} of {len(found)} |")
+            print(
+                f"| {method} | {render_s:.2f} | {proof_s:.2f} | {proof_s / render_s:.2f} | "
+                f"{good:.3f} of {len(found)} |"
+            )
 
 
 if __name__ == "__main__":

@@ -1,10 +1,16 @@
-"""Where strokes lie before and after a fit to 1/16 at 100 %: `.venv/bin/python -m bench.fit.pulled [--only NAME ...] [--songs N] [--own-lines]`.
+"""Where strokes lie before and after a fit to 1/16 at 100 %: `.venv/bin/python -m bench.fit.pulled [--only
+NAME ...] [--songs N] [--own-lines]`.
 
-Excerpts of ../shared/bench/beats/open and songs of bench/ear on sampled instruments, with their true strokes. The session's map is the
-truth's, the musical place of each mark is the ear's: what is left are marks that lie beside their stroke, strokes without a mark, and wrong
-places. --own-lines fits to the ear's own lines instead. Computed along the time map; no sound is rendered (`fit --proof` listens).
-Of each place of the true grid on which something is struck, the stroke that goes nearest to its line counts (of a chord its first note):
-shares within 3, 5 and 10 ms of the line; of strokes with a mark how many were pulled to another place; and how many single corrections
+Excerpts of ../shared/bench/beats/open and songs of bench/ear on sampled instruments, with their true strokes.
+The session's map is the
+truth's, the musical place of each mark is the ear's: what is left are marks that lie beside their stroke,
+strokes without a mark, and wrong
+places. --own-lines fits to the ear's own lines instead. Computed along the time map; no sound is rendered
+(`fit --proof` listens).
+Of each place of the true grid on which something is struck, the stroke that goes nearest to its line counts
+(of a chord its first note):
+shares within 3, 5 and 10 ms of the line; of strokes with a mark how many were pulled to another place; and
+how many single corrections
 bring 95 % within 10 ms.
 """
 
@@ -30,7 +36,8 @@ from combpace.core.tempo.map import Knot, TempoMap
 
 OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 FIRST_SEED = 7_600_000
-# Steps of the grid in a beat; notes so near together are one stroke, the first of them counts; a mark so near is a stroke's. Seconds.
+# Steps of the grid in a beat; notes so near together are one stroke, the first of them counts; a mark so near
+# is a stroke's. Seconds.
 STEPS, ONE_S, NEAR_S = 4, 0.050, 0.020
 LIMITS_S = (0.003, 0.005, 0.010)
 
@@ -60,7 +67,9 @@ def excerpt(name: str, own_lines: bool) -> Row:
     strokes = [one.get("t_mic", one["t"]) for one in known["onsets"] if not one.get("opt")]
     with opened(OPEN / f"{name}.flac") as (source, decoded):
         heard = analyse_named(source, OPEN / f"{name}.flac")
-        return measured(Truth(known["category"], np.array(known["beats"]), strokes), heard, decoded.duration_s, own_lines)
+        return measured(
+            Truth(known["category"], np.array(known["beats"]), strokes), heard, decoded.duration_s, own_lines
+        )
 
 
 def song(seed: int, own_lines: bool) -> Row:
@@ -70,13 +79,18 @@ def song(seed: int, own_lines: bool) -> Row:
     beats = np.array([time for bar in made.bars for time in bar.beats])
     heard = analyse(ArraySource(made.audio))
     return measured(
-        Truth(f"song, {made.kind}", beats, [time for time, optional in made.onsets if not optional]), heard, made.audio.duration_s, own_lines
+        Truth(f"song, {made.kind}", beats, [time for time, optional in made.onsets if not optional]),
+        heard,
+        made.audio.duration_s,
+        own_lines,
     )
 
 
 def measured(truth: Truth, heard: Analysis, duration_s: float, own_lines: bool) -> Row:
     beats = truth.beats
-    lines = np.concatenate([start + (end - start) * np.arange(STEPS) / STEPS for start, end in itertools.pairwise(beats)])
+    lines = np.concatenate(
+        [start + (end - start) * np.arange(STEPS) / STEPS for start, end in itertools.pairwise(beats)]
+    )
     strokes = sorted(truth.strokes)
     first = [time for k, time in enumerate(strokes) if k == 0 or time - strokes[k - 1] > ONE_S]
     struck = np.array([time for time in first if beats[0] - 0.05 < time < lines[-1]])
@@ -87,7 +101,9 @@ def measured(truth: Truth, heard: Analysis, duration_s: float, own_lines: bool) 
     if own_lines:
         # The line of a true place is the ear's nearest to it: its own beats, or the steps between them.
         start, stop = (heard.pace.place(float(time)) for time in (lines[0], lines[-1]))
-        heard_lines = np.asarray(heard.pace.to_seconds(Quarters(np.arange(np.floor(start * 4) - 1, np.ceil(stop * 4) + 2) / 4)))
+        heard_lines = np.asarray(
+            heard.pace.to_seconds(Quarters(np.arange(np.floor(start * 4) - 1, np.ceil(stop * 4) + 2) / 4))
+        )
         goal = heard_lines[np.argmin(np.abs(heard_lines[None, :] - goal[:, None]), axis=1)]
     else:
         session = true_map(heard.pace, beats)
@@ -101,13 +117,25 @@ def measured(truth: Truth, heard: Analysis, duration_s: float, own_lines: bool) 
     pegged = np.abs(marks[nearest] - struck) < NEAR_S
     wrong = int(np.sum(pegged & (np.abs(targets[nearest] - goal) > NEAR_S)))
     groups = [place == one for one in np.unique(place)]
-    return Row(truth.category, [float(before[one].min()) for one in groups], [float(after[one].min()) for one in groups], wrong, int(pegged.sum()))
+    return Row(
+        truth.category,
+        [float(before[one].min()) for one in groups],
+        [float(after[one].min()) for one in groups],
+        wrong,
+        int(pegged.sum()),
+    )
 
 
 def true_map(heard: TempoMap[TakeTimes], beats: np.ndarray) -> TempoMap[TakeTimes]:
-    """The true beats as a map, numbered as the ear numbers them: each at the half quarter that its own pace has nearest to it."""
+    """The true beats as a map, numbered as the ear numbers them: each at the half quarter that its own pace
+    has nearest to it.
+    """
     places = np.round(2 * np.asarray(heard.to_quarters(take_times(beats)))) / 2
-    knots = [Knot(float(time), float(at)) for k, (time, at) in enumerate(zip(beats, places, strict=True)) if k == 0 or at > places[k - 1]]
+    knots = [
+        Knot(float(time), float(at))
+        for k, (time, at) in enumerate(zip(beats, places, strict=True))
+        if k == 0 or at > places[k - 1]
+    ]
     return TempoMap(tuple(knots), heard.meters)
 
 
@@ -119,14 +147,24 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=FIRST_SEED)
     parser.add_argument("--own-lines", action="store_true")
     options = parser.parse_args()
-    names = [path.stem for path in sorted(OPEN.glob("*.flac")) if not options.only or any(one in path.stem for one in options.only)]
+    names = [
+        path.stem
+        for path in sorted(OPEN.glob("*.flac"))
+        if not options.only or any(one in path.stem for one in options.only)
+    ]
     seeds = list(range(options.first, options.first + options.songs))
     by: dict[str, list[Row]] = {}
     with ProcessPoolExecutor(2) as pool:
-        rows = [*pool.map(excerpt, names, itertools.repeat(options.own_lines)), *pool.map(song, seeds, itertools.repeat(options.own_lines))]
+        rows = [
+            *pool.map(excerpt, names, itertools.repeat(options.own_lines)),
+            *pool.map(song, seeds, itertools.repeat(options.own_lines)),
+        ]
     for row in rows:
         by.setdefault(row.category, []).append(row)
-    print("| category | places | within 3 / 5 / 10 ms before | after | to another place | corrections to 95 % |\n|---|---|---|---|---|---|")
+    print(
+        "| category | places | within 3 / 5 / 10 ms before | after | to another place | "
+        "corrections to 95 % |\n|---|---|---|---|---|---|"
+    )
     for category, found in sorted(by.items()):
         sides = [np.concatenate([row.before for row in found]), np.concatenate([row.after for row in found])]
         shares = [" / ".join(f"{np.mean(side < limit):.2f}" for limit in LIMITS_S) for side in sides]

@@ -1,7 +1,8 @@
 """Whether a programmed file through MP3 is put right: `.venv/bin/python -m bench.pace.padding [--files 40]`.
 
-Clicks of kick, hat and snare by a machine at random whole and half tempi, with or without silence before them, encoded by libmp3lame with and without
-the header that states its padding, decoded by us. Truth: where the first beat lies in the decoded file.
+Clicks of kick, hat and snare by a machine at random whole and half tempi, with or without silence before
+them, encoded by libmp3lame with and without the header that states its padding, decoded by us. Truth: where
+the first beat lies in the decoded file.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from combpace.batch.files import analyse_file
 from combpace.core.analysis.take import Hints
 
 RATE_HZ = 44100
-# LAME's encoder delay and the decoder's own, in frames: what stays in a file without the header (measured, see docs/decisions/pace.md).
+# LAME's encoder delay and the decoder's own, in frames: what stays in a file without the header (measured,
+# see docs/decisions/pace.md).
 LAME_FRAMES = 1105
 
 
@@ -27,7 +29,11 @@ def programmed(rng: np.random.Generator, bpm: float, delay_s: float, bars: int =
 
     def strike(time: float, pitch: float, decay: float, noise: float, level: float) -> None:
         t = np.arange(int(0.25 * RATE_HZ)) / RATE_HZ
-        sound = level * np.exp(-t / decay) * ((1 - noise) * np.sin(2 * np.pi * pitch * t) + noise * rng.normal(0, 0.5, len(t)))
+        sound = (
+            level
+            * np.exp(-t / decay)
+            * ((1 - noise) * np.sin(2 * np.pi * pitch * t) + noise * rng.normal(0, 0.5, len(t)))
+        )
         at = round(time * RATE_HZ)
         out[at : at + len(sound)] += sound[: len(out) - at]
 
@@ -42,7 +48,9 @@ def programmed(rng: np.random.Generator, bpm: float, delay_s: float, bars: int =
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--files", type=int, default=40)
     options = parser.parse_args()
     delays, tempi, lines = [], [], []
@@ -66,9 +74,16 @@ def main() -> None:
                 kind = "header" if header else "no header"
                 off = f"said {said}, {steady['bpm']}, line off {1000 * lines[-1]:.1f} ms"
                 print(f"  {path.name}: {bpm:g} BPM, {kind}, truth {1000 * truth:.1f} ms, {off}")
-    rows = (("delay within 1 ms", delays, 0.001), ("tempo within 0.005 BPM", tempi, 0.005), ("bar line within 2 ms", lines, 0.002))
+    rows = (
+        ("delay within 1 ms", delays, 0.001),
+        ("tempo within 0.005 BPM", tempi, 0.005),
+        ("bar line within 2 ms", lines, 0.002),
+    )
     for name, values, limit in rows:
-        print(f"{name}: {sum(value <= limit for value in values)} of {len(values)}, median {np.median(values):.5f}, worst {max(values):.5f}")
+        print(
+            f"{name}: {sum(value <= limit for value in values)} of {len(values)}, median "
+            f"{np.median(values):.5f}, worst {max(values):.5f}"
+        )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,8 @@
-"""Whether roughly marked ranges are caught, counted and rounded: `.venv/bin/python -m bench.pace.ranges [--files 30]`.
+"""Whether roughly marked ranges are caught, counted and rounded: `.venv/bin/python -m bench.pace.ranges
+[--files 30]`.
 
-A machine's patterns at round tempi (whole, half, tenth); of each, ranges of 1, 2, 4 and 8 bars with both edges off by up to 100 ms, as
-a held key has them.
+A machine's patterns at round tempi (whole, half, tenth); of each, ranges of 1, 2, 4 and 8 bars with both
+edges off by up to 100 ms, as a held key has them.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ from combpace.core.tempo.measure import measure_along
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--files", type=int, default=30)
     options = parser.parse_args()
     counted = caught = inside = used = clean = total = 0

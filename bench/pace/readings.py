@@ -1,8 +1,8 @@
 """Whether the right way to count is among the readings, and whether their probabilities are right:
 `.venv/bin/python -m bench.pace.readings [--songs N] [--first SEED] [--fit]`.
 
-Takes the excerpts of ../shared/bench/beats/open and N songs of bench/ear on sampled instruments; --fit looks for `readings.SHARPER`
-by the likelihood of the right reading among those offered, on the songs alone.
+Takes the excerpts of ../shared/bench/beats/open and N songs of bench/ear on sampled instruments; --fit looks
+for `readings.SHARPER` by the likelihood of the right reading among those offered, on the songs alone.
 """
 
 from __future__ import annotations
@@ -44,8 +44,22 @@ def judged(name: str, audio: Audio, beats: np.ndarray, downbeats: np.ndarray) ->
     for sharper in SHARPER:
         module.SHARPER = sharper
         offered = readings_of(found.pulse, found.onsets, found.beats, found.pace)
-        rows.append([(one.probability, f70(one.pace.times_s, beats) >= RIGHT_F, f70(one.downbeats(), downbeats) >= RIGHT_F) for one in offered])
-    return {"name": name, "rows": rows, "cpu": (time.process_time() - begun) / len(SHARPER), "minutes": audio.frames / audio.sample_rate_hz / 60}
+        rows.append(
+            [
+                (
+                    one.probability,
+                    f70(one.pace.times_s, beats) >= RIGHT_F,
+                    f70(one.downbeats(), downbeats) >= RIGHT_F,
+                )
+                for one in offered
+            ]
+        )
+    return {
+        "name": name,
+        "rows": rows,
+        "cpu": (time.process_time() - begun) / len(SHARPER),
+        "minutes": audio.frames / audio.sample_rate_hz / 60,
+    }
 
 
 def excerpt(name: str) -> dict[str, Any]:
@@ -68,7 +82,9 @@ def table(found: list[dict[str, Any]], column: int) -> None:
         beats = np.mean([any(right for _, right, _ in row[:many]) for row in rows])
         both = np.mean([any(right and opened for _, right, opened in row[:many]) for row in rows])
         print(f"  among the first {many}: beats {beats:.3f}, beats and bars {both:.3f}")
-    said = np.array([(probability, right and opened) for row in rows for probability, right, opened in row], dtype=float)
+    said = np.array(
+        [(probability, right and opened) for row in rows for probability, right, opened in row], dtype=float
+    )
     for low, high in ((0.02, 0.1), (0.1, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.9), (0.9, 1.01)):
         inside = said[(said[:, 0] >= low) & (said[:, 0] < high)]
         if len(inside):
@@ -83,7 +99,9 @@ def likelihood(found: list[dict[str, Any]], column: int) -> float:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--songs", type=int, default=0)
     parser.add_argument("--first", type=int, default=FIRST_SEED)
     parser.add_argument("--fit", action="store_true")
@@ -93,14 +111,18 @@ def main() -> None:
         names = sorted(path.stem for path in OPEN.glob("*.json") if path.stem != "index")
         sets = {"open": list(pool.map(excerpt, names))}
         if options.songs:
-            sets[f"{options.songs} songs"] = list(pool.map(generated, range(options.first, options.first + options.songs)))
+            sets[f"{options.songs} songs"] = list(
+                pool.map(generated, range(options.first, options.first + options.songs))
+            )
     for name, found in sets.items():
         minutes, cpu = (sum(one[what] for one in found) for what in ("minutes", "cpu"))
         print(f"{name}, {minutes:.0f} minutes, {cpu / minutes:.2f} CPU s a minute for the readings")
         table(found, kept)
         if options.fit:
             for column, sharper in enumerate(SHARPER):
-                print(f"  sharper {sharper:g}: log probability of the right one {likelihood(found, column):.3f}")
+                print(
+                    f"  sharper {sharper:g}: log probability of the right one {likelihood(found, column):.3f}"
+                )
 
 
 if __name__ == "__main__":

@@ -1,8 +1,9 @@
 """Whether takes are called what they are: `.venv/bin/python -m bench.pace.verdicts [--audio [KIND ...]]`.
 
-Forty takes of each kind as beats alone, without audio: a machine's with fills and breaks that were followed on other attacks, a person's with 8 ms of
-jitter about a click, and takes that breathe by 1 % over 8 to 60 s. With --audio the same of whole mixes, heard from their sound: a machine's with
-swing, fills and breakdowns through MP3; the same played by a person; and the same breathing.
+Forty takes of each kind as beats alone, without audio: a machine's with fills and breaks that were followed
+on other attacks, a person's with 8 ms of jitter about a click, and takes that breathe by 1 % over 8 to 60 s.
+With --audio the same of whole mixes, heard from their sound: a machine's with swing, fills and breakdowns
+through MP3; the same played by a person; and the same breathing.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ TAKES = 40
 
 
 def verdict(times: np.ndarray) -> tuple[str, bool]:
-    line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)), (Meter(1, 4, 4),))
+    line: TempoMap[TakeTimes] = TempoMap(
+        tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)), (Meter(1, 4, 4),)
+    )
     onsets = Onsets(take_times(times), np.full(len(times), 0.8), np.ones(len(times)))
     found = steady_tempo(line, onsets, float(times[-1]) + 1.0)
     return found.verdict, found.played
@@ -74,7 +77,9 @@ class Mix:
 
 
 def mix(kind: str, seed: int) -> Mix:
-    """A minute or so of a kit, a bass and chords in sections: full, without the hats, without any of the kit (a breakdown)."""
+    """A minute or so of a kit, a bass and chords in sections: full, without the hats, without any of the kit
+    (a breakdown).
+    """
     rng = np.random.default_rng(FIRST_SEED + seed)
     bpm = float(round(rng.uniform(72, 158))) if seed % 2 else round(rng.uniform(72, 158), 2)
     swing, sixteenths, bars = (
@@ -95,7 +100,12 @@ def mix(kind: str, seed: int) -> Mix:
         """At a place in beats; the second half of a beat is late by the swing."""
         whole, part = int(place), place % 1.0
         part = part * 2 * swing if part <= 0.5 else swing + (part - 0.5) * 2 * (1 - swing)
-        time = start + moments[whole] + part * (moments[whole + 1] - moments[whole]) + (rng.normal(0, JITTER_S) if kind == "person" else 0.0)
+        time = (
+            start
+            + moments[whole]
+            + part * (moments[whole + 1] - moments[whole])
+            + (rng.normal(0, JITTER_S) if kind == "person" else 0.0)
+        )
         at = max(0, round(time * RATE))
         out[at : at + len(sound)] += sound[: len(out) - at]
 
@@ -132,7 +142,9 @@ def heard(kind: str, seed: int) -> tuple[str, bool, float]:
         steady = analyse_file(path, Hints()).document["steady"]
     if not steady:
         return "no pulse", False, np.inf
-    level = min((0.5, 1.0, 2.0, 1.5, 2 / 3, 3.0, 1 / 3), key=lambda one: abs(steady["bpm"] / made.bpm / one - 1))
+    level = min(
+        (0.5, 1.0, 2.0, 1.5, 2 / 3, 3.0, 1 / 3), key=lambda one: abs(steady["bpm"] / made.bpm / one - 1)
+    )
     return steady["verdict"], steady["played"], abs(steady["bpm"] / level - made.bpm)
 
 
@@ -141,21 +153,40 @@ def audio(kinds: list[str]) -> None:
         for kind in kinds:
             found = list(pool.map(heard, repeat(kind), range(TAKES)))
             off = np.array([one[2] for one in found])
-            wrong = [(seed, one[0], round(one[2], 4)) for seed, one in enumerate(found) if (one[0] == "steady") != (kind != "breathing")]
-            print(f"{kind}, whole mixes: {dict(Counter(one[0] for one in found))}, played {sum(one[1] for one in found)} of {TAKES}; not so: {wrong}")
-            print(f"  BPM within .005 in {int((off <= 0.005).sum())}, median off {np.median(off):.4f}", flush=True)
+            wrong = [
+                (seed, one[0], round(one[2], 4))
+                for seed, one in enumerate(found)
+                if (one[0] == "steady") != (kind != "breathing")
+            ]
+            print(
+                f"{kind}, whole mixes: {dict(Counter(one[0] for one in found))}, played "
+                f"{sum(one[1] for one in found)} of {TAKES}; not so: {wrong}"
+            )
+            print(
+                f"  BPM within .005 in {int((off <= 0.005).sum())}, median off {np.median(off):.4f}",
+                flush=True,
+            )
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--audio", nargs="*", choices=KINDS)
     options = parser.parse_args()
     if options.audio is not None:
         audio(options.audio or list(KINDS))
         return
-    for name, make in (("machine", machine), ("person about a click", person), ("breathes by 1 %", breathing)):
+    for name, make in (
+        ("machine", machine),
+        ("person about a click", person),
+        ("breathes by 1 %", breathing),
+    ):
         found = [verdict(make(np.random.default_rng(seed))) for seed in range(TAKES)]
-        print(f"{name}: {dict(Counter(how for how, _ in found))}, played {sum(played for _, played in found)} of {TAKES}")
+        print(
+            f"{name}: {dict(Counter(how for how, _ in found))}, played "
+            f"{sum(played for _, played in found)} of {TAKES}"
+        )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,8 @@
 """Whether a wrong steady tempo is named: `.venv/bin/python -m bench.pace.wrong_tempi [--files 20]`.
 
-A machine's beat at a known tempo in a session whose tempo is wrong by 0.01 to 2 BPM. Asked: direction, size within 5 % or 0.002 BPM, and the
-first audible bar (more than 10 ms) within one bar or 3 %, or that it is never heard in this take.
+A machine's beat at a known tempo in a session whose tempo is wrong by 0.01 to 2 BPM. Asked: direction, size
+within 5 % or 0.002 BPM, and the first audible bar (more than 10 ms) within one bar or 3 %, or that it is
+never heard in this take.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ from combpace.stations.lead_drift import AUDIBLE_MS, tempo_error
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--files", type=int, default=20)
     options = parser.parse_args()
     assert registry.STATIONS
@@ -40,7 +43,12 @@ def main() -> None:
             off = float(rng.choice([-1, 1]) * np.exp(rng.uniform(np.log(0.01), np.log(2.0))))
             start = rng.uniform(0.3, 3.0)
             session = shelf.create(place, f"wrong {seed}")
-            bring_in(place, session, struck(start + 60 / bpm * np.arange(beats), start + 60 / bpm * beats + 1, low_every=4), f"beat {seed}.wav")
+            bring_in(
+                place,
+                session,
+                struck(start + 60 / bpm * np.arange(beats), start + 60 / bpm * beats + 1, low_every=4),
+                f"beat {seed}.wav",
+            )
             # Bar 1 on the first stroke of the file; the tempo is wrong from there.
             act = {"bpm": bpm + off, "bar_1_s": start}
             decide(place, session, "steady", session_state(place, session).opened.revision.version, act)
@@ -53,7 +61,12 @@ def main() -> None:
             ok = (found is None) == (expected is None) or (expected is not None and expected >= last)
             if found is not None and expected is not None:
                 same_size = abs(found.off_bpm - off) <= max(0.002, 0.05 * abs(off))
-                ok = ok and np.sign(found.off_bpm) == np.sign(off) and same_size and abs(found.audible_bar - expected) <= max(1, 0.03 * expected)
+                ok = (
+                    ok
+                    and np.sign(found.off_bpm) == np.sign(off)
+                    and same_size
+                    and abs(found.audible_bar - expected) <= max(1, 0.03 * expected)
+                )
             right += bool(ok)
             said = None if found is None else (round(found.off_bpm, 4), found.audible_bar)
             truth = f"true first audible bar {expected}{'' if ok else '  WRONG'}"

@@ -39,7 +39,11 @@ def drop_loops(folder: Path, page: Page, session: str) -> None:
     for name, share in (("Pipe loop, one bar", 0.5), ("Pipe loop, half a bar", 0.25)):
         file = io.BytesIO()
         sf.write(file, sound[: round(len(sound) * share)], rate, format="WAV", subtype="PCM_24")
-        page.request.put(f"/api/sessions/{session}/uploads?name={name}.wav", data=file.getvalue(), headers={"X-Comb-Pace": "1"})
+        page.request.put(
+            f"/api/sessions/{session}/uploads?name={name}.wav",
+            data=file.getvalue(),
+            headers={"X-Comb-Pace": "1"},
+        )
 
 
 def prepare(folder: Path) -> str:
@@ -54,14 +58,21 @@ def prepare(folder: Path) -> str:
             version = place.open(session).revision.version
             decide(place, session, "lock", version, {"quarters": line.bar_line(bar), "locked": bar == 0})
         organ = next(take.id for take in seen.document.takes if take.name == "Reed organ")
-        decide(place, session, "rule", place.open(session).revision.version, {"take": organ, "field": "strength", "value": "90"})
+        decide(
+            place,
+            session,
+            "rule",
+            place.open(session).revision.version,
+            {"take": organ, "field": "strength", "value": "90"},
+        )
     place.close()
     return session
 
 
 def settled(page: Page) -> None:
     page.evaluate(
-        "async () => { await combpace.idle(); await document.fonts.ready; for (let k = 0; k < 30; k++) await new Promise(requestAnimationFrame); }"
+        "async () => { await combpace.idle(); await document.fonts.ready; for (let k = 0; k < 30; "
+        "k++) await new Promise(requestAnimationFrame); }"
     )
     page.wait_for_timeout(700)
 
@@ -91,8 +102,10 @@ def shoot(page: Page, session: str) -> None:
         dispatchEvent(new KeyboardEvent('keydown', { code: 'KeyE' }));
     })()"""
     station("bars", "bars", choose)
-    below = """(async () => { const field = document.querySelector('select[data-view="below"]'); field.value = '%s';
-      field.dispatchEvent(new Event('change', { bubbles: true })); await new Promise((done) => setTimeout(done, 900)); })()"""
+    below = """(async () => { const field = document.querySelector('select[data-view="below"]');
+    field.value = '%s';
+      field.dispatchEvent(new Event('change', { bubbles: true }));
+      await new Promise((done) => setTimeout(done, 900)); })()"""
     station("onsets", "onsets", below % "sheet")
     station("onsets", "stack", below % "stack")
     station("onsets", "onsets", below % "sheet")
@@ -112,7 +125,12 @@ def main() -> None:
         try:
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-                page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True, color_scheme="light")
+                page = browser.new_page(
+                    viewport={"width": 1280, "height": 800},
+                    base_url=server.address,
+                    bypass_csp=True,
+                    color_scheme="light",
+                )
                 page.goto(f"/sessions/{session}/hand-off")
                 page.wait_for_selector("#handoff")
                 if not page.query_selector("tr.archive"):
@@ -127,16 +145,28 @@ def main() -> None:
                 drop_loops(data, page, session)
                 page.goto(f"/sessions/{session}/takes")
                 page.wait_for_selector("[data-arrival]", timeout=60_000)
-                page.evaluate("document.querySelector('canvas[data-follow]').scrollIntoView({ block: 'end' })")
+                page.evaluate(
+                    "document.querySelector('canvas[data-follow]').scrollIntoView({ block: 'end' })"
+                )
                 settled(page)
                 page.screenshot(path=OUT / "arrivals.png")
-                night = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=server.address, bypass_csp=True, color_scheme="dark")
+                night = browser.new_page(
+                    viewport={"width": 1280, "height": 800},
+                    base_url=server.address,
+                    bypass_csp=True,
+                    color_scheme="dark",
+                )
                 night.goto(f"/sessions/{session}/bars")
                 night.wait_for_function("window.combpace")
                 night.get_by_role("button", name="Close comb").click()
                 settled(night)
                 night.screenshot(path=OUT / "close-comb-night.png")
-                narrow = browser.new_page(viewport={"width": 1024, "height": 680}, base_url=server.address, bypass_csp=True, color_scheme="light")
+                narrow = browser.new_page(
+                    viewport={"width": 1024, "height": 680},
+                    base_url=server.address,
+                    bypass_csp=True,
+                    color_scheme="light",
+                )
                 narrow.goto(f"/sessions/{session}/fit")
                 narrow.wait_for_function("window.combpace")
                 settled(narrow)

@@ -33,4 +33,9 @@ def _png(grey: np.ndarray, path: Path) -> None:
     height, width = grey.shape
     lines = b"".join(b"\0" + grey[row].tobytes() for row in range(height))
     head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
-    path.write_bytes(b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(lines)) + chunk(b"IEND", b""))
+    path.write_bytes(
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(lines))
+        + chunk(b"IEND", b"")
+    )

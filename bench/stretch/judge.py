@@ -1,6 +1,8 @@
-"""One setting of the shared stretch bench, as JSON on standard output: run by `bench.stretch.table`, not by hand.
+"""One setting of the shared stretch bench, as JSON on standard output: run by `bench.stretch.table`, not by
+hand.
 
-`python judge.py SEED BPM SOUNDFONT MAPS CLIPS SPEC... [--wavs DIR]`, SPEC `combpace:METHOD` or `peers:FUNCTION`.
+`python judge.py SEED BPM SOUNDFONT MAPS CLIPS SPEC... [--wavs DIR]`, SPEC `combpace:METHOD` or
+`peers:FUNCTION`.
 """
 
 from __future__ import annotations
@@ -47,10 +49,17 @@ def main() -> None:
         run = ours(name) if family == "combpace" else getattr(importlib.import_module(family), name)
         for clip in clips.split(","):
             for way in maps.split(","):
-                row: dict[str, Any] = {"spec": spec, "clip": clip, "map": way, "setting": f"{seed}/{bpm}/{Path(font).stem}"}
+                row: dict[str, Any] = {
+                    "spec": spec,
+                    "clip": clip,
+                    "map": way,
+                    "setting": f"{seed}/{bpm}/{Path(font).stem}",
+                }
                 try:
                     found, sound = bench.measure(made[clip], way, run)
-                    row |= {key: value for key, value in found.items() if isinstance(value, (int, float, bool))}
+                    row |= {
+                        key: value for key, value in found.items() if isinstance(value, (int, float, bool))
+                    }
                     if wavs is not None:
                         _write(wavs, bench, made[clip], way, sound, f"{clip}_{way}_{name}_{seed}_{bpm}")
                 except Exception as error:
@@ -60,7 +69,9 @@ def main() -> None:
 
 
 def _write(folder: Path, bench: Any, clip: Any, way: str, sound: Any, stem: str) -> None:
-    """Before, ideal and after as WAV, and a spectrogram of each about the place where the output differs most."""
+    """Before, ideal and after as WAV, and a spectrogram of each about the place where the output differs
+    most.
+    """
     from bench_look import spectrogram  # beside this file
     from scipy.io import wavfile
 
@@ -71,9 +82,15 @@ def _write(folder: Path, bench: Any, clip: Any, way: str, sound: Any, stem: str)
     from scipy.ndimage import maximum_filter1d
 
     jump, near = (np.abs(np.diff(v[:n, 0].astype(float), 2)) for v in (sound, ideal))
-    worst = 400 + int(np.argmax((jump / np.maximum(maximum_filter1d(near, 353), 0.03 * near.max()))[400:-400]))
+    worst = 400 + int(
+        np.argmax((jump / np.maximum(maximum_filter1d(near, 353), 0.03 * near.max()))[400:-400])
+    )
     at = float(np.interp(worst / bench.SR, target, source))
-    for name, samples, centre in (("before", clip.x, at), ("ideal", ideal, worst / bench.SR), ("after", sound, worst / bench.SR)):
+    for name, samples, centre in (
+        ("before", clip.x, at),
+        ("ideal", ideal, worst / bench.SR),
+        ("after", sound, worst / bench.SR),
+    ):
         wavfile.write(folder / f"{stem}_{name}.wav", bench.SR, np.asarray(samples, np.float32))
         spectrogram(np.asarray(samples, float)[:, 0], bench.SR, centre, folder / f"{stem}_{name}.png")
 

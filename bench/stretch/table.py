@@ -1,9 +1,10 @@
-"""The stretch against what is asked of it: `.venv/bin/python -m bench.stretch.table [--settings few] [--peers PYTHON] [--cost] [--write]`.
+"""The stretch against what is asked of it: `.venv/bin/python -m bench.stretch.table [--settings few]
+[--brief] [--peers PYTHON] [--cost]`.
 
 Runs ../shared/bench/stretch over seeds 0, 1, 7 at 72, 96, 152 BPM with two sound fonts (Debian's fluidsynth,
-fluid-soundfont-gm and timgm6mb-soundfont); the worst setting is the figure. --peers names a Python in which general
-libraries of that folder's peers.py are installed; they run on the same settings. --look DIR writes before, ideal and after
-as WAV with spectrograms of the worst places. --write puts the table into docs/decisions/stretch.md.
+fluid-soundfont-gm and timgm6mb-soundfont); the worst setting is the figure. --peers names a Python in which
+general libraries of that folder's peers.py are installed; they run on the same settings. --look DIR writes
+before, ideal and after as WAV with spectrograms of the worst places.
 """
 
 from __future__ import annotations
@@ -19,8 +20,6 @@ from typing import Any
 
 from bench.stretch.judge import BENCH
 
-DECISIONS = Path(__file__).resolve().parents[2] / "docs" / "decisions" / "stretch.md"
-BEGIN, END = "<!-- figures -->", "<!-- end of figures -->"
 FONTS = [Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")]
 SETTINGS = {
     "all": [(seed, bpm, font) for seed in (0, 1, 7) for bpm in (72, 96, 152) for font in FONTS],
@@ -30,7 +29,13 @@ SETTINGS = {
 CLIPS = {"cut": "ash", "strike": "ash", "chord": "bdegij", "line": "cf"}
 MAPS = "m1,m1j,m2,m3,m4a,m4b,m5"
 # What is compared where all is stretched far: the figure, the clip, our method.
-FAR = (("purity", "e", "chord"), ("cents_p95", "e", "chord"), ("cents_p95", "c", "line"), ("cents_p95", "f", "line"), ("am", "f", "line"))
+FAR = (
+    ("purity", "e", "chord"),
+    ("cents_p95", "e", "chord"),
+    ("cents_p95", "c", "line"),
+    ("cents_p95", "f", "line"),
+    ("am", "f", "line"),
+)
 FAR_MAPS = "m3,m4b"
 PEERS = ("signalsmith", "rb_r3", "bungee", "pytsmod_pv", "rb_r2")
 Rows = list[dict[str, Any]]
@@ -38,7 +43,9 @@ Rows = list[dict[str, Any]]
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """A line of what is asked: the largest `key` over settings for these clips, maps and methods, against a limit."""
+    """A line of what is asked: the largest `key` over settings for these clips, maps and methods, against a
+    limit.
+    """
 
     name: str
     methods: str
@@ -79,13 +86,30 @@ ASKED = (
 )
 
 
-def judged(settings: list[tuple[int, int, Path]], specs: dict[str, str], maps: str, python: str, look: Path | None = None) -> Rows:
+def judged(
+    settings: list[tuple[int, int, Path]],
+    specs: dict[str, str],
+    maps: str,
+    python: str,
+    look: Path | None = None,
+) -> Rows:
     """Rows of every setting; specs: which clips each is run on."""
 
     def run(job: tuple[tuple[int, int, Path], str, str]) -> Rows:
         (seed, bpm, font), spec, clips = job
-        command = [python, str(Path(__file__).with_name("judge.py")), str(seed), str(bpm), str(font), maps, ",".join(clips), spec]
-        done = subprocess.run([*command, *(["--wavs", str(look)] if look else [])], capture_output=True, text=True)
+        command = [
+            python,
+            str(Path(__file__).with_name("judge.py")),
+            str(seed),
+            str(bpm),
+            str(font),
+            maps,
+            ",".join(clips),
+            spec,
+        ]
+        done = subprocess.run(
+            [*command, *(["--wavs", str(look)] if look else [])], capture_output=True, text=True
+        )
         try:
             rows: Rows = json.loads(done.stdout[done.stdout.index("[{") :])
         except ValueError:
@@ -105,14 +129,24 @@ def absolute(rows: Rows) -> list[str]:
             found = [
                 row
                 for row in rows
-                if row["spec"] == f"combpace:{method}" and row["clip"] in asked.clips and row["map"] in asked.maps.split(",") and asked.key in row
+                if row["spec"] == f"combpace:{method}"
+                and row["clip"] in asked.clips
+                and row["map"] in asked.maps.split(",")
+                and asked.key in row
             ]
             values = [float(row[asked.key]) for row in found if row[asked.key] == row[asked.key]]
             if values:
                 met = sum(abs(v) <= 0 if asked.key == "len_err" else v <= asked.limit for v in values)
-                where = max(found, key=lambda row: row[asked.key] if row[asked.key] == row[asked.key] else -1e9)
-                place = "" if met == len(values) else f" ({where['clip']}, {where['map']}, {where['setting']})"
-                lines.append(f"| {asked.name} | {method} | {asked.limit:g} | {max(values):.2f}{place} | {met} of {len(values)} |")
+                where = max(
+                    found, key=lambda row: row[asked.key] if row[asked.key] == row[asked.key] else -1e9
+                )
+                place = (
+                    "" if met == len(values) else f" ({where['clip']}, {where['map']}, {where['setting']})"
+                )
+                lines.append(
+                    f"| {asked.name} | {method} | {asked.limit:g} | {max(values):.2f}{place} | "
+                    f"{met} of {len(values)} |"
+                )
     errors = [row for row in rows if "error" in row and row["spec"].startswith("combpace")]
     broken = sum(not row.get("finite", True) for row in rows if row["spec"].startswith("combpace"))
     return [*lines, "", f"{len(errors)} errors, {broken} outputs that are not finite."]
@@ -127,39 +161,69 @@ def against(rows: Rows) -> list[str]:
                 if key in row:
                     at = (row["setting"], row["clip"], key)
                     best[at] = min(best.get(at, 1e9), float(row[key]))
-    lines = ["| figure | clip | method | ours, range | best library, range | ours better by at least | better in |", "|---|---|---|---|---|---|---|"]
-    wanted = [("lsd", clip, method) for clip, method in zip("abcdfg", ("strike", "chord", "line", "chord", "line", "chord"), strict=True)]
+    lines = [
+        "| figure | clip | method | ours, range | best library, range | ours better by at least | "
+        "better in |",
+        "|---|---|---|---|---|---|---|",
+    ]
+    wanted = [
+        ("lsd", clip, method)
+        for clip, method in zip("abcdfg", ("strike", "chord", "line", "chord", "line", "chord"), strict=True)
+    ]
     for key, clip, method in [*wanted, ("img", "h", "strike"), ("img", "i", "chord")]:
         mine = {
-            r["setting"]: float(r[key]) for r in rows if r["spec"] == f"combpace:{method}" and r["clip"] == clip and r["map"] == "m1" and key in r
+            r["setting"]: float(r[key])
+            for r in rows
+            if r["spec"] == f"combpace:{method}" and r["clip"] == clip and r["map"] == "m1" and key in r
         }
-        pairs = [(value, best[(setting, clip, key)]) for setting, value in mine.items() if (setting, clip, key) in best]
+        pairs = [
+            (value, best[(setting, clip, key)])
+            for setting, value in mine.items()
+            if (setting, clip, key) in best
+        ]
         if pairs:
             gaps = [theirs - own for own, theirs in pairs]
             spans = [f"{min(v):.2f} to {max(v):.2f}" for v in zip(*pairs, strict=True)]
-            lines.append(f"| {key} | {clip} | {method} | {spans[0]} | {spans[1]} | {min(gaps):.2f} | {sum(g > 0 for g in gaps)} of {len(gaps)} |")
+            lines.append(
+                f"| {key} | {clip} | {method} | {spans[0]} | {spans[1]} | {min(gaps):.2f} | "
+                f"{sum(g > 0 for g in gaps)} of {len(gaps)} |"
+            )
     return [*lines, "", *_far(rows)] if len(lines) > 2 else []
 
 
 def _far(rows: Rows) -> list[str]:
-    """Ours against the best library, setting by setting, where all is stretched by a quarter and to the double."""
+    """Ours against the best library, setting by setting, where all is stretched by a quarter and to the
+    double.
+    """
     lines = [
-        "| figure | clip, map | method | ours, range | best library, range | ours worse by at most | better or within .1 |",
+        "| figure | clip, map | method | ours, range | best library, range | ours worse by at most "
+        "| better or within .1 |",
         "|---|---|---|---|---|---|---|",
     ]
     for key, clip, method in FAR:
         for way in FAR_MAPS.split(","):
-            of = [r for r in rows if r["clip"] == clip and r["map"] == way and isinstance(r.get(key), int | float)]
+            of = [
+                r
+                for r in rows
+                if r["clip"] == clip and r["map"] == way and isinstance(r.get(key), int | float)
+            ]
             best: dict[str, float] = {}
             for row in of:
                 if row["spec"].startswith("peers:"):
                     best[row["setting"]] = min(best.get(row["setting"], 1e9), float(row[key]))
-            pairs = [(float(r[key]), best[r["setting"]]) for r in of if r["spec"] == f"combpace:{method}" and r["setting"] in best]
+            pairs = [
+                (float(r[key]), best[r["setting"]])
+                for r in of
+                if r["spec"] == f"combpace:{method}" and r["setting"] in best
+            ]
             if pairs:
                 spans = [f"{min(v):.2f} to {max(v):.2f}" for v in zip(*pairs, strict=True)]
                 worse = [own - theirs for own, theirs in pairs]
                 met = sum(gap <= (0.1 if "cents" in key else 0) for gap in worse)
-                lines.append(f"| {key} | {clip}, {way} | {method} | {spans[0]} | {spans[1]} | {max(worse):.2f} | {met} of {len(pairs)} |")
+                lines.append(
+                    f"| {key} | {clip}, {way} | {method} | {spans[0]} | {spans[1]} | "
+                    f"{max(worse):.2f} | {met} of {len(pairs)} |"
+                )
     return lines if len(lines) > 2 else []
 
 
@@ -168,10 +232,14 @@ def main() -> None:
     parser.add_argument("--settings", choices=SETTINGS, default="all")
     parser.add_argument("--maps", default=MAPS)
     parser.add_argument("--peers", default="", metavar="PYTHON")
-    parser.add_argument("--rows", type=Path, help="keep all rows here, and take the libraries' from here when --peers is not given")
+    parser.add_argument(
+        "--rows",
+        type=Path,
+        help="keep all rows here, and take the libraries' from here when --peers is not given",
+    )
     parser.add_argument("--cost", action="store_true")
     parser.add_argument("--look", type=Path)
-    parser.add_argument("--write", action="store_true")
+    parser.add_argument("--brief", action="store_true", help="only what is asked, worst of all settings")
     options = parser.parse_args()
     lines: list[str] = []
     if not (BENCH / "bench.py").is_file():
@@ -181,7 +249,13 @@ def main() -> None:
         settings = [setting for setting in SETTINGS[options.settings] if setting[2].exists()]
         if not settings:
             raise SystemExit("No sound font: install fluidsynth, fluid-soundfont-gm and timgm6mb-soundfont.")
-        rows = judged(settings, {f"combpace:{method}": clips for method, clips in CLIPS.items()}, options.maps, sys.executable, options.look)
+        rows = judged(
+            settings,
+            {f"combpace:{method}": clips for method, clips in CLIPS.items()},
+            options.maps,
+            sys.executable,
+            options.look,
+        )
         if options.peers:
             rows += judged(settings, {f"peers:{name}": "abcdfghi" for name in PEERS}, "m1", options.peers)
             rows += judged(settings, {f"peers:{name}": "cef" for name in PEERS}, FAR_MAPS, options.peers)
@@ -189,16 +263,22 @@ def main() -> None:
             rows += [row for row in json.loads(options.rows.read_text()) if row["spec"].startswith("peers:")]
         if options.rows:
             options.rows.write_text(json.dumps(rows))
-        lines += [f"{len(settings)} settings; the worst of them is the figure.", "", *absolute(rows), "", *against(rows), ""]
+        if options.brief:
+            print("\n".join(absolute(rows)[:-2]))
+            return
+        lines += [
+            f"{len(settings)} settings; the worst of them is the figure.",
+            "",
+            *absolute(rows),
+            "",
+            *against(rows),
+            "",
+        ]
     if options.cost:
         from bench.stretch.cost import report
 
         lines += report(options.peers)
     print("\n".join(lines))
-    if options.write:
-        text = DECISIONS.read_text()
-        begin, end = text.index(BEGIN) + len(BEGIN), text.index(END)
-        DECISIONS.write_text(text[:begin] + "\n" + "\n".join(lines) + "\n" + text[end:])
 
 
 if __name__ == "__main__":

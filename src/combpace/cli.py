@@ -1,4 +1,6 @@
-"""The command line. Exit status 0, or 2 with one clear line on standard error; `batch` ends with 1 where a file failed."""
+"""The command line. Exit status 0, or 2 with one clear line on standard error; `batch` ends with 1 where a
+file failed.
+"""
 
 from __future__ import annotations
 
@@ -28,13 +30,14 @@ GROUPS = (
 EXAMPLES = """\
 Examples:
   combpace analyse take.wav --midi map.mid                    its tempo map, as a MIDI file
-  combpace analyse take.wav --bar 3.214=1                     the same, where you know that bar 1 begins at 3.214 s
+  combpace analyse take.wav --bar 3.214=1                     the same; bar 1 begins at 3.214 s
   combpace fit organ.wav -o fitted.wav --map map.mid          its attacks onto the map's sixteenths
   combpace follow loop.wav -o long.wav --map map.mid --bars 2 --until-bar 20
   combpace batch takes/ -o heard/ --do analyse                a whole folder; run it again to go on
 
-`combpace COMMAND --help` says more. Times are seconds, tempi quarters a minute. Nothing is written over that was not named with -o,
---json, --csv or --midi. Exit status: 0; 2 and one line on standard error where something was refused; 1 where a file of a batch failed.
+`combpace COMMAND --help` says more. Times are seconds, tempi quarters a minute. Nothing is written over
+that was not named with -o, --json, --csv or --midi. Exit status: 0; 2 and one line on standard error where
+something was refused; 1 where a file of a batch failed.
 """
 
 
@@ -64,7 +67,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 def make_parser() -> argparse.ArgumentParser:
     """All commands and their options."""
-    parser = _Parser(prog="combpace", formatter_class=argparse.RawDescriptionHelpFormatter, usage="combpace [COMMAND ...]")
+    parser = _Parser(
+        prog="combpace", formatter_class=argparse.RawDescriptionHelpFormatter, usage="combpace [COMMAND ...]"
+    )
     parser.set_defaults(run=_at_home)
     commands = parser.add_subparsers(metavar="COMMAND", parser_class=_Parser, help=argparse.SUPPRESS)
     for room in (listening, fitting, maps, sessions, reports, batches):
@@ -75,9 +80,13 @@ def make_parser() -> argparse.ArgumentParser:
     serve.add_argument("--port", type=int, help="8420 without it; 0 takes a free one")
     serve.add_argument("--data", metavar="DIR", help="the data folder; else COMBPACE_DATA, else your own")
     serve.set_defaults(run=_serve)
-    complete = commands.add_parser("completion", help="print a script that lets your shell complete commands and options")
+    complete = commands.add_parser(
+        "completion", help="print a script that lets your shell complete commands and options"
+    )
     complete.add_argument(
-        "shell", choices=("bash", "zsh"), help="for bash: combpace completion bash > ~/.local/share/bash-completion/completions/combpace"
+        "shell",
+        choices=("bash", "zsh"),
+        help="for bash: combpace completion bash > ~/.local/share/bash-completion/completions/combpace",
     )
     complete.set_defaults(run=_completion)
     parser.description = ABOUT
@@ -88,14 +97,18 @@ def make_parser() -> argparse.ArgumentParser:
 def _listed(commands: Any) -> str:
     """The commands by groups, a line each."""
     helps = {action.dest: action.help or "" for action in commands._choices_actions}
-    return "\n".join(f"{title}:\n" + "".join(f"  {name:<12}{helps[name]}\n" for name in names) for title, names in GROUPS)
+    return "\n".join(
+        f"{title}:\n" + "".join(f"  {name:<12}{helps[name]}\n" for name in names) for title, names in GROUPS
+    )
 
 
 def _serve(options: argparse.Namespace) -> int:
     from combpace.settings import from_environment
     from combpace.web.serve import serve
 
-    return serve(from_environment().with_command_line(options.host, options.port, options.data), demo=options.demo)
+    return serve(
+        from_environment().with_command_line(options.host, options.port, options.data), demo=options.demo
+    )
 
 
 def _at_home(options: argparse.Namespace) -> int:
@@ -138,7 +151,12 @@ def _progress() -> Callable[[str, float], None]:
         line = f"{phase} {share * 100:3.0f} %"
         if line != last[0]:
             last[0] = line
-            print(f"\r{line:<40}", end="\n" if share >= 1 and phase == "rendering" else "", file=sys.stderr, flush=True)
+            print(
+                f"\r{line:<40}",
+                end="\n" if share >= 1 and phase == "rendering" else "",
+                file=sys.stderr,
+                flush=True,
+            )
 
     return show
 

@@ -26,7 +26,8 @@ class Settings:
     worker_bytes  address space of one worker, so that a forged file cannot take the machine
     hosts         host names that requests may carry
     scheduler     address of a Dask scheduler that listens and renders instead, or None
-    range_s       seconds of music of which marks and fit go to a page in one piece; a session of three such is one piece
+    range_s       seconds of music of which marks and fit go to a page in one piece; a session of three such
+                  is one piece
     """
 
     data_dir: Path = BESIDE
@@ -52,12 +53,20 @@ class Settings:
 
 
 def own_folder() -> Path:
-    """The data folder where none is named: one that lies here already, else this user's own, where the system keeps such things."""
-    return BESIDE if (BESIDE / "combpace.db").is_file() else platformdirs.user_data_path("combpace", appauthor=False)
+    """The data folder where none is named: one that lies here already, else this user's own, where the system
+    keeps such things.
+    """
+    return (
+        BESIDE
+        if (BESIDE / "combpace.db").is_file()
+        else platformdirs.user_data_path("combpace", appauthor=False)
+    )
 
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
-    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS (comma-separated), _SCHEDULER, _RANGE (seconds)."""
+    """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS
+    (comma-separated), _SCHEDULER, _RANGE (seconds).
+    """
     values = os.environ if environment is None else environment
     made = Settings()
 

@@ -1,4 +1,6 @@
-"""Requests that no page makes: too large, half characters, names that turn direction, places far outside, slow senders."""
+"""Requests that no page makes: too large, half characters, names that turn direction, places far outside,
+slow senders.
+"""
 
 import asyncio
 import json
@@ -46,7 +48,13 @@ class BodiesTest(WireTest):
         async def send(message: Any) -> None:
             sent.append(message)
 
-        scope = {"type": "http", "method": "POST", "path": "/api/sessions", "headers": [(b"host", b"localhost")], "raw_path": b"/api/sessions"}
+        scope = {
+            "type": "http",
+            "method": "POST",
+            "path": "/api/sessions",
+            "headers": [(b"host", b"localhost")],
+            "raw_path": b"/api/sessions",
+        }
         with mock.patch.object(guard, "MOST_BODY_S", 0.1):
             asyncio.run(guard.Guard(app, ("localhost",))(scope, receive, send))  # type: ignore[arg-type]
         self.assertEqual(sent[0]["status"], 408)
@@ -59,9 +67,13 @@ class BodiesTest(WireTest):
             ("/api/sessions", '{"name": "a\\ud800b"}'),
             (
                 f"/api/sessions/{self.session}/act/take",
-                f'{{"version": {version}, "args": {{"take": "{take}", "field": "name", "value": "\\udc00"}}}}',
+                f'{{"version": {version}, "args": {{"take": "{take}", "field": "name", "value": '
+                '"\\udc00"}}',
             ),
-            (f"/api/sessions/{self.session}/act/\\ud800", f'{{"version": {version}, "args": {{"\\ud83d": 1}}}}'),
+            (
+                f"/api/sessions/{self.session}/act/\\ud800",
+                f'{{"version": {version}, "args": {{"\\ud83d": 1}}}}',
+            ),
         ):
             answer = self.post(text.encode(), path)
             with self.subTest(path=path):
@@ -89,7 +101,9 @@ class FarTest(WireTest):
     def test_places_far_outside_are_refused_in_every_action(self) -> None:
         take = self.with_take()
         self.act("steady", {})
-        values: dict[str, Any] = dict.fromkeys(MOMENTS, 200000.0) | dict.fromkeys(BARS, 139000) | dict.fromkeys(PLACES, 556000.0)
+        values: dict[str, Any] = (
+            dict.fromkeys(MOMENTS, 200000.0) | dict.fromkeys(BARS, 139000) | dict.fromkeys(PLACES, 556000.0)
+        )
         fillers: dict[str, Any] = {
             "take": take,
             "bpm": 120.0,
@@ -108,9 +122,19 @@ class FarTest(WireTest):
                 args: dict[str, Any] = {}
                 for field, info in fields.items():
                     if field == far:
-                        args[field] = [values[far]] if field == "times_s" or str(info.annotation).startswith("list") else values[far]
+                        args[field] = (
+                            [values[far]]
+                            if field == "times_s" or str(info.annotation).startswith("list")
+                            else values[far]
+                        )
                     elif info.is_required():
-                        near = 1.0 if field in MOMENTS or field in PLACES else 1 if field in BARS else fillers.get(field)
+                        near = (
+                            1.0
+                            if field in MOMENTS or field in PLACES
+                            else 1
+                            if field in BARS
+                            else fillers.get(field)
+                        )
                         args[field] = [near] if str(info.annotation).startswith("list") else near
                 answer = self.act(name, args)
                 with self.subTest(action=name, field=far):
@@ -126,7 +150,12 @@ class FarTest(WireTest):
         for name, one in DECISIONS.items():
             for field, info in one.args.model_fields.items():
                 text = str(info)
-                far = "1000000.0" in text or "bar" in field.split("_") or field.endswith(("_s", "_q")) or field == "quarters"
+                far = (
+                    "1000000.0" in text
+                    or "bar" in field.split("_")
+                    or field.endswith(("_s", "_q"))
+                    or field == "quarters"
+                )
                 if far and field not in (*MOMENTS, *BARS, *PLACES) and (name, field) not in elsewhere:
                     with self.subTest(action=name, field=field):
                         self.assertIn((name, field), {("steady", "bar_1_s"), ("take-off-delay", "delay_s")})
@@ -135,10 +164,14 @@ class FarTest(WireTest):
         take = self.with_take()
         self.act("steady", {})
         version = self.picture()["version"]
-        first = self.client.post(f"/api/sessions/{self.session}/render", json={"take": take, "version": version}).json()
+        first = self.client.post(
+            f"/api/sessions/{self.session}/render", json={"take": take, "version": version}
+        ).json()
         self.assertEqual(first["version"], self.picture()["version"])
         self.assertEqual(first["note"] is not None, first["version"] != version)
-        second = self.client.post(f"/api/sessions/{self.session}/render", json={"take": take, "version": first["version"]}).json()
+        second = self.client.post(
+            f"/api/sessions/{self.session}/render", json={"take": take, "version": first["version"]}
+        ).json()
         self.assertEqual((second["version"], second["note"]), (first["version"], None))
 
 
@@ -149,7 +182,11 @@ class SlowTest(unittest.TestCase):
                 await asyncio.sleep(pause)
                 yield data
 
-        with tempfile.TemporaryDirectory() as folder, mock.patch.object(deps, "SLOW_S", 0.3), mock.patch.object(deps, "SLOW_BYTES", 1000):
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            mock.patch.object(deps, "SLOW_S", 0.3),
+            mock.patch.object(deps, "SLOW_BYTES", 1000),
+        ):
             request: Any = SimpleNamespace(stream=stream)
             return asyncio.run(deps.receive(request, Path(folder) / "x", 10**6, MediaError("too large")))
 
@@ -191,7 +228,10 @@ class FullDiskTest(WireTest):
         take = self.put(wav_bytes()).json()["take"]
         job = rows.next_job(self.place.database)
         assert job is not None
-        with mock.patch.object(importing, "decode_to_wav", side_effect=OSError(28, "No space left on device")), mock.patch("resource.setrlimit"):
+        with (
+            mock.patch.object(importing, "decode_to_wav", side_effect=OSError(28, "No space left on device")),
+            mock.patch("resource.setrlimit"),
+        ):
             process.run(self.place.settings, job, 1, "combpace.stations.registry")
         row = self.place.take_row(take)
         self.assertEqual(row.state, "failed")
@@ -218,7 +258,10 @@ class FullDiskTest(WireTest):
         self.assertEqual(ended.exception.code, process.NO_ROOM)
         made = dispatcher.Dispatcher(self.place, "combpace.stations.registry")
         gone = SimpleNamespace(
-            started=lambda: [job], alive=lambda _: False, outcome=lambda _: Outcome(error=f"it ended with status {process.NO_ROOM}"), free=lambda: 0
+            started=lambda: [job],
+            alive=lambda _: False,
+            outcome=lambda _: Outcome(error=f"it ended with status {process.NO_ROOM}"),
+            free=lambda: 0,
         )
         with mock.patch.object(made, "_processes", gone):
             made._collect()

@@ -1,4 +1,6 @@
-"""The server as a process: what is left when it ends, who may read what it keeps, many listeners, slow senders."""
+"""The server as a process: what is left when it ends, who may read what it keeps, many listeners, slow
+senders.
+"""
 
 import http.client
 import json
@@ -132,7 +134,10 @@ class ServerTest(unittest.TestCase):
         stuck = [socket.create_connection((host, int(port))) for _ in range(12)]
         for one in stuck:
             self.addCleanup(one.close)
-            head = f"POST /api/sessions HTTP/1.1\r\nHost: {host}\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n" + '{"na'
+            head = (
+                f"POST /api/sessions HTTP/1.1\r\nHost: {host}\r\nContent-Type: "
+                "application/json\r\nContent-Length: 100\r\n\r\n" + '{"na'
+            )
             one.sendall(head.encode())
         begun = time.monotonic()
         self.assertEqual(self.ask("GET", "/")[0], 200)

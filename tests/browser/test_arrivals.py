@@ -27,13 +27,17 @@ def clave(bpm: float, pitch: float) -> Audio:
 class ArrivalsTest(BrowserTest):
     def drop_on_the_page(self, *paths: object) -> None:
         """As a hand does: files over the picture."""
-        files = [[Path(str(path)).name, base64.b64encode(Path(str(path)).read_bytes()).decode()] for path in paths]
+        files = [
+            [Path(str(path)).name, base64.b64encode(Path(str(path)).read_bytes()).decode()] for path in paths
+        ]
         self.page.evaluate(
             """(files) => {
               const given = new DataTransfer();
               const bytes = (data) => Uint8Array.from(atob(data), (letter) => letter.charCodeAt(0));
-              for (const [name, data] of files) given.items.add(new File([bytes(data)], name, { type: 'audio/wav' }));
-              document.querySelector('#picture').dispatchEvent(new DragEvent('drop', { dataTransfer: given, bubbles: true, cancelable: true }));
+              for (const [name, data] of files) given.items.add(new File([bytes(data)], name,
+              { type: 'audio/wav' }));
+              document.querySelector('#picture').dispatchEvent(new DragEvent('drop', { dataTransfer: given,
+              bubbles: true, cancelable: true }));
             }""",
             files,
         )
@@ -47,7 +51,10 @@ class ArrivalsTest(BrowserTest):
     def test_three_loops_dropped_while_it_plays_one_kept(self) -> None:
         beats, lead = breathing(16)
         self.drop(self.write("tub kit.wav", lead))
-        self.look("combpace.player.mix.set(combpace.state.picture.takes[0].id, { level: 0, pan: 0, mute: true, solo: false })")
+        self.look(
+            "combpace.player.mix.set(combpace.state.picture.takes[0].id, { level: 0, pan: 0, mute: "
+            "true, solo: false })"
+        )
         self.look("combpace.store.sound({ click: false })")
         self.page.keyboard.press("Space")
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 1")
@@ -61,7 +68,9 @@ class ArrivalsTest(BrowserTest):
         self.page.wait_for_function("document.querySelectorAll('[data-arrival]').length === 3")
         self.assertEqual(self.here(), "Cup loop")
         # No take sounds, no click: what is heard is the arrival, on the session's beats.
-        self.page.wait_for_function("(() => { const r = window.played.at(-1); return r.samples.length > 20000; })()")
+        self.page.wait_for_function(
+            "(() => { const r = window.played.at(-1); return r.samples.length > 20000; })()"
+        )
         start = self.look("combpace.player.position()")
         self.page.wait_for_function(f"combpace.player.position() > {start} + 3")
         runs = self.look("combpace.player.runs.map((run) => [run.ctx, run.pos, run.length])")
@@ -84,7 +93,9 @@ class ArrivalsTest(BrowserTest):
         self.idle()
         self.assertEqual(self.arrivals(), ["Pin loop", "Cup loop"])
         self.page.reload()
-        self.page.wait_for_function("window.combpace && document.querySelectorAll('[data-arrival]').length === 2")
+        self.page.wait_for_function(
+            "window.combpace && document.querySelectorAll('[data-arrival]').length === 2"
+        )
         # Nothing sounds by itself after that; Space plays, and the arrival with it.
         self.assertFalse(self.look("combpace.player.playing"))
         self.page.click("[data-hear-arrival] >> text=Pin loop")
@@ -94,7 +105,9 @@ class ArrivalsTest(BrowserTest):
         self.idle()
         self.assertIn("Pin loop is kept", self.said())
         self.assertEqual(self.arrivals(), ["Cup loop"])
-        self.assertEqual(self.look("combpace.state.picture.takes.map((take) => take.name)"), ["tub kit", "Pin loop"])
+        self.assertEqual(
+            self.look("combpace.state.picture.takes.map((take) => take.name)"), ["tub kit", "Pin loop"]
+        )
         self.assertTrue(self.look("combpace.player.playing"))
 
     def test_a_kept_loop_is_pulled_over_the_session_in_the_ledger(self) -> None:
@@ -107,7 +120,10 @@ class ArrivalsTest(BrowserTest):
         strip.scroll_into_view_if_needed()
         box = strip.bounding_box()
         assert box is not None
-        lines = self.look("Array.from({ length: 21 }, (_, k) => combpace.state.map.toSeconds(combpace.state.map.barLine(k)))")
+        lines = self.look(
+            "Array.from({ length: 21 }, (_, k) => "
+            "combpace.state.map.toSeconds(combpace.state.map.barLine(k)))"
+        )
         rounds = self.look("combpace.state.picture.takes[1].rounds")
         last = next(k for k in range(21) if abs(lines[k] - rounds[-1]) < 1e-3)
         self.assertEqual(len(rounds), 1 + (last + 1) // 2)

@@ -1,4 +1,6 @@
-"""Bars by a person's means: clips dragged and typed, ranges of bars, the curve, tidying, maps from files, what moves said before."""
+"""Bars by a person's means: clips dragged and typed, ranges of bars, the curve, tidying, maps from files,
+what moves said before.
+"""
 
 import json
 from pathlib import Path
@@ -47,7 +49,9 @@ class BarsTest(BrowserTest):
         self.page.get_by_role("button", name="Unlock it").click()
         self.idle()
         # Two eighths to the right lies the attack of the next beat: the clip catches on it.
-        wide = self.look("(() => { const v = combpace.view(); return v.pixelOf(9, 2).x - v.pixelOf(8, 2).x; })()")
+        wide = self.look(
+            "(() => { const v = combpace.view(); return v.pixelOf(9, 2).x - v.pixelOf(8, 2).x; })()"
+        )
         self.page.mouse.move(x, y)
         self.page.mouse.down()
         self.page.mouse.move(x + wide / 2, y)
@@ -81,7 +85,9 @@ class BarsTest(BrowserTest):
         field.fill("20")
         field.press("Enter")
         self.idle()
-        np.testing.assert_allclose([self.bar_s(2), self.bar_s(4), self.bar_s(6)], np.add(before, [0.02, 0.02, 0.0]), atol=1e-5)
+        np.testing.assert_allclose(
+            [self.bar_s(2), self.bar_s(4), self.bar_s(6)], np.add(before, [0.02, 0.02, 0.0]), atol=1e-5
+        )
         self.page.get_by_role("button", name="Release anchors").click()
         self.idle()
         self.assertEqual(self.anchors(), [20.0])
@@ -94,13 +100,22 @@ class BarsTest(BrowserTest):
         self.page.mouse.down()
         self.page.mouse.move(frame["x"] + 16, rows[1], steps=3)
         self.page.mouse.up()
-        self.assertEqual(self.look("[combpace.state.selection.kind, combpace.state.selection.bar, combpace.state.selection.to]"), ["bars", 2, 4])
-        np.testing.assert_allclose(self.look("combpace.state.sound.loop"), [self.bar_s(3), self.bar_s(6)], atol=1e-6)
+        self.assertEqual(
+            self.look(
+                "[combpace.state.selection.kind, combpace.state.selection.bar, combpace.state.selection.to]"
+            ),
+            ["bars", 2, 4],
+        )
+        np.testing.assert_allclose(
+            self.look("combpace.state.sound.loop"), [self.bar_s(3), self.bar_s(6)], atol=1e-6
+        )
         # Typed, it is another.
         loop = self.page.locator("#loop-bars")
         loop.fill("2-3")
         loop.press("Enter")
-        np.testing.assert_allclose(self.look("combpace.state.sound.loop"), [self.bar_s(2), self.bar_s(4)], atol=1e-6)
+        np.testing.assert_allclose(
+            self.look("combpace.state.sound.loop"), [self.bar_s(2), self.bar_s(4)], atol=1e-6
+        )
         # A steady stretch, then a ramp over it.
         field = self.page.get_by_label("tempo", exact=True)
         field.fill("110")
@@ -121,12 +136,16 @@ class BarsTest(BrowserTest):
         tidy = self.page.locator("#tidy")
         tidy.get_by_label("within, ms").fill("15")
         tidy.get_by_role("button", name="Tidy").click()
-        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('tempo changes became')")
+        self.page.wait_for_function(
+            "document.getElementById('last-words').textContent.includes('tempo changes became')"
+        )
         self.idle()
         self.assertLess(self.look("combpace.state.map.table.times.length"), 14)
         later = self.page.get_by_role("button", name="A beat later")
         later.hover()
-        self.page.wait_for_function("/move by up to|No bar line moves/.test(document.getElementById('now').textContent)")
+        self.page.wait_for_function(
+            "/move by up to|No bar line moves/.test(document.getElementById('now').textContent)"
+        )
         version = self.look("combpace.state.picture.version")
         self.assertIn("No take moves", self.says_now())
         self.assertEqual(self.look("combpace.state.picture.version"), version)
@@ -136,7 +155,9 @@ class BarsTest(BrowserTest):
         path = Path(self.folder) / "map.mid"
         write_any(FoundMap(line, 24.5), path)
         self.page.set_input_files("#map-in input[type=file]", str(path))
-        self.page.wait_for_function("document.getElementById('last-words').textContent.includes(\"map.mid is the session's map\")")
+        self.page.wait_for_function(
+            "document.getElementById('last-words').textContent.includes(\"map.mid is the session's map\")"
+        )
         self.idle()
         self.assertAlmostEqual(self.bar_s(3), 0.5 + 0.6 * 8, places=4)
         self.page.locator("body").press("Escape")
@@ -159,7 +180,9 @@ class BarsTest(BrowserTest):
     def test_the_read_out_is_read_from_afar(self) -> None:
         self.page.click("#position")
         self.page.wait_for_selector("#readout:not([hidden])")
-        self.assertGreater(self.look("document.querySelector('#readout span').getBoundingClientRect().height"), 120)
+        self.assertGreater(
+            self.look("document.querySelector('#readout span').getBoundingClientRect().height"), 120
+        )
         self.page.click("#position")
         self.page.wait_for_selector("#readout", state="hidden")
 
@@ -168,7 +191,10 @@ class BarsTest(BrowserTest):
         self.page.wait_for_function("combpace.state.station === 'onsets' && !!combpace.view()?.pixelOfTime")
         frame = self.page.locator("#canvas-box canvas").bounding_box()
         assert frame is not None
-        line, attack = float(self.beats[4]), float(self.beats[4]) + (float(self.beats[5]) - float(self.beats[4]))
+        line, attack = (
+            float(self.beats[4]),
+            float(self.beats[4]) + (float(self.beats[5]) - float(self.beats[4])),
+        )
         spots = [self.look(f"combpace.view().pixelOfTime({time}).x") for time in (line, attack)]
         self.page.mouse.move(spots[0] + 1, frame["y"] + 9)
         self.page.mouse.down()
@@ -214,12 +240,22 @@ class OwnBarsTest(BrowserTest):
         first = self.look("combpace.state.map.toSeconds(4) - combpace.state.map.toSeconds(0)")
         self.assertAlmostEqual(first, 240 / 110, delta=0.03)
         self.page.get_by_role("button", name="Twice as fast", exact=True).click()
-        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('pipe loop: The tempo is read twice as fast')")
+        self.page.wait_for_function(
+            "document.getElementById('last-words').textContent.includes('pipe loop: The tempo is "
+            "read twice as fast')"
+        )
         self.idle()
-        self.assertAlmostEqual(self.look("combpace.state.map.toSeconds(4) - combpace.state.map.toSeconds(0)"), 120 / 110, delta=0.02)
+        self.assertAlmostEqual(
+            self.look("combpace.state.map.toSeconds(4) - combpace.state.map.toSeconds(0)"),
+            120 / 110,
+            delta=0.02,
+        )
         # The session's own bars are as they were.
         self.page.select_option("[data-bars-of]", label="tub kit")
         self.page.wait_for_function(
-            "!combpace.state.of && combpace.state.picture.takes.find((take) => take.id === combpace.state.picture.lead).name === 'tub kit'"
+            "!combpace.state.of && combpace.state.picture.takes.find((take) => take.id === "
+            "combpace.state.picture.lead).name === 'tub kit'"
         )
-        np.testing.assert_allclose(self.look("combpace.state.picture.bars.slice(0, 4).map((bar) => bar.s)"), lines, atol=1e-9)
+        np.testing.assert_allclose(
+            self.look("combpace.state.picture.bars.slice(0, 4).map((bar) => bar.s)"), lines, atol=1e-9
+        )

@@ -1,4 +1,6 @@
-"""The main path once in Firefox, through WebDriver BiDi; where Debian's Firefox is not there it is skipped."""
+"""The main path once in Firefox, through WebDriver BiDi; where Debian's Firefox is not there it is
+skipped.
+"""
 
 import json
 import shutil

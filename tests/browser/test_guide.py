@@ -21,7 +21,11 @@ class GuideTest(BrowserTest):
         beat, loop = sounds(self.folder)
         beats = breathing(bars=12, start=1.2)[0]
         loose = np.random.default_rng(3).normal(0, 0.012, len(beats))
-        files = {"beat": beat, "loop": loop, "organ": self.write("reed organ.wav", struck(beats + loose, float(beats[-1]) + 1.0))}
+        files = {
+            "beat": beat,
+            "loop": loop,
+            "organ": self.write("reed organ.wav", struck(beats + loose, float(beats[-1]) + 1.0)),
+        }
         self.page.goto("/")
         walk = Walk(self.page)
         for verb, text in STEP.findall(path.read_text(encoding="utf-8")):

@@ -1,4 +1,6 @@
-"""Hand-off in the page: what is announced is what comes, its settings stay, and an archive without sound is completed by dropping files."""
+"""Hand-off in the page: what is announced is what comes, its settings stay, and an archive without sound is
+completed by dropping files.
+"""
 
 import io
 import re
@@ -21,7 +23,9 @@ class HandOffTest(BrowserTest):
         self.page.wait_for_function("combpace.state.picture.takes.every((one) => one.state === 'ready')")
 
     def planned(self) -> list[str]:
-        return self.page.locator("#handoff-plan tbody tr").evaluate_all("rows => rows.map((row) => row.title)")
+        return self.page.locator("#handoff-plan tbody tr").evaluate_all(
+            "rows => rows.map((row) => row.title)"
+        )
 
     def change(self, what: str, value: str) -> None:
         """Change a field of the sentence and wait until the page says what that comes to."""
@@ -33,13 +37,22 @@ class HandOffTest(BrowserTest):
             field.click()
         else:
             field.fill(value)
-        self.page.wait_for_function("(before) => (document.getElementById('handoff-plan').dataset.asked ?? '') !== before", arg=before)
+        self.page.wait_for_function(
+            "(before) => (document.getElementById('handoff-plan').dataset.asked ?? '') !== before", arg=before
+        )
 
     def test_what_is_announced_comes_and_the_settings_stay(self) -> None:
         self.page.keyboard.press("7")
         self.page.wait_for_selector("#handoff")
         self.assertEqual(len(self.planned()), 4)
-        for what, value in (("written", "files and mix"), ("bar", "3"), ("until", "bars"), ("bars", "2"), ("rate", "48000"), ("markers", "")):
+        for what, value in (
+            ("written", "files and mix"),
+            ("bar", "3"),
+            ("until", "bars"),
+            ("bars", "2"),
+            ("rate", "48000"),
+            ("markers", ""),
+        ):
             self.change(what, value)
         said = self.page.locator("#handoff-plan .hint").first.inner_text()
         self.assertIn("They begin at bar 3", said)
@@ -70,7 +83,10 @@ class HandOffTest(BrowserTest):
         self.page.goto(f"{type(self).server.address}{where}")
         self.page.wait_for_selector("#handoff")
         self.assertEqual(self.planned(), names)
-        self.assertRegex(self.page.locator("h2.order").inner_text(), r"Handed off on \d+ \w+ \d{4}, \d\d:\d\d, version \d+$")
+        self.assertRegex(
+            self.page.locator("h2.order").inner_text(),
+            r"Handed off on \d+ \w+ \d{4}, \d\d:\d\d, version \d+$",
+        )
         self.page.wait_for_function("window.combpace")
         self.page.keyboard.press("3")
         self.page.wait_for_function("combpace.state.station === 'bars'")
@@ -90,14 +106,18 @@ class HandOffTest(BrowserTest):
         small.write_bytes(Path(coming.value.path()).read_bytes())
         self.assertLess(small.stat().st_size, 60_000)
         response = self.page.request.put(
-            f"{type(self).server.address}/api/archives?name=small", data=small.read_bytes(), headers={"X-Comb-Pace": "1"}
+            f"{type(self).server.address}/api/archives?name=small",
+            data=small.read_bytes(),
+            headers={"X-Comb-Pace": "1"},
         )
         session = response.json()["id"]
         self.page.goto(f"{type(self).server.address}/sessions/{session}/takes")
         self.page.wait_for_function("window.combpace")
         self.assertIn("Drop “even kit.wav” here", self.page.locator(".look").inner_text())
         # Every station opens meanwhile; nothing on the page is in trouble.
-        for key, station in zip("234567", ("pace", "bars", "onsets", "fit", "pieces", "hand-off"), strict=True):
+        for key, station in zip(
+            "234567", ("pace", "bars", "onsets", "fit", "pieces", "hand-off"), strict=True
+        ):
             self.page.keyboard.press(key)
             self.page.wait_for_function("(station) => combpace.state.station === station", arg=station)
             self.idle()

@@ -1,4 +1,6 @@
-"""Every station with the pointer unplugged: all that can be pressed is reached by Tab, its focus is seen, and the main job is done by keys."""
+"""Every station with the pointer unplugged: all that can be pressed is reached by Tab, its focus is seen, and
+the main job is done by keys.
+"""
 
 from bench.feel.first_minutes import sounds
 
@@ -7,9 +9,12 @@ from tests.support.places import breathing
 
 STATIONS = ("takes", "pace", "bars", "onsets", "fit", "pieces", "hand-off")
 # What the page has for hands: shown, not switched off, in the order of Tab.
-FOCUSABLE = """(() => [...document.querySelectorAll('a[href], button, input, select, summary, textarea, [tabindex]')]
-  .filter((one) => one.tabIndex >= 0 && !one.disabled && one.type !== 'hidden' && one.type !== 'file' && one.getClientRects().length
-    && getComputedStyle(one).visibility !== 'hidden' && (one.tagName === 'SUMMARY' || !one.closest('details:not([open])'))))()"""
+FOCUSABLE = """(() => [...document.querySelectorAll(
+    'a[href], button, input, select, summary, textarea, [tabindex]')]
+  .filter((one) => one.tabIndex >= 0 && !one.disabled && one.type !== 'hidden' && one.type !== 'file' &&
+  one.getClientRects().length
+    && getComputedStyle(one).visibility !== 'hidden' &&
+    (one.tagName === 'SUMMARY' || !one.closest('details:not([open])'))))()"""
 
 
 class KeyboardTest(BrowserTest):
@@ -24,15 +29,21 @@ class KeyboardTest(BrowserTest):
             self.page.goto(f"/sessions/{self.session}/{station}")
             self.page.wait_for_function("window.combpace")
             self.idle()
-            count = self.look(f"(() => {{ const all = {FOCUSABLE}; all.forEach((one, k) => one.dataset.stop = k); return all.length; }})()")
+            count = self.look(
+                f"(() => {{ const all = {FOCUSABLE}; all.forEach((one, k) => one.dataset.stop = k); "
+                "return all.length; })()"
+            )
             reached: dict[int, bool] = {}
             for _ in range(count + 8):
                 self.page.keyboard.press("Tab")
                 stop = self.look(
-                    """(() => { const one = document.activeElement; if (!one || one.dataset.stop === undefined) return null;
+                    """(() => { const one = document.activeElement;
+                    if (!one || one.dataset.stop === undefined) return null;
                       const style = getComputedStyle(one), box = one.getBoundingClientRect();
-                      return [Number(one.dataset.stop), style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) >= 1.5,
-                        box.right > 0 && box.bottom > 0 && box.left < innerWidth && box.top < innerHeight, one.outerHTML.slice(0, 120)]; })()"""
+                      return [Number(one.dataset.stop),
+                      style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) >= 1.5,
+                        box.right > 0 && box.bottom > 0 && box.left < innerWidth && box.top < innerHeight,
+                        one.outerHTML.slice(0, 120)]; })()"""
                 )
                 if stop is not None and stop[0] not in reached:
                     reached[stop[0]] = stop[1] and stop[2]
@@ -41,7 +52,9 @@ class KeyboardTest(BrowserTest):
                         self.assertTrue(stop[2], "it has the focus outside of what is shown")
             with self.subTest(station=station):
                 left = f"!{sorted(reached)}.includes(Number(one.dataset.stop))"
-                missed = self.look(f"(() => {FOCUSABLE}.filter((one) => {left}).map((one) => one.outerHTML.slice(0, 120)))()")
+                missed = self.look(
+                    f"(() => {FOCUSABLE}.filter((one) => {left}).map((one) => one.outerHTML.slice(0, 120)))()"
+                )
                 self.assertEqual(missed, [])
 
     def test_the_main_job_by_keys(self) -> None:
@@ -54,7 +67,10 @@ class KeyboardTest(BrowserTest):
             keys.press("Enter")
         chooser.value.set_files(str(self.write("yard.wav", breathing(bars=10, start=1.2)[1])))
         self.page.wait_for_url("**/sessions/*/*")
-        self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
+        self.page.wait_for_function(
+            "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
+            timeout=60_000,
+        )
         self.idle()
         # An attack is chosen, moved by a tooth and let go; then it is said to be a downbeat.
         for key in ("e", "e", "e"):
@@ -78,7 +94,9 @@ class KeyboardTest(BrowserTest):
         keys.type("70")
         keys.press("Enter")
         self.idle()
-        self.assertEqual(self.page.locator('[data-act="rule"][data-name="strength"]').first.input_value(), "70")
+        self.assertEqual(
+            self.page.locator('[data-act="rule"][data-name="strength"]').first.input_value(), "70"
+        )
         keys.press("7")
         self.page.wait_for_function("combpace.state.station === 'hand-off'")
         self.idle()
@@ -109,7 +127,10 @@ class ReachTest(BrowserTest):
         send = page.context.new_cdp_session(page).send
 
         def touch(kind: str, x: float, y: float) -> None:
-            send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": [] if kind == "touchEnd" else [{"x": x, "y": y}]})
+            send(
+                "Input.dispatchTouchEvent",
+                {"type": kind, "touchPoints": [] if kind == "touchEnd" else [{"x": x, "y": y}]},
+            )
 
         spot = page.evaluate("combpace.view().pixelOf(8, 2)")
         touch("touchStart", spot["x"], spot["y"])
@@ -148,7 +169,8 @@ class ReachTest(BrowserTest):
             page = self.new_page(reduced_motion=wish)
             page.goto("/")
             seconds = page.evaluate(
-                """(() => { const one = document.createElement('div'); one.style.transition = 'opacity 1s'; document.body.append(one);
+                """(() => { const one = document.createElement('div'); one.style.transition = 'opacity 1s';
+                document.body.append(one);
                    return getComputedStyle(one).transitionDuration; })()"""
             )
             with self.subTest(wish=wish):

@@ -72,14 +72,19 @@ class FieldsTest(BrowserTest):
                 assert box
                 self.page.mouse.click(box["x"] + 5, box["y"] + box["height"] / 2)
             self.page.keyboard.press("Enter")
-            self.page.wait_for_function("Math.abs(combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0) - 0.5) < 1e-5")
+            self.page.wait_for_function(
+                "Math.abs(combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0) - 0.5) < 1e-5"
+            )
             self.idle()
             field.wait_for()
 
     def test_space_stops_what_is_only_about_to_sound(self) -> None:
         # Both presses come before the sound can be there.
         pressed = "new KeyboardEvent('keydown', {code: 'Space', key: ' ', bubbles: true})"
-        self.assertEqual(self.look(f"[0, 1].map(() => (document.body.dispatchEvent({pressed}), combpace.player.going))"), [True, False])
+        self.assertEqual(
+            self.look(f"[0, 1].map(() => (document.body.dispatchEvent({pressed}), combpace.player.going))"),
+            [True, False],
+        )
         self.page.keyboard.press("Space")
         self.playing(True)
 
@@ -128,7 +133,12 @@ class FieldsTest(BrowserTest):
         route, answer = held[0]
         route.fulfill(response=answer)
         self.idle()
-        self.assertEqual(self.look("[combpace.state.station, document.querySelector('[data-region=side]').dataset.stationNow]"), ["bars", "bars"])
+        self.assertEqual(
+            self.look(
+                "[combpace.state.station, document.querySelector('[data-region=side]').dataset.stationNow]"
+            ),
+            ["bars", "bars"],
+        )
 
     def test_delete_removes_only_what_is_chosen_in_this_station(self) -> None:
         self.page.keyboard.press("e")
@@ -140,17 +150,26 @@ class FieldsTest(BrowserTest):
         self.idle()
         self.assertEqual(self.look("combpace.state.picture.version"), version)
         self.page.keyboard.press("3")
-        self.page.wait_for_function("combpace.state.station === 'bars' && combpace.state.selection?.kind === 'onset'")
+        self.page.wait_for_function(
+            "combpace.state.station === 'bars' && combpace.state.selection?.kind === 'onset'"
+        )
 
 
 class ChosenTakeTest(BrowserTest):
     def test_the_chosen_take_stays_chosen_and_a_preview_leaves_no_loop(self) -> None:
         beats, lead = breathing()
         loose = struck(beats + 0.02 * np.sin(np.arange(len(beats))), float(beats[-1]) + 1)
-        self.drop(self.write("tub kit.wav", lead), self.write("reed organ.wav", loose), self.write("bass box.wav", loose))
+        self.drop(
+            self.write("tub kit.wav", lead),
+            self.write("reed organ.wav", loose),
+            self.write("bass box.wav", loose),
+        )
         self.page.keyboard.press("4")
         self.page.select_option("[data-focus-choice]", label="bass box")
-        self.page.wait_for_function("combpace.state.picture.takes.find((take) => take.id === combpace.state.focus).name === 'bass box'")
+        self.page.wait_for_function(
+            "combpace.state.picture.takes.find((take) => take.id === combpace.state.focus).name "
+            "=== 'bass box'"
+        )
         bass = self.look("combpace.state.focus")
         for key, station in (("5", "fit"), ("3", "bars"), ("2", "pace"), ("4", "onsets"), ("5", "fit")):
             self.page.keyboard.press(key)
@@ -171,8 +190,11 @@ class ChosenTakeTest(BrowserTest):
         loop = struck(np.arange(8) * 0.55, 8 * 0.55, low_every=4)
         self.drop(self.write("tub kit.wav", lead), self.write("pipe loop.wav", loop))
         self.page.keyboard.press("5")
-        self.page.wait_for_function("combpace.state.station === 'fit' && combpace.state.picture.fit?.pegs?.length > 6")
-        # The loop begins with bar 1: its attacks are found under the teeth of bars 1 and 2, not where the file was dropped.
+        self.page.wait_for_function(
+            "combpace.state.station === 'fit' && combpace.state.picture.fit?.pegs?.length > 6"
+        )
+        # The loop begins with bar 1: its attacks are found under the teeth of bars 1 and 2, not where the
+        # file was dropped.
         for q, index in ((0, 0), (2, 0), (5, 1)):
             spot = self.look(f"combpace.view().pixelOf({q}, {index})")
             self.page.mouse.click(spot["x"], spot["y"])

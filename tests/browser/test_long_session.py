@@ -1,4 +1,6 @@
-"""One long session at Onsets and Fit, as a person works: a kit cleaned and pulled, a melody by hand, doubles, proof, files."""
+"""One long session at Onsets and Fit, as a person works: a kit cleaned and pulled, a melody by hand, doubles,
+proof, files.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,10 @@ class LongSessionTest(BrowserTest):
 
     def focus(self, name: str) -> None:
         self.page.select_option("[data-focus-choice]", label=name)
-        self.page.wait_for_function(f"combpace.state.picture.takes.find((take) => take.id === combpace.state.focus)?.name === {name!r}")
+        self.page.wait_for_function(
+            "combpace.state.picture.takes.find((take) => take.id === combpace.state.focus)?.name "
+            f"=== {name!r}"
+        )
         self.idle()
 
     def rule(self, field: str, value: str) -> None:
@@ -38,7 +43,9 @@ class LongSessionTest(BrowserTest):
     def pegs(self) -> list[list[object]]:
         return list(self.look("combpace.state.picture.fit.pegs"))
 
-    def drag_onset(self, q: float, to_q: float, index: int, *, free: bool = False, release: bool = True) -> None:
+    def drag_onset(
+        self, q: float, to_q: float, index: int, *, free: bool = False, release: bool = True
+    ) -> None:
         a, b = (self.look(f"combpace.view().pixelOf({place}, {index})") for place in (q, to_q))
         self.page.mouse.move(a["x"], a["y"])
         self.page.mouse.down()
@@ -56,7 +63,9 @@ class LongSessionTest(BrowserTest):
         (deep, bright), deep_at, _ = two_close_mics()
         rng = np.random.default_rng(12)
         beats = deep_at
-        loose = np.sort(np.concatenate([beats, beats[:-1] + 0.25])) + rng.uniform(-0.025, 0.025, 2 * len(beats) - 1)
+        loose = np.sort(np.concatenate([beats, beats[:-1] + 0.25])) + rng.uniform(
+            -0.025, 0.025, 2 * len(beats) - 1
+        )
         loose[0] = max(loose[0], 0.45)
         double = loose + rng.uniform(-0.02, 0.02, len(loose))
         self.drop(
@@ -74,7 +83,8 @@ class LongSessionTest(BrowserTest):
                 box.press("Enter")
                 self.idle()
 
-        # Onsets: all bleed of a mic goes in one action; a ghost note is added by hand, and caught on its attack.
+        # Onsets: all bleed of a mic goes in one action; a ghost note is added by hand, and caught on its
+        # attack.
         self.go("4", "onsets")
         self.focus("tub kit - deep")
         marks = self.look("combpace.host.marks(combpace.state.focus).times")
@@ -95,7 +105,11 @@ class LongSessionTest(BrowserTest):
         self.page.mouse.move(5, 5)
         self.page.keyboard.press("c")
         self.idle()
-        added = [time for time in self.look("combpace.host.marks(combpace.state.focus).times") if abs(time - ghost) < 0.02]
+        added = [
+            time
+            for time in self.look("combpace.host.marks(combpace.state.focus).times")
+            if abs(time - ghost) < 0.02
+        ]
         self.assertEqual(len(added), 1)
         self.assertLess(abs(added[0] - ghost), 0.003)
 
@@ -109,7 +123,8 @@ class LongSessionTest(BrowserTest):
         self.assertGreater(len(riding), 10)
         self.assertEqual(set(riding), {"ignored"})
 
-        # A loose melody: one onset by hand, onto a place; another too far, which gives way at its limit and is undone.
+        # A loose melody: one onset by hand, onto a place; another too far, which gives way at its limit and
+        # is undone.
         self.focus("reed pipe")
         self.rule("strength", "0")
         before = self.pegs()
@@ -119,7 +134,10 @@ class LongSessionTest(BrowserTest):
         hand = [peg for peg in self.pegs() if peg[4] == "hand"]
         self.assertEqual(len(hand), 1)
         self.assertAlmostEqual(float(str(hand[0][3])), 8.5, places=3)
-        q = self.look("combpace.state.map.toQuarters(combpace.state.picture.fit.pegs.find((peg) => peg[3] > 12.3 && peg[3] < 12.8)[2])")
+        q = self.look(
+            "combpace.state.map.toQuarters(combpace.state.picture.fit.pegs.find((peg) => peg[3] > "
+            "12.3 && peg[3] < 12.8)[2])"
+        )
         self.drag_onset(q, q + 1.1, 3, free=True)
         self.assertEqual(len([peg for peg in self.pegs() if peg[4] == "hand"]), 2)
         self.page.keyboard.press("Control+z")
@@ -127,7 +145,10 @@ class LongSessionTest(BrowserTest):
         self.assertEqual(len([peg for peg in self.pegs() if peg[4] == "hand"]), 1)
 
         # A phrase is moved as one: bars 5 and 6 come 20 ms later.
-        a, b = (self.look(f"combpace.view().pixelOf(combpace.state.map.barLine({index}), {index})") for index in (4, 5))
+        a, b = (
+            self.look(f"combpace.view().pixelOf(combpace.state.map.barLine({index}), {index})")
+            for index in (4, 5)
+        )
         self.page.mouse.move(30, a["y"])
         self.page.mouse.down()
         self.page.mouse.move(30, b["y"], steps=4)
@@ -138,13 +159,18 @@ class LongSessionTest(BrowserTest):
         self.idle()
         moved = [peg for peg in self.pegs() if peg[4] == "hand" and 16.0 <= float(str(peg[3])) < 24.2]
         self.assertGreater(len(moved), 7)
-        self.assertAlmostEqual(float(np.median([1000 * (float(str(peg[2])) - float(str(peg[1]))) for peg in moved])), 20.0, delta=2.0)
+        self.assertAlmostEqual(
+            float(np.median([1000 * (float(str(peg[2])) - float(str(peg[1]))) for peg in moved])),
+            20.0,
+            delta=2.0,
+        )
 
         # Three onsets chosen with Shift are pulled as one: each as far as the one that is pulled.
         some = [peg for peg in self.pegs() if peg[4] != "held" and 4.2 < float(str(peg[3])) < 7.8][:3]
         spots = [
             self.look(
-                f"(() => {{ const q = combpace.state.map.toQuarters({peg[2]}); return combpace.view().pixelOf(q, combpace.state.map.barOf(q)); }})()"
+                f"(() => {{ const q = combpace.state.map.toQuarters({peg[2]}); return "
+                "combpace.view().pixelOf(q, combpace.state.map.barOf(q)); })()"
             )
             for peg in some
         ]
@@ -190,7 +216,9 @@ class LongSessionTest(BrowserTest):
         self.page.click("[data-render]")
         self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=60_000)
         self.idle()
-        self.page.wait_for_function("/Measured again: \\d+ of \\d+ within 3 ms/.test(document.querySelector('.side').innerText)")
+        self.page.wait_for_function(
+            "/Measured again: \\d+ of \\d+ within 3 ms/.test(document.querySelector('.side').innerText)"
+        )
         self.check_hand_off()
 
     def check_hand_off(self) -> None:

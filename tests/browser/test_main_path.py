@@ -54,9 +54,12 @@ class MainPathTest(BrowserTest):
         self.assertAlmostEqual(self.bar_s(1), float(self.beats[4]), delta=0.002)
         self.assertIn("Bar 1 is at", self.said())
 
-        # Pull the attack of beat 2 in bar 3 onto the eighth after it, by mouse: the music moves under the teeth.
+        # Pull the attack of beat 2 in bar 3 onto the eighth after it, by mouse: the music moves under the
+        # teeth.
         attack = float(self.beats[4 + 8 + 1])
-        width = self.look("(() => { const v = combpace.view(); return v.pixelOf(9.5, 2).x - v.pixelOf(9, 2).x; })()")
+        width = self.look(
+            "(() => { const v = combpace.view(); return v.pixelOf(9.5, 2).x - v.pixelOf(9, 2).x; })()"
+        )
         self.drag("[9, 2]", width)
         self.idle()
         self.assertAlmostEqual(self.look("(() => combpace.state.map.toSeconds(9.5))()"), attack, delta=0.002)
@@ -74,7 +77,9 @@ class MainPathTest(BrowserTest):
         self.page.keyboard.press("ArrowRight")
         self.page.keyboard.press("Enter")
         self.idle()
-        self.assertAlmostEqual(self.look("combpace.state.map.toSeconds(10.5)"), float(self.beats[4 + 8 + 2]), delta=0.002)
+        self.assertAlmostEqual(
+            self.look("combpace.state.map.toSeconds(10.5)"), float(self.beats[4 + 8 + 2]), delta=0.002
+        )
         clip = self.look("combpace.view().pixelOf(10.5, 2)")
         top = self.look("combpace.view().pixelOf(10.5, 2).y - combpace.state.view.rowPx * 0.6 + 6")
         self.page.mouse.click(clip["x"], top)
@@ -82,7 +87,9 @@ class MainPathTest(BrowserTest):
         self.idle()
         self.assertIn("no longer fixed", self.said())
         self.assertEqual(self.look("combpace.state.picture.anchors.length"), 1)
-        self.assertAlmostEqual(self.look("combpace.state.map.toSeconds(10)"), float(self.beats[4 + 8 + 2]), delta=0.002)
+        self.assertAlmostEqual(
+            self.look("combpace.state.map.toSeconds(10)"), float(self.beats[4 + 8 + 2]), delta=0.002
+        )
 
         # The organ starts a quarter of a second later.
         self.page.keyboard.press("1")
@@ -128,9 +135,14 @@ class MainPathTest(BrowserTest):
         self.page.keyboard.press("Space")
         main = self.page.locator("#next .primary")
         main.hover()
-        self.assertNotEqual(*main.evaluate("b => [getComputedStyle(b).color, getComputedStyle(b.parentElement).color]"))
+        self.assertNotEqual(
+            *main.evaluate("b => [getComputedStyle(b).color, getComputedStyle(b.parentElement).color]")
+        )
         self.assertTrue(
-            main.evaluate("b => getComputedStyle(b).backgroundColor === getComputedStyle(document.body).color"), "dark under the pointer too"
+            main.evaluate(
+                "b => getComputedStyle(b).backgroundColor === getComputedStyle(document.body).color"
+            ),
+            "dark under the pointer too",
         )
         self.page.get_by_role("button", name="Render", exact=True).click()
         self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=60_000)
@@ -145,21 +157,36 @@ class MainPathTest(BrowserTest):
             self.page.click("tr.archive a")
         pack = zipfile.ZipFile(io.BytesIO(Path(download.value.path()).read_bytes()))
         names = pack.namelist()
-        organ, rate = sf.read(io.BytesIO(pack.read(next(name for name in names if "reed organ fitted" in name))), dtype="float32")
-        lead, lead_rate = sf.read(io.BytesIO(pack.read(next(name for name in names if "tub kit" in name))), dtype="float32")
+        organ, rate = sf.read(
+            io.BytesIO(pack.read(next(name for name in names if "reed organ fitted" in name))),
+            dtype="float32",
+        )
+        lead, lead_rate = sf.read(
+            io.BytesIO(pack.read(next(name for name in names if "tub kit" in name))), dtype="float32"
+        )
         self.assertEqual((len(organ), rate), (len(lead), lead_rate))
-        lines = np.array([self.look(f"combpace.state.map.toSeconds({q})") for q in range(0, 36)]) - self.bar_s(1)
+        lines = np.array(
+            [self.look(f"combpace.state.map.toSeconds({q})") for q in range(0, 36)]
+        ) - self.bar_s(1)
         starts = attack_starts(organ, rate)
         self.assertGreater(len(starts), 28)
         off = np.min(np.abs(starts[:, None] - lines[None, :]), axis=1)
         self.assertLess(float(np.quantile(off, 0.9)), 0.003)
         # Before the fit they were not on it: the check can fail.
         unfitted = attack_starts(sf.read(self.paths[1], dtype="float32")[0], 48000) + 0.25 - self.bar_s(1)
-        self.assertGreater(float(np.median(np.min(np.abs(unfitted[:, None] - lines[None, :]), axis=1))), 0.008)
+        self.assertGreater(
+            float(np.median(np.min(np.abs(unfitted[:, None] - lines[None, :]), axis=1))), 0.008
+        )
         self.check_midi(pack, next(name for name in names if name.endswith(".mid")))
-        self.assertIn("bar,start_s,bpm", pack.read(next(name for name in names if name.endswith(".csv"))).decode())
+        self.assertIn(
+            "bar,start_s,bpm", pack.read(next(name for name in names if name.endswith(".csv"))).decode()
+        )
         document = json.loads(pack.read(next(name for name in names if name.endswith(".json"))))
-        self.assertAlmostEqual(next(bar["start_s"] for bar in document["bars"] if bar["bar"] == 3), self.bar_s(3) - self.bar_s(1), places=4)
+        self.assertAlmostEqual(
+            next(bar["start_s"] for bar in document["bars"] if bar["bar"] == 3),
+            self.bar_s(3) - self.bar_s(1),
+            places=4,
+        )
 
     def check_midi(self, pack: zipfile.ZipFile, name: str) -> None:
         """mido adds up the ticks: every bar of the map lies where the application says."""
@@ -174,7 +201,9 @@ class MainPathTest(BrowserTest):
             if message.type == "set_tempo":
                 tempo = message.tempo
         for bar in range(2, 9):
-            self.assertAlmostEqual(beats[4 * (bar - 1)], self.bar_s(bar) - self.bar_s(1), delta=0.1e-3 + 4 * 0.5e-6)
+            self.assertAlmostEqual(
+                beats[4 * (bar - 1)], self.bar_s(bar) - self.bar_s(1), delta=0.1e-3 + 4 * 0.5e-6
+            )
 
     def test_a_drag_shows_where_it_would_go_and_escape_lets_it_be(self) -> None:
         self.drop(self.paths[0])
@@ -229,7 +258,10 @@ class MainPathTest(BrowserTest):
         # A mark that is put beside an attack goes to its start.
         self.page.keyboard.press("c")
         self.idle()
-        nearest = self.look(f"Math.min(...combpace.state.picture.onsets[combpace.state.focus].t.map((t) => Math.abs(t - {float(self.beats[3])})))")
+        nearest = self.look(
+            "Math.min(...combpace.state.picture.onsets[combpace.state.focus].t.map((t) => "
+            f"Math.abs(t - {float(self.beats[3])})))"
+        )
         self.assertLess(nearest, 0.003)
         # Several at once: a range chosen with Shift, moved together, removed together.
         ends = [self.look(f"combpace.view().pixelOfTime({float(self.beats[k]) - 0.15})") for k in (1, 4)]
@@ -255,9 +287,13 @@ class MainPathTest(BrowserTest):
         before = float(field.input_value())
         field.focus()
         self.page.keyboard.press("ArrowUp")
-        self.page.wait_for_function(f"Math.abs(60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0)) - {before} - 0.1) < 1e-3")
+        self.page.wait_for_function(
+            "Math.abs(60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0)) - "
+            f"{before} - 0.1) < 1e-3"
+        )
         self.assertIn("BPM", self.said())
-        # The drift of a tempo that is too fast is said in words, with the bar where it is heard; the proposal mends it.
+        # The drift of a tempo that is too fast is said in words, with the bar where it is heard; the proposal
+        # mends it.
         field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
         field.fill(f"{before + 3:.2f}")
         field.press("Enter")
@@ -267,7 +303,11 @@ class MainPathTest(BrowserTest):
         place.click()
         self.page.keyboard.press("Enter")
         self.idle()
-        self.assertAlmostEqual(float(self.page.locator('[data-act="steady"][data-name="bpm"]').first.input_value()), before, delta=0.02)
+        self.assertAlmostEqual(
+            float(self.page.locator('[data-act="steady"][data-name="bpm"]').first.input_value()),
+            before,
+            delta=0.02,
+        )
         # What stands first in the weave is what the map is now: its image is not that of the tempo before.
         self.page.keyboard.press("Control+z")
         self.idle()
@@ -327,7 +367,10 @@ class RestartTest(BrowserTest):
         path = url.removeprefix(self.server.address)
         type(self).server = self.server.__class__(self.folder / "data").start()
         self.page.goto(self.server.address + path)
-        self.page.wait_for_function("window.combpace && combpace.state.picture.fit && combpace.state.picture.fit.rendered", timeout=60_000)
+        self.page.wait_for_function(
+            "window.combpace && combpace.state.picture.fit && combpace.state.picture.fit.rendered",
+            timeout=60_000,
+        )
         self.assertTrue(self.look("combpace.state.picture.sentence").startswith("3/4"))
         self.page.keyboard.press("Control+z")
         self.idle()
@@ -345,9 +388,13 @@ class BadFilesTest(BrowserTest):
         self.page.set_input_files("[data-files]", [str(bad), str(empty), str(good)])
         self.page.wait_for_url("**/sessions/*/takes")
         for state in ("ready", "failed"):
-            self.page.wait_for_function(f"combpace.state.picture.takes.some((take) => take.state === '{state}')", timeout=60_000)
+            self.page.wait_for_function(
+                f"combpace.state.picture.takes.some((take) => take.state === '{state}')", timeout=60_000
+            )
         self.page.wait_for_selector("em.problem >> text=not a sound file")
         self.assertEqual(self.look("combpace.state.picture.takes.length"), 2)
         # What cannot be read does not stay the lead.
-        self.assertEqual(self.look("combpace.state.picture.takes.find((take) => take.role === 'lead').state"), "ready")
+        self.assertEqual(
+            self.look("combpace.state.picture.takes.find((take) => take.role === 'lead').state"), "ready"
+        )
         self.assertTrue(self.look("combpace.state.picture.bars.length > 4"))

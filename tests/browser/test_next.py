@@ -46,7 +46,9 @@ class NextTest(BrowserTest):
         self.page.wait_for_function("window.combpace")
         with self.page.expect_file_chooser():
             self.page.click("#next .primary")
-        hum = Audio(0.2 * np.sin(2 * np.pi * 110 * np.arange(44100 * 8) / 44100, dtype=np.float32)[None, :], 44100)
+        hum = Audio(
+            0.2 * np.sin(2 * np.pi * 110 * np.arange(44100 * 8) / 44100, dtype=np.float32)[None, :], 44100
+        )
         self.drop(self.write("hum.wav", hum))
         self.assertIn("No pulse was found in hum", self.page.inner_text("#next"))
         self.page.click("#next .primary")
@@ -63,7 +65,9 @@ class NextTest(BrowserTest):
         self.drop(self.write("tub kit.wav", breathing(bars=10, start=1.2)[1]))
         session, version = self.page.url.split("/")[4], self.look("combpace.state.picture.version")
         # Half a BPM beside what is played: heard after some bars.
-        self.page.request.post(f"/api/sessions/{session}/act/steady", data={"version": version, "args": {"bpm": 95.4}})
+        self.page.request.post(
+            f"/api/sessions/{session}/act/steady", data={"version": version, "args": {"bpm": 95.4}}
+        )
         self.page.goto(f"/sessions/{session}/bars")
         self.page.wait_for_function("window.combpace")
         self.assertIn("Hear the first", self.page.inner_text("#next"))
@@ -86,7 +90,10 @@ class NextTest(BrowserTest):
         self.idle()
         self.assertIn("go on with bass box", self.page.inner_text("#next"))
         self.page.click("#next .primary")
-        self.page.wait_for_function("document.querySelector('[data-region=side]').dataset.focus === combpace.state.picture.takes.at(-1).id")
+        self.page.wait_for_function(
+            "document.querySelector('[data-region=side]').dataset.focus === "
+            "combpace.state.picture.takes.at(-1).id"
+        )
         self.idle()
         self.assertIn("how bass box would be", self.page.inner_text("#next"))
         self.page.click("#next .primary")
@@ -100,7 +107,10 @@ class NextTest(BrowserTest):
         self.drop(self.write("kit near.wav", audio), self.write("kit room.wav", audio))
         session, version = self.page.url.split("/")[4], self.look("combpace.state.picture.version")
         ids = self.look("combpace.state.picture.takes.map((take) => take.id)")
-        self.page.request.post(f"/api/sessions/{session}/act/bundle", data={"version": version, "args": {"takes": ids, "name": "kit"}})
+        self.page.request.post(
+            f"/api/sessions/{session}/act/bundle",
+            data={"version": version, "args": {"takes": ids, "name": "kit"}},
+        )
         self.page.goto(f"/sessions/{session}/bars")
         self.page.wait_for_function("window.combpace")
         self.assertIn("Hand off these bars", self.page.inner_text("#next"))
@@ -110,8 +120,10 @@ class AxeTest(BrowserTest):
     def violations(self) -> list[str]:
         self.page.evaluate(AXE.read_text(encoding="utf-8"))
         found: list[Any] = self.page.evaluate(
-            """async (levels) => (await axe.run(document, { runOnly: { type: "tag", values: levels } })).violations
-               .flatMap((rule) => rule.nodes.map((node) => `${rule.id}: ${node.target.join(" ")}: ${node.failureSummary}`))""",
+            """async (levels) => (await axe.run(document, { runOnly: { type: "tag",
+            values: levels } })).violations
+               .flatMap((rule) => rule.nodes.map((node) =>
+               `${rule.id}: ${node.target.join(" ")}: ${node.failureSummary}`))""",
             LEVELS,
         )
         return found
@@ -126,7 +138,10 @@ class AxeTest(BrowserTest):
             if scheme == "light":
                 self.page.set_input_files("[data-files]", [str(beat), str(loop)])
                 self.page.wait_for_url("**/sessions/*/*")
-                self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
+                self.page.wait_for_function(
+                    "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
+                    timeout=60_000,
+                )
                 session = self.page.url.split("/")[4]
             for station in STATIONS:
                 self.page.goto(f"/sessions/{session}/{station}")

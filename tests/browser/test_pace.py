@@ -52,7 +52,9 @@ class PaceTest(BrowserTest):
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() < 9.1")
         # J hops to the other edge, arrows move it by a millisecond and it is measured again.
         self.page.keyboard.press("j")
-        self.page.wait_for_function("document.querySelector('#range-box .hint').textContent.startsWith('The start')")
+        self.page.wait_for_function(
+            "document.querySelector('#range-box .hint').textContent.startsWith('The start')"
+        )
         self.page.keyboard.press("ArrowRight")
         self.page.wait_for_function(f"Math.abs(combpace.state.sound.loop[0] - {loop[0]} - 0.001) < 1e-6")
         self.page.keyboard.press("q")
@@ -72,7 +74,11 @@ class PaceTest(BrowserTest):
         # The first stroke of the file lies on the line of bar 5, to a sample.
         offset = self.look("combpace.state.picture.takes[0].offset_s")
         onset = self.look("combpace.state.picture.onsets[combpace.state.picture.lead].t[0]")
-        self.assertAlmostEqual(offset + onset, self.look("combpace.state.map.toSeconds(combpace.state.map.barLine(4))"), delta=0.002)
+        self.assertAlmostEqual(
+            offset + onset,
+            self.look("combpace.state.map.toSeconds(combpace.state.map.barLine(4))"),
+            delta=0.002,
+        )
 
     def test_eight_actions_from_a_dropped_beat_to_a_file_with_its_downbeat_on_the_line_of_bar_5(self) -> None:
         # 1: dropped (setUp). 2: play. 3: hold H over two bars; they loop.
@@ -82,7 +88,9 @@ class PaceTest(BrowserTest):
         self.page.keyboard.press("Enter")
         self.page.wait_for_function("document.getElementById('range-box').hidden")
         self.idle()
-        self.assertEqual(self.look("[combpace.state.picture.bars[0].n, combpace.state.map.table.times.length]"), [1, 2])
+        self.assertEqual(
+            self.look("[combpace.state.picture.bars[0].n, combpace.state.map.table.times.length]"), [1, 2]
+        )
         # 5: hear the end, where it would be off; the drift there stands over its picture.
         self.page.keyboard.press("Space")
         self.page.locator(".tempi [data-hear-bpm]").first.click()
@@ -101,12 +109,15 @@ class PaceTest(BrowserTest):
         samples, rate = sf.read(download.value.path(), dtype="float32")
         whole, _ = sf.read(self.folder / "machine beat.wav", dtype="float32")
         mark = self.look("combpace.state.picture.onsets[combpace.state.picture.lead].t[0]")
-        # The mark of the downbeat, in frames of the file that was dropped, is on the first frame of bar 5 now.
+        # The mark of the downbeat, in frames of the file that was dropped, is on the first frame of bar 5
+        # now.
         line = 4 * 4 * 60 * rate / self.bpm()
         self.assertAlmostEqual(line, 352800, delta=1)
         shift = int(np.argmax(np.abs(samples) > 0.3)) - int(np.argmax(np.abs(whole) > 0.3))
         self.assertAlmostEqual(mark * rate + shift, line, delta=1)
-        np.testing.assert_allclose(samples[400_000:500_000], whole[400_000 - shift : 500_000 - shift], atol=1e-4)
+        np.testing.assert_allclose(
+            samples[400_000:500_000], whole[400_000 - shift : 500_000 - shift], atol=1e-4
+        )
 
     def test_taps_turn_the_weave_and_are_taken_in_one_step(self) -> None:
         self.page.keyboard.press("b")
@@ -116,7 +127,9 @@ class PaceTest(BrowserTest):
         for beat in range(8):
             self.until(3.0 + 0.5 * beat + (0.03 if beat % 2 else 0.0))
             self.page.keyboard.press("b")
-        self.page.wait_for_function("document.querySelector('#range-box .range-words')?.textContent.startsWith('8 taps')")
+        self.page.wait_for_function(
+            "document.querySelector('#range-box .range-words')?.textContent.startsWith('8 taps')"
+        )
         self.assertIn("the attacks near them say", self.page.inner_text("#range-box .range-words"))
         self.assertGreater(before, 0)
         self.page.keyboard.press("Enter")
@@ -139,12 +152,16 @@ class PaceTest(BrowserTest):
         # The weave that the page made is the one that the server makes.
         same = self.look(
             """(async () => {
-              const { weaveFrom } = await import(document.querySelector('script[type=module]').src.replace('workspace_page.js', 'views/darkness.js'));
+              const { weaveFrom } = await
+              import(document.querySelector('script[type=module]').src.replace('workspace_page.js',
+              'views/darkness.js'));
               const found = await fetch(`/api/sessions/${combpace.state.picture.session}/activation`);
-              const mine = weaveFrom(combpace.state.map, new Uint8Array(await found.arrayBuffer()), Number(found.headers.get('X-Offset-S')));
+              const mine = weaveFrom(combpace.state.map, new Uint8Array(await found.arrayBuffer()),
+              Number(found.headers.get('X-Offset-S')));
               const theirs = combpace.state.weave;
               let off = 0;
-              for (let k = 0; k < Math.min(mine.dark.length, theirs.dark.length); k++) off += Math.abs(mine.dark[k] - theirs.dark[k]) > 2 ? 1 : 0;
+              for (let k = 0; k < Math.min(mine.dark.length, theirs.dark.length);
+              k++) off += Math.abs(mine.dark[k] - theirs.dark[k]) > 2 ? 1 : 0;
               return [mine.rows - theirs.rows, mine.first - theirs.first, off / mine.dark.length];
             })()"""
         )
@@ -190,9 +207,13 @@ class PaceTest(BrowserTest):
         self.page.mouse.up()
         self.page.wait_for_selector("#range-box .seam")
         self.page.keyboard.press("Escape")
-        self.page.wait_for_function("document.querySelector('#range-box .hint').textContent.includes('no edge is chosen')")
+        self.page.wait_for_function(
+            "document.querySelector('#range-box .hint').textContent.includes('no edge is chosen')"
+        )
         self.page.keyboard.press("Escape")
-        self.page.wait_for_function("document.getElementById('range-box').hidden && combpace.state.sound.loop === null")
+        self.page.wait_for_function(
+            "document.getElementById('range-box').hidden && combpace.state.sound.loop === null"
+        )
 
 
 class ReadingTest(BrowserTest):
@@ -224,7 +245,7 @@ class ReadingTest(BrowserTest):
         self.page.keyboard.press("3")
         self.page.wait_for_function("combpace.state.station === 'bars'")
         place = self.page.locator("#look .place").first
-        self.assertIn("How it is counted", place.inner_text())
+        self.assertIn("how it is counted", place.inner_text())
         version = self.look("combpace.state.picture.version")
         place.click()
         choices = self.page.locator("#look-buttons button")
@@ -244,9 +265,14 @@ class ReadingTest(BrowserTest):
         self.assertIn("in use", first.inner_text())
         self.assertIn(wanted, first.inner_text())
         self.page.locator("#ways [data-hear-reading]").nth(1).click()
-        self.page.wait_for_function("combpace.player.playing && document.getElementById('now').textContent.includes('from the middle')")
+        self.page.wait_for_function(
+            "combpace.player.playing && document.getElementById('now').textContent.includes('from "
+            "the middle')"
+        )
         self.page.locator("#ways [data-do='reading']").first.click()
-        self.page.wait_for_function("document.getElementById('last-words').textContent.includes('is counted in')")
+        self.page.wait_for_function(
+            "document.getElementById('last-words').textContent.includes('is counted in')"
+        )
         self.idle()
 
 
@@ -254,19 +280,27 @@ class WithoutPulseTest(BrowserTest):
     def test_taps_and_ranges_work_where_no_pulse_was_found(self) -> None:
         self.drop(self.write("drone.wav", struck([0.5], 14.0)))
         self.page.keyboard.press("2")
-        self.page.wait_for_function("combpace.state.station === 'pace' && document.querySelector('.canvas-empty')")
+        self.page.wait_for_function(
+            "combpace.state.station === 'pace' && document.querySelector('.canvas-empty')"
+        )
         self.assertIn("No pulse was found", self.page.inner_text(".canvas-empty"))
         self.page.keyboard.press("Space")
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 0")
         for beat in range(6):
             self.page.wait_for_function(f"combpace.player.position() >= {1.0 + 0.6 * beat}", polling=10)
             self.page.keyboard.press("b")
-        self.page.wait_for_function("document.querySelector('#range-box .range-words')?.textContent.startsWith('6 taps')")
+        self.page.wait_for_function(
+            "document.querySelector('#range-box .range-words')?.textContent.startsWith('6 taps')"
+        )
         self.assertIn("too few attacks", self.page.inner_text("#range-box .range-words"))
         self.page.keyboard.press("Enter")
         self.page.wait_for_function("combpace.state.map !== null")
         self.idle()
-        self.assertAlmostEqual(float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))")), 100.0, delta=3.0)
+        self.assertAlmostEqual(
+            float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))")),
+            100.0,
+            delta=3.0,
+        )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,6 @@
-"""A MIDI part beside a breathing take: it comes in, follows, is pulled onto a groove and by hand, and leaves as MIDI; after a restart too."""
+"""A MIDI part beside a breathing take: it comes in, follows, is pulled onto a groove and by hand, and leaves
+as MIDI; after a restart too.
+"""
 
 from __future__ import annotations
 
@@ -17,11 +19,21 @@ from tests.support.sounds import struck
 def reed(path: Path) -> Path:
     """One bar of quarters after a pickup of an eighth; bar 1 at the marker."""
     file = mido.MidiFile(type=1, ticks_per_beat=480)
-    track = mido.MidiTrack([mido.MetaMessage("track_name", name="reed"), mido.MetaMessage("marker", text="bar 1", time=480)])
-    notes = mido.MidiTrack([mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)])
-    notes += [mido.Message("note_on", note=57, velocity=80, time=240), mido.Message("note_off", note=57, time=240)]
+    track = mido.MidiTrack(
+        [mido.MetaMessage("track_name", name="reed"), mido.MetaMessage("marker", text="bar 1", time=480)]
+    )
+    notes = mido.MidiTrack(
+        [mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)]
+    )
+    notes += [
+        mido.Message("note_on", note=57, velocity=80, time=240),
+        mido.Message("note_off", note=57, time=240),
+    ]
     for k in range(4):
-        notes += [mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240), mido.Message("note_off", note=60 + k, time=240)]
+        notes += [
+            mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240),
+            mido.Message("note_off", note=60 + k, time=240),
+        ]
     file.tracks += [track, notes]
     file.save(path)
     return path
@@ -60,7 +72,9 @@ class PartAsAPersonTest(BrowserTest):
         # A groove is taken from bars of the drums, and the part pulled onto it.
         self.page.keyboard.press("5")
         self.page.wait_for_function("combpace.state.station === 'fit'")
-        first, last = (self.look(f"combpace.view().pixelOf(combpace.state.map.barLine({bar}), {bar})") for bar in (1, 3))
+        first, last = (
+            self.look(f"combpace.view().pixelOf(combpace.state.map.barLine({bar}), {bar})") for bar in (1, 3)
+        )
         self.page.mouse.move(30, first["y"])
         self.page.mouse.down()
         self.page.mouse.move(30, last["y"], steps=4)
@@ -70,7 +84,9 @@ class PartAsAPersonTest(BrowserTest):
         self.page.keyboard.press("1")
         self.page.wait_for_function("combpace.state.station === 'takes'")
         grid = self.page.locator('[data-act="part"][data-name="grid"]')
-        grid.select_option(label=next(text for text in grid.locator("option").all_inner_texts() if text.startswith("groove")))
+        grid.select_option(
+            label=next(text for text in grid.locator("option").all_inner_texts() if text.startswith("groove"))
+        )
         self.idle()
         self.assertIn("Notes of reed go to the nearest groove", self.said())
         # One note is pulled by hand, in the rows of Fit.
@@ -147,18 +163,28 @@ class PartsAloneTest(BrowserTest):
         self.page.get_by_role("button", name="Take it as the session's map").click()
         self.page.wait_for_function("combpace.state.map !== null && combpace.state.picture.bars.length > 0")
         self.idle()
-        for key, station in (("3", "bars"), ("2", "pace"), ("4", "onsets"), ("5", "fit"), ("6", "pieces"), ("7", "hand-off"), ("3", "bars")):
+        for key, station in (
+            ("3", "bars"),
+            ("2", "pace"),
+            ("4", "onsets"),
+            ("5", "fit"),
+            ("6", "pieces"),
+            ("7", "hand-off"),
+            ("3", "bars"),
+        ):
             self.page.keyboard.press(key)
             self.page.wait_for_function(f"combpace.state.station === '{station}'")
             self.idle()
         # Its notes are drawn where they sound: ink between the teeth of bar 1.
         inked = self.look(
             """(() => {
-              const canvas = document.querySelector('#canvas-box canvas'), spot = combpace.view().pixelOf(0.4, 0);
+              const canvas = document.querySelector('#canvas-box canvas'),
+              spot = combpace.view().pixelOf(0.4, 0);
               const box = canvas.getBoundingClientRect();
               const ratio = canvas.width / canvas.clientWidth, row = combpace.state.view.rowPx;
               const x = (spot.x - box.left) * ratio, y = (spot.y - box.top - row * 0.6) * ratio;
-              const dark = (data) => { let n = 0; for (let k = 0; k < data.length; k += 4) if (data[k + 3] && data[k] < 110) n++; return n; };
+              const dark = (data) => { let n = 0; for (let k = 0; k < data.length;
+              k += 4) if (data[k + 3] && data[k] < 110) n++; return n; };
               return dark(canvas.getContext('2d').getImageData(x - 6, y + 2, 12, row * ratio - 6).data);
             })()"""
         )

@@ -13,7 +13,10 @@ from tests.support.sounds import struck
 class ClickTest(BrowserTest):
     def test_clicks_lie_on_the_beats_to_the_sample(self) -> None:
         self.drop(self.write("tub kit.wav", breathing()[1]))
-        self.look("combpace.player.mix.set(combpace.state.picture.takes[0].id, { level: 0, pan: 0, mute: true, solo: false })")
+        self.look(
+            "combpace.player.mix.set(combpace.state.picture.takes[0].id, { level: 0, pan: 0, mute: "
+            "true, solo: false })"
+        )
         self.page.click("#play")
         # The recorder may join a moment late: several beats after it is ready are enough.
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 4.6")
@@ -93,7 +96,9 @@ class GestureTest(BrowserTest):
     def test_a_real_click_on_play_sounds(self) -> None:
         self.drop(self.write("tub kit.wav", breathing()[1]))
         self.page.click("#play")
-        self.page.wait_for_function("combpace.player.context.state === 'running' && combpace.player.position() > 1.6")
+        self.page.wait_for_function(
+            "combpace.player.context.state === 'running' && combpace.player.position() > 1.6"
+        )
         self.page.wait_for_function("window.played.at(-1).samples.length > 1000")
 
 
@@ -147,18 +152,25 @@ class SwitchTest(BrowserTest):
         loose = struck(beats + rng.uniform(-0.03, 0.03, len(beats)), float(beats[-1]) + 1)
         t = np.arange(loose.frames) / loose.sample_rate_hz
         # A held tone under the strokes: a gap or a step in it is plain.
-        held = Audio((0.4 * loose.samples + 0.2 * np.sin(2 * np.pi * 150 * t)).astype(np.float32), loose.sample_rate_hz)
+        held = Audio(
+            (0.4 * loose.samples + 0.2 * np.sin(2 * np.pi * 150 * t)).astype(np.float32), loose.sample_rate_hz
+        )
         self.drop(self.write("tub kit.wav", lead), self.write("reed organ.wav", held))
         self.page.keyboard.press("5")
-        self.page.wait_for_function("combpace.state.station === 'fit' && !!combpace.state.picture.fit?.pegs?.length")
+        self.page.wait_for_function(
+            "combpace.state.station === 'fit' && !!combpace.state.picture.fit?.pegs?.length"
+        )
         self.page.evaluate(
-            "combpace.store.sound({ click: false, mix: { [combpace.state.picture.lead]: { level: 0, pan: 0, mute: true, solo: false } } })"
+            "combpace.store.sound({ click: false, mix: { [combpace.state.picture.lead]: { level: "
+            "0, pan: 0, mute: true, solo: false } } })"
         )
         self.page.evaluate("combpace.player.seek(4)")
         self.page.keyboard.press("Space")
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 4.6")
         self.page.keyboard.press("v")
-        self.page.wait_for_function("combpace.player.fitted && combpace.player.position() > 6", timeout=30_000)
+        self.page.wait_for_function(
+            "combpace.player.fitted && combpace.player.position() > 6", timeout=30_000
+        )
         self.page.keyboard.press("Space")
         rate, frames, _ = self.recorded()
         inside = (frames > frames[0] + 0.2 * rate) & (frames < frames[-1] - 0.1 * rate)

@@ -12,10 +12,12 @@ WHOLE = """async (fit) => {
   const { state, host } = combpace;
   if (fit) host.need(-Infinity, Infinity);
   await combpace.idle();
-  const whole = await (await fetch(`/api/sessions/${state.picture.session}/picture?focus=${state.focus}`)).json(), seen = state.picture;
+  const whole = await (await
+  fetch(`/api/sessions/${state.picture.session}/picture?focus=${state.focus}`)).json(), seen = state.picture;
   const alike = (a, b) => JSON.stringify(a) === JSON.stringify(b);
   return {
-    ranged: !!seen.ranged, bars: alike(seen.allBars, whole.bars), map: alike(seen.map, whole.map), onsets: alike(seen.onsets, whole.onsets),
+    ranged: !!seen.ranged, bars: alike(seen.allBars, whole.bars), map: alike(seen.map, whole.map),
+    onsets: alike(seen.onsets, whole.onsets),
     pegs: alike(seen.fit?.pegs, whole.fit?.pegs), riding: alike(seen.fit?.riding, whole.fit?.riding),
     points: alike([seen.fit?.source, seen.fit?.target], [whole.fit?.source, whole.fit?.target]),
     parts: Object.keys(seen.ranged?.parts ?? {}).length, count: seen.ranged?.count,
@@ -48,7 +50,10 @@ class RangesTest(BrowserTest):
         self.assertLess(before, len(self.beats))
         # The last bars: their attacks come, and one of their lines is pulled by hand.
         self.look("combpace.view().show(22)")
-        self.page.wait_for_function(f"combpace.host.marks(combpace.state.picture.lead).times.some((time) => time > {float(self.beats[80])})")
+        self.page.wait_for_function(
+            "combpace.host.marks(combpace.state.picture.lead).times.some((time) => time > "
+            f"{float(self.beats[80])})"
+        )
         self.assertGreater(self.marks(), before)
         spot = self.look("combpace.view().pixelOf(84, 21)")
         self.page.mouse.click(spot["x"], spot["y"])
@@ -56,11 +61,18 @@ class RangesTest(BrowserTest):
         self.idle()
         self.assertIn("downbeat", self.said())
         # What is in sight came with the new picture.
-        self.assertTrue(self.look(f"combpace.host.marks(combpace.state.picture.lead).times.some((time) => time > {float(self.beats[80])})"))
+        self.assertTrue(
+            self.look(
+                "combpace.host.marks(combpace.state.picture.lead).times.some((time) => time > "
+                f"{float(self.beats[80])})"
+            )
+        )
 
     def test_onsets_has_all_its_marks_and_fit_all_its_points(self) -> None:
         self.go("4", "onsets")
-        self.page.wait_for_function("Object.keys(combpace.state.picture.ranged.parts).length === combpace.state.picture.ranged.count")
+        self.page.wait_for_function(
+            "Object.keys(combpace.state.picture.ranged.parts).length === combpace.state.picture.ranged.count"
+        )
         self.assertTrue(self.look(f"({WHOLE})(false)")["onsets"])
         self.go("5", "fit")
         self.page.wait_for_function("combpace.state.picture.fit?.pegs?.length > 0")

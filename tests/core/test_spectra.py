@@ -11,8 +11,13 @@ from tests.support.sounds import source, struck
 
 class MelTest(unittest.TestCase):
     def test_edges_are_the_reference_librarys(self) -> None:
-        # O'Shaughnessy 1987: mel = 2595 log10(1 + f / 700); librosa's "htk" form is the same formula (reference library).
-        np.testing.assert_allclose(mel_edges_hz(40, 30.0, 16000.0), librosa.mel_frequencies(42, fmin=30, fmax=16000, htk=True), rtol=1e-9)
+        # O'Shaughnessy 1987: mel = 2595 log10(1 + f / 700); librosa's "htk" form is the same formula
+        # (reference library).
+        np.testing.assert_allclose(
+            mel_edges_hz(40, 30.0, 16000.0),
+            librosa.mel_frequencies(42, fmin=30, fmax=16000, htk=True),
+            rtol=1e-9,
+        )
 
     def test_bands_weigh_to_one_and_none_is_empty(self) -> None:
         for rate, size in ((8000, 190), (44100, 1024), (192000, 4500)):
@@ -35,7 +40,11 @@ class StrengthTest(unittest.TestCase):
         t = np.arange(44100) / 44100
         for pitch, column in ((90.0, 0), (900.0, 1), (9000.0, 2)):
             tone = np.where(t > 0.5, 0.5 * np.sin(2 * np.pi * pitch * t), 0)
-            flux = onset_strength(source(Audio(np.asarray(tone * np.minimum(1, np.maximum(0, (t - 0.5) * 100)), np.float32), 44100))).flux
+            flux = onset_strength(
+                source(
+                    Audio(np.asarray(tone * np.minimum(1, np.maximum(0, (t - 0.5) * 100)), np.float32), 44100)
+                )
+            ).flux
             around = flux[round(0.5 * 200) - 4 : round(0.5 * 200) + 8].sum(axis=0)
             with self.subTest(pitch=pitch):
                 self.assertEqual(int(np.argmax(around)), column)
@@ -63,7 +72,12 @@ class AudioTest(unittest.TestCase):
     def test_shapes_and_refusals(self) -> None:
         self.assertEqual(Audio(np.zeros(10), 8000).samples.shape, (1, 10))
         self.assertEqual(Audio(np.zeros((2, 8000)), 8000).duration_s, 1.0)
-        for samples, rate in ((np.zeros((1, 2, 3)), 8000), (np.zeros((0, 5)), 8000), (np.zeros(5), 10), (np.zeros(5), 10**9)):
+        for samples, rate in (
+            (np.zeros((1, 2, 3)), 8000),
+            (np.zeros((0, 5)), 8000),
+            (np.zeros(5), 10),
+            (np.zeros(5), 10**9),
+        ):
             with self.assertRaises(ParameterError):
                 Audio(samples, rate)
 

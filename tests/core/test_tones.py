@@ -1,11 +1,22 @@
-"""General MIDI level 1 (MIDI Manufacturers Association 1991): the families and the percussion key map, from memory."""
+"""General MIDI level 1 (MIDI Manufacturers Association 1991): the families and the percussion key map, from
+memory.
+"""
 
 import unittest
 
 import numpy as np
 
 from combpace.core.parts.part import Heard
-from combpace.core.sounds.tones import DRUM_KEYS, FAMILIES, PartSource, drum_of, drum_sound, family_of, note_sound, tone_sound
+from combpace.core.sounds.tones import (
+    DRUM_KEYS,
+    FAMILIES,
+    PartSource,
+    drum_of,
+    drum_sound,
+    family_of,
+    note_sound,
+    tone_sound,
+)
 
 RATE = 44100
 PUBLISHED = (
@@ -49,7 +60,9 @@ KEYS = {
 }
 
 
-def note(start: float, end: float, key: int = 69, velocity: int = 100, channel: int = 0, program: int = 0) -> Heard:
+def note(
+    start: float, end: float, key: int = 69, velocity: int = 100, channel: int = 0, program: int = 0
+) -> Heard:
     return Heard(start, end, 2 * start, 2 * end, key, velocity, channel, program)
 
 
@@ -94,11 +107,22 @@ class SoundTest(unittest.TestCase):
 
 class PartSourceTest(unittest.TestCase):
     def test_any_range_reads_the_samples_of_the_whole(self) -> None:
-        notes = [note(0.1, 0.6), note(0.35, 0.4, 64, program=70), note(0.5, 0.51, 38, channel=9), note(1.2, 1.5, 40, program=33)]
+        notes = [
+            note(0.1, 0.6),
+            note(0.35, 0.4, 64, program=70),
+            note(0.5, 0.51, 38, channel=9),
+            note(1.2, 1.5, 40, program=33),
+        ]
         source = PartSource(notes, RATE)
         whole = source.read(0, source.frames)
         self.assertEqual(source.frames, round(1.2 * RATE) + round(0.36 * RATE))
-        for lo, hi in ((0, 5000), (4410, 30000), (22000, 22100), (source.frames - 50, source.frames + 50), (-100, 100)):
+        for lo, hi in (
+            (0, 5000),
+            (4410, 30000),
+            (22000, 22100),
+            (source.frames - 50, source.frames + 50),
+            (-100, 100),
+        ):
             wanted = np.zeros((1, hi - lo), np.float32)
             a, b = max(lo, 0), min(hi, source.frames)
             wanted[:, a - lo : b - lo] = whole[:, a:b]

@@ -1,4 +1,6 @@
-"""A long session's picture in ranges is the same picture: put together again it is what the whole one says."""
+"""A long session's picture in ranges is the same picture: put together again it is what the whole one
+says.
+"""
 
 import struct
 from base64 import b64decode
@@ -24,14 +26,18 @@ class PackingTest(PlaceTest):
         made = ranges.packed_steps(even)
         assert isinstance(made, dict)
         self.assertEqual(made["steps"], [[1.0, 400], [0.75, 299]])
-        self.assertIsInstance(ranges.packed_steps(np.cumsum(np.random.default_rng(1).uniform(0.1, 1.0, 50))), str)
+        self.assertIsInstance(
+            ranges.packed_steps(np.cumsum(np.random.default_rng(1).uniform(0.1, 1.0, 50))), str
+        )
         # Thirds do not add up to themselves in binary fractions.
         thirds = np.arange(1, 30) / 3
         packed = ranges.packed_steps(thirds)
         back = (
             list(struct.unpack(f"<{len(thirds)}d", b64decode(packed)))
             if isinstance(packed, str)
-            else np.cumsum([packed["from"], *(step for step, often in packed["steps"] for _ in range(often))]).tolist()
+            else np.cumsum(
+                [packed["from"], *(step for step, often in packed["steps"] for _ in range(often))]
+            ).tolist()
         )
         self.assertEqual(back, thirds.tolist())
 
@@ -55,12 +61,23 @@ class RangesTest(PlaceTest):
         self.assertEqual(list(short["ranged"]["parts"]), ["0"], "only what is seen first")
         parts = ranges.parts(seen, None, range(count), fit=True)
         for name in ("t", "s", "c"):
-            self.assertEqual([one for part in parts.values() for one in part["onsets"][self.lead][name]], whole["onsets"][self.lead][name])
+            self.assertEqual(
+                [one for part in parts.values() for one in part["onsets"][self.lead][name]],
+                whole["onsets"][self.lead][name],
+            )
         for name in ranges.ALONG:
-            self.assertEqual([row for part in parts.values() for row in part["fit"][name]], whole["fit"][name])
+            self.assertEqual(
+                [row for part in parts.values() for row in part["fit"][name]], whole["fit"][name]
+            )
         self.assertTrue(whole["fit"]["pegs"])
-        points = {source: target for part in parts.values() for source, target in zip(part["fit"]["source"], part["fit"]["target"], strict=True)}
-        self.assertEqual((list(points), list(points.values())), (whole["fit"]["source"], whole["fit"]["target"]))
+        points = {
+            source: target
+            for part in parts.values()
+            for source, target in zip(part["fit"]["source"], part["fit"]["target"], strict=True)
+        }
+        self.assertEqual(
+            (list(points), list(points.values())), (whole["fit"]["source"], whole["fit"]["target"])
+        )
         # Where ranges meet both know the points on either side: nothing between them is guessed.
         for k in range(count - 1):
             a, b = parts[str(k)]["fit"]["source"], parts[str(k + 1)]["fit"]["source"]
@@ -83,7 +100,9 @@ class RangesTest(PlaceTest):
 
     def test_the_range_of_bar_1_comes_at_once(self) -> None:
         self.act("bar-1", time_s=float(self.beats[16]))
-        self.assertEqual(list(ranges.in_short(self.seen(), None)["ranged"]["parts"]), ["0", str(int(self.beats[16] // 3))])
+        self.assertEqual(
+            list(ranges.in_short(self.seen(), None)["ranged"]["parts"]), ["0", str(int(self.beats[16] // 3))]
+        )
 
     def test_an_empty_session(self) -> None:
         made = ranges.in_short(session_state(self.place, shelf.create(self.place, "Nothing yet")), None)
@@ -92,10 +111,14 @@ class RangesTest(PlaceTest):
 
 class ShortMapTest(PlaceTest):
     def test_a_map_with_meters_and_ramps(self) -> None:
-        knots = tuple(Knot(0.37 * k + 0.01 * (k % 3), float(k), ramp=1.2 if k == 5 else 1.0) for k in range(60))
+        knots = tuple(
+            Knot(0.37 * k + 0.01 * (k % 3), float(k), ramp=1.2 if k == 5 else 1.0) for k in range(60)
+        )
         table = picture.map_table(TempoMap(knots, (Meter(1, 4, 4), Meter(3, 3, 4))))  # type: ignore[arg-type]
         short = ranges.short_map(table)
         self.assertEqual(short["meters"], table["meters"])
         for name in ("times", "bends"):
-            self.assertEqual(list(struct.unpack(f"<{len(table[name])}d", b64decode(short[name]))), table[name])
+            self.assertEqual(
+                list(struct.unpack(f"<{len(table[name])}d", b64decode(short[name]))), table[name]
+            )
         self.assertEqual(short["quarters"], {"from": 0.0, "steps": [[1.0, 59]]})

@@ -68,7 +68,9 @@ class JobsTest(PlaceTest):
         path.write_bytes(b"no sound at all " * 100)
         bad = importing.add_upload(self.place, self.session, path, "bad.wav")
         good = self.upload()
-        listed = {view.subject: view.id for view in queue.jobs_of(self.place, self.session) if view.kind == "import"}
+        listed = {
+            view.subject: view.id for view in queue.jobs_of(self.place, self.session) if view.kind == "import"
+        }
         self.assertIn("not a sound file", self.wait(listed[bad], "failed").error or "")
         self.assertIn("not a sound file", self.place.take_row(bad).error or "")
         self.wait(listed[good], "done")
@@ -96,7 +98,9 @@ class JobsTest(PlaceTest):
         os.kill(dispatcher.processes()[doomed], signal.SIGKILL)
         failed = self.wait(doomed, "failed")
         self.assertIn("signal 9", failed.error or "")
-        self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
+        self.wait(
+            next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done"
+        )
 
     def test_orderly_stops_in_the_middle_of_a_render_are_no_failed_tries(self) -> None:
         job = self.long_render()
@@ -125,7 +129,9 @@ class JobsTest(PlaceTest):
         self.assertIn("no sign of life", failed.error or "")
         self.assertNotIn(doomed, dispatcher.processes())
         other = self.upload()
-        self.wait(next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done")
+        self.wait(
+            next(view.id for view in queue.jobs_of(self.place, self.session) if view.subject == other), "done"
+        )
 
     def test_a_job_whose_process_cannot_be_started_waits_for_the_next_round(self) -> None:
         dispatcher, left = Dispatcher(self.place, registry.__name__), [2]
@@ -159,13 +165,19 @@ class JobsTest(PlaceTest):
                 raise OSError(errno.ENOSPC, "No space left on device")
             return real(database)
 
-        with mock.patch.object(module, "TROUBLE_S", 0.05), mock.patch.object(rows, "next_job", full), self.assertLogs("combpace", "WARNING") as said:
+        with (
+            mock.patch.object(module, "TROUBLE_S", 0.05),
+            mock.patch.object(rows, "next_job", full),
+            self.assertLogs("combpace", "WARNING") as said,
+        ):
             take = self.upload()
             self.wait(queue.jobs_of(self.place, self.session)[-1].id, "done")
         self.assertEqual(self.place.take_row(take).state, "ready")
         health = dispatcher.health()
         self.assertEqual((health["alive"], health["trouble"]), (True, None))
-        self.assertEqual([line.split(":")[2].splitlines()[0] for line in said.output], ["jobs are held up", "jobs go on"])
+        self.assertEqual(
+            [line.split(":")[2].splitlines()[0] for line in said.output], ["jobs are held up", "jobs go on"]
+        )
 
     def test_what_cannot_be_written_down_at_once_is_written_down_later(self) -> None:
         dispatcher, real, left = self.dispatcher(), rows.fail_if_running, [2]
@@ -176,7 +188,11 @@ class JobsTest(PlaceTest):
                 raise OSError(errno.ENOSPC, "No space left on device")
             real(database, job_id, error)
 
-        with mock.patch.object(module, "TROUBLE_S", 0.05), mock.patch.object(rows, "fail_if_running", full), self.assertLogs("combpace", "WARNING"):
+        with (
+            mock.patch.object(module, "TROUBLE_S", 0.05),
+            mock.patch.object(rows, "fail_if_running", full),
+            self.assertLogs("combpace", "WARNING"),
+        ):
             doomed = self.long_render()
             self.wait(doomed, "running")
             end = time.monotonic() + 20
@@ -196,4 +212,6 @@ class JobsTest(PlaceTest):
 
     def test_the_same_work_is_queued_once(self) -> None:
         self.assertEqual(self.long_render(), self.long_render())
-        self.assertEqual(len([view for view in queue.jobs_of(self.place, self.session) if view.kind == "render"]), 1)
+        self.assertEqual(
+            len([view for view in queue.jobs_of(self.place, self.session) if view.kind == "render"]), 1
+        )

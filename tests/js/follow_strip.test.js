@@ -2,7 +2,12 @@ import assert from "node:assert/strict";
 import { test } from "node:test";
 import { linesOf, makeFollowStrip, pulledTo } from "../../src/combpace/web/static/js/views/follow_strip.js";
 
-const map = { toSeconds: (q) => 1 + q / 2, toQuarters: (s) => (s - 1) * 2, barLine: (k) => 4 * k, barOf: (q) => Math.floor(q / 4) };
+const map = {
+  toSeconds: (q) => 1 + q / 2,
+  toQuarters: (s) => (s - 1) * 2,
+  barLine: (k) => 4 * k,
+  barOf: (q) => Math.floor(q / 4),
+};
 
 test("bar lines of a strip reach two bars beyond its end, and back to where the loop begins", () => {
   const { first, lines } = linesOf(map, [1, 5, 9], 7);
@@ -12,7 +17,8 @@ test("bar lines of a strip reach two bars beyond its end, and back to where the 
 });
 
 test("the end of one round, the far end and the body are told apart", () => {
-  const lines = [0, 2, 4, 6, 8, 10], strip = makeFollowStrip({ width: 500, lines, rounds: [2, 4, 6, 8] });
+  const lines = [0, 2, 4, 6, 8, 10],
+    strip = makeFollowStrip({ width: 500, lines, rounds: [2, 4, 6, 8] });
   assert.equal(strip.hit(200), "length");
   assert.equal(strip.hit(400), "end");
   assert.equal(strip.hit(330), "body");

@@ -1,20 +1,46 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { caughtPlace, hitComb, lowerBound, makeCloseComb, makeComb, mostTop, topFor } from "../../src/combpace/web/static/js/views/comb_geometry.js";
-import { makeStrip, sheetOrder } from "../../src/combpace/web/static/js/views/strip.js";
+import {
+  caughtPlace,
+  hitComb,
+  lowerBound,
+  makeCloseComb,
+  makeComb,
+  mostTop,
+  topFor,
+} from "../../src/combpace/web/static/js/views/comb_geometry.js";
+import { sheetOrder } from "../../src/combpace/web/static/js/views/sheet.js";
+import { makeStrip } from "../../src/combpace/web/static/js/views/strip.js";
 import { fromOneTempo, threeDrifts } from "../../src/combpace/web/static/js/views/weave.js";
 import { readBars } from "../../src/combpace/web/static/js/pages/player_bar.js";
 import { stepped } from "../../src/combpace/web/static/js/pages/side.js";
 
-const bars = Array.from({ length: 20 }, (_, i) => ({ i, n: i + 1, q: 4 * i, len: 4, beats: 4, s: 2 * i, e: 2 * i + 2, bpm: 120, drift: 0, sure: 1 }));
-const things = { onsets: [0.01, 1.0, 2.02, 4.5], toQuarters: (s) => s * 2, toSeconds: (q) => q / 2, anchors: [{ q: 4 }] };
+const bars = Array.from({ length: 20 }, (_, i) => ({
+  i,
+  n: i + 1,
+  q: 4 * i,
+  len: 4,
+  beats: 4,
+  s: 2 * i,
+  e: 2 * i + 2,
+  bpm: 120,
+  drift: 0,
+  sure: 1,
+}));
+const things = {
+  onsets: [0.01, 1.0, 2.02, 4.5],
+  toQuarters: (s) => s * 2,
+  toSeconds: (q) => q / 2,
+  anchors: [{ q: 4 }],
+};
 
 test("a place and its pixel are each other's inverse", () => {
   const comb = makeComb({ width: 940, height: 600, bars, top: 3.5, rowPx: 50 });
-  for (const bar of [bars[3], bars[10]]) for (const share of [-0.1, 0, 0.5, 1.1]) {
-    const q = bar.q + share * bar.len;
-    assert.ok(Math.abs(comb.qOf(comb.xOf(q, bar), bar) - q) < 1e-9);
-  }
+  for (const bar of [bars[3], bars[10]])
+    for (const share of [-0.1, 0, 0.5, 1.1]) {
+      const q = bar.q + share * bar.len;
+      assert.ok(Math.abs(comb.qOf(comb.xOf(q, bar), bar) - q) < 1e-9);
+    }
   assert.equal(comb.rowAt(comb.yOf(5) + 1), 5);
   assert.equal(comb.rowAt(3), -1);
   assert.equal(comb.first, 3);
@@ -91,6 +117,15 @@ test("drift at start, middle and end is the middle value of some bars there", ()
 });
 
 test("bars that a text names", () => {
-  for (const [text, bars] of [["5", [4, 4]], ["5-8", [4, 7]], [" 5 – 8 ", [4, 7]], ["−2", [-2, -2]], ["-2-3", [-2, 2]], ["", null], ["off", null]]) assert.deepEqual(readBars(text), bars);
+  for (const [text, bars] of [
+    ["5", [4, 4]],
+    ["5-8", [4, 7]],
+    [" 5 – 8 ", [4, 7]],
+    ["−2", [-2, -2]],
+    ["-2-3", [-2, 2]],
+    ["", null],
+    ["off", null],
+  ])
+    assert.deepEqual(readBars(text), bars);
   for (const text of ["0", "8-5", "5-", "a", "5-0"]) assert.equal(readBars(text), undefined);
 });

@@ -2,7 +2,16 @@
 import assert from "node:assert/strict";
 import { readFileSync } from "node:fs";
 import { test } from "node:test";
-import { clockWords, gridPlaces, makeMap, placeWords, pulled, readClock, readPlace, signed } from "../../src/combpace/web/static/js/views/map.js";
+import {
+  clockWords,
+  gridPlaces,
+  makeMap,
+  placeWords,
+  pulled,
+  readClock,
+  readPlace,
+  signed,
+} from "../../src/combpace/web/static/js/views/map.js";
 
 const vectors = JSON.parse(readFileSync(new URL("map_vectors.json", import.meta.url)));
 
@@ -20,13 +29,15 @@ test("seconds, places, bars and lines are Python's", () => {
 
 test("a pulled attack lies under its tooth, and far away nothing moves", () => {
   const { table } = vectors[1];
-  const old = makeMap(table), time = old.toSeconds(20) + 0.03;
+  const old = makeMap(table),
+    time = old.toSeconds(20) + 0.03;
   const map = pulled(table, time, 20, false);
   assert.ok(Math.abs(map.toSeconds(20) - time) < 1e-9);
   assert.ok(Math.abs(map.toSeconds(40) - old.toSeconds(40)) < 1e-9);
   for (let q = -5; q < 54; q += 0.25) assert.ok(map.toSeconds(q + 0.25) > map.toSeconds(q));
   const held = pulled(table, time, 20, false, [18, 24]);
-  for (const q of [10, 18, 24, 30]) assert.ok(Math.abs(held.toSeconds(q) - old.toSeconds(q)) < 1e-9, `beyond the anchors ${q} stays`);
+  for (const q of [10, 18, 24, 30])
+    assert.ok(Math.abs(held.toSeconds(q) - old.toSeconds(q)) < 1e-9, `beyond the anchors ${q} stays`);
   const steady = pulled(vectors[0].table, 3, 4, true);
   assert.ok(Math.abs(steady.toSeconds(4) - 3) < 1e-9);
 });
@@ -52,7 +63,8 @@ test("grids start and end at the lines", () => {
 
 test("a place is read as it is written", () => {
   const map = makeMap(vectors[0].table);
-  for (const q of [0, 1.5, 6, 13.25]) assert.ok(Math.abs(readPlace(map, placeWords(map, q)) - q) < 0.006 * map.meterAt(map.barOf(q))[3]);
+  for (const q of [0, 1.5, 6, 13.25])
+    assert.ok(Math.abs(readPlace(map, placeWords(map, q)) - q) < 0.006 * map.meterAt(map.barOf(q))[3]);
   assert.equal(readPlace(map, "3"), map.barLine(2));
   assert.equal(readPlace(map, "2.2"), map.barLine(1) + map.meterAt(1)[3]);
   for (const text of ["", "0·1", "x", "2·0.5", "2·99"]) assert.equal(readPlace(map, text), null);

@@ -1,10 +1,16 @@
 // @ts-check
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { cellAt, farthest, levelScale, pieceAt } from "../../src/combpace/web/static/js/views/pieces.js";
+import { levelScale } from "../../src/combpace/web/static/js/views/piece_marks.js";
+import { cellAt, farthest, pieceAt } from "../../src/combpace/web/static/js/views/piece_geometry.js";
 import { pieceRows } from "../../src/combpace/web/static/js/stations/pieces_list.js";
 
-const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ length, /** @type {number | null} */ off = null) => ({ number, start: 0, stop: length, at, q: 2 * at, off, db: 0 });
+const piece = (
+  /** @type {number} */ number,
+  /** @type {number} */ at,
+  /** @type {number} */ length,
+  /** @type {number | null} */ off = null,
+) => ({ number, start: 0, stop: length, at, q: 2 * at, off, db: 0 });
 
 test("of pieces that overlap the one that begins last lies on top", () => {
   const all = [piece(0, 1, 2), piece(1, 2, 1), piece(2, 5, 1)];
@@ -20,9 +26,22 @@ test("a row says its largest distance, and nothing where none was laid", () => {
 });
 
 test("the list says how far a piece reaches over what came before, or the gap", () => {
-  const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ long) => /** @type {any} */ ({ number, at, start: 0, stop: long, alike: 1 });
+  const piece = (/** @type {number} */ number, /** @type {number} */ at, /** @type {number} */ long) =>
+    /** @type {any} */ ({ number, at, start: 0, stop: long, alike: 1 });
   const rows = pieceRows([piece(0, 4, 1), piece(1, 0, 2), piece(2, 1.5, 0.2), piece(3, 2.25, 1)]);
-  assert.deepEqual(rows.map((one) => [one.piece.number, Math.round(one.ms), one.over === null ? null : Math.round(one.over)]), [[1, 2000, null], [2, 200, 500], [3, 1000, -250], [0, 1000, -750]]);
+  assert.deepEqual(
+    rows.map((one) => [
+      one.piece.number,
+      Math.round(one.ms),
+      one.over === null ? null : Math.round(one.over),
+    ]),
+    [
+      [1, 2000, null],
+      [2, 200, 500],
+      [3, 1000, -250],
+      [0, 1000, -750],
+    ],
+  );
 });
 
 test("a level and its height are each other's inverse, within what can be drawn", () => {

@@ -9,25 +9,75 @@ const RATE = 48000;
 const clicks = JSON.parse(readFileSync(new URL("click_vectors.json", import.meta.url)));
 
 class Param {
-  constructor() { this.value = 1; this.steps = []; }
-  setTargetAtTime(value) { this.value = value; }
-  setValueAtTime(value, at) { this.value = value; this.steps.push([value, at]); }
-  linearRampToValueAtTime(value, at) { this.value = value; this.steps.push([value, at]); }
+  constructor() {
+    this.value = 1;
+    this.steps = [];
+  }
+  setTargetAtTime(value) {
+    this.value = value;
+  }
+  setValueAtTime(value, at) {
+    this.value = value;
+    this.steps.push([value, at]);
+  }
+  linearRampToValueAtTime(value, at) {
+    this.value = value;
+    this.steps.push([value, at]);
+  }
 }
-class Node { constructor() { this.gain = new Param(); this.pan = new Param(); } connect(to) { return to; } disconnect() {} }
+class Node {
+  constructor() {
+    this.gain = new Param();
+    this.pan = new Param();
+  }
+  connect(to) {
+    return to;
+  }
+  disconnect() {}
+}
 class FakeContext {
-  constructor() { this.sampleRate = RATE; this.currentTime = 10; this.state = "running"; this.destination = {}; this.started = []; }
+  constructor() {
+    this.sampleRate = RATE;
+    this.currentTime = 10;
+    this.state = "running";
+    this.destination = {};
+    this.started = [];
+  }
   async resume() {}
-  createGain() { return new Node(); }
-  createStereoPanner() { return new Node(); }
+  createGain() {
+    return new Node();
+  }
+  createStereoPanner() {
+    return new Node();
+  }
   createBuffer(channels, length) {
     const data = new Float32Array(length).fill(loudness);
-    return { length, numberOfChannels: channels, copyToChannel(samples) { data.set(samples.slice(0, length)); }, getChannelData: () => data };
+    return {
+      length,
+      numberOfChannels: channels,
+      copyToChannel(samples) {
+        data.set(samples.slice(0, length));
+      },
+      getChannelData: () => data,
+    };
   }
   createBufferSource() {
-    const context = this, node = new Node();
-    node.start = (when, offset = 0, duration) => context.started.push({ node, buffer: node.buffer, frame: Math.round(when * RATE), exact: when * RATE, offset, duration, stopped: null });
-    node.stop = (when) => { const one = context.started.find((entry) => entry.node === node); if (one) one.stopped = when ?? 0; };
+    const context = this,
+      node = new Node();
+    node.start = (when, offset = 0, duration) =>
+      context.started.push({
+        node,
+        buffer: node.buffer,
+        frame: Math.round(when * RATE),
+        exact: when * RATE,
+        offset,
+        duration,
+        stopped: null,
+      });
+    node.stop = (when) => {
+      const one = context.started.find((entry) => entry.node === node);
+      if (one) one.stopped = when ?? 0;
+    };
     return node;
   }
 }
@@ -39,7 +89,11 @@ globalThis.AudioContext = FakeContext;
 globalThis.performance ??= { now: () => Date.now() };
 globalThis.fetch = async (path) => {
   fetched.push(path);
-  return { ok: true, arrayBuffer: async () => new ArrayBuffer(RATE * 2 * 4), headers: new Map([["X-Channels", "1"]]) };
+  return {
+    ok: true,
+    arrayBuffer: async () => new ArrayBuffer(RATE * 2 * 4),
+    headers: new Map([["X-Channels", "1"]]),
+  };
 };
 const { Player } = await import("../../src/combpace/web/static/js/player/player.js");
 
@@ -48,8 +102,18 @@ let voices, player;
 
 beforeEach(() => {
   fetched.length = 0;
-  voices = [{ id: "a", sound: "s", offset_s: 0, fit: "f" }, { id: "b", sound: "t", offset_s: 1, fit: null }];
-  player = new Player("session", { voices: () => voices, map: () => map, onChange() {}, onTrouble(text) { throw new Error(text); } });
+  voices = [
+    { id: "a", sound: "s", offset_s: 0, fit: "f" },
+    { id: "b", sound: "t", offset_s: 1, fit: null },
+  ];
+  player = new Player("session", {
+    voices: () => voices,
+    map: () => map,
+    onChange() {},
+    onTrouble(text) {
+      throw new Error(text);
+    },
+  });
 });
 
 const settle = () => new Promise((done) => setTimeout(done, 5));
@@ -66,8 +130,17 @@ test("the click is Python's, its first sample is the attack", () => {
 });
 
 test("beats of a stretch of time, half open", () => {
-  assert.deepEqual(beatsBetween(map, 0.25, 1.25).map((beat) => [beat.time, beat.downbeat]), [[0.25, true], [0.75, false]]);
-  assert.equal(beatsBetween(map, -2, 0).every((beat) => beat.time < 0), true);
+  assert.deepEqual(
+    beatsBetween(map, 0.25, 1.25).map((beat) => [beat.time, beat.downbeat]),
+    [
+      [0.25, true],
+      [0.75, false],
+    ],
+  );
+  assert.equal(
+    beatsBetween(map, -2, 0).every((beat) => beat.time < 0),
+    true,
+  );
 });
 
 test("takes and clicks start on whole frames of one clock", async () => {
@@ -77,19 +150,31 @@ test("takes and clicks start on whole frames of one clock", async () => {
   const [first] = player.context.started;
   assert.ok(first);
   const base = Math.min(...ofTakes().map((one) => one.frame));
-  for (const one of started()) assert.ok(Math.abs(one.exact - one.frame) < 1e-6, "a fraction of a frame smears a click");
+  for (const one of started())
+    assert.ok(Math.abs(one.exact - one.frame) < 1e-6, "a fraction of a frame smears a click");
   assert.equal(ofTakes().filter((one) => one.frame === base).length, 2);
-  for (const one of ofTakes().filter((entry) => entry.frame === base)) assert.ok(Math.abs(one.offset - 0.5) < 1e-9);
+  for (const one of ofTakes().filter((entry) => entry.frame === base))
+    assert.ok(Math.abs(one.offset - 0.5) < 1e-9);
   // Beats at 0.75, 1.25, 1.75 s: a quarter of a second after the start and every half second.
-  assert.deepEqual(ofClicks().slice(0, 2).map((one) => one.frame - base), [12000, 36000]);
+  assert.deepEqual(
+    ofClicks()
+      .slice(0, 2)
+      .map((one) => one.frame - base),
+    [12000, 36000],
+  );
 });
 
 test("a loop joins without a frame lost or doubled", async () => {
   player.setLoop([0.5, 1.1]);
   await player.play(0.5);
-  for (let k = 0; k < 60; k++) { player.context.currentTime += 0.04; player.tick(); }
+  for (let k = 0; k < 60; k++) {
+    player.context.currentTime += 0.04;
+    player.tick();
+  }
   player.halt();
-  const pieces = ofTakes().filter((one, k, all) => all.findIndex((other) => other.frame === one.frame) === k).sort((a, b) => a.frame - b.frame);
+  const pieces = ofTakes()
+    .filter((one, k, all) => all.findIndex((other) => other.frame === one.frame) === k)
+    .sort((a, b) => a.frame - b.frame);
   assert.ok(pieces.length > 3);
   for (let k = 1; k < pieces.length; k++) {
     assert.equal(pieces[k].frame, pieces[k - 1].frame + Math.round(pieces[k - 1].duration * RATE));
@@ -100,38 +185,61 @@ test("a loop joins without a frame lost or doubled", async () => {
 test("original and fitted are other sounds at the same place", async () => {
   await player.play(0);
   await settle();
-  const before = player.context.started.length, position = player.position();
+  const before = player.context.started.length,
+    position = player.position();
   player.setFitted(true);
   await settle();
   player.halt();
   assert.ok(player.context.started.length > before);
   assert.ok(fetched.some((path) => path.includes("/a/sound") && path.includes("fitted=true")));
-  assert.ok(!fetched.some((path) => path.includes("/b/sound") && path.includes("fitted=true")), "a take without a fit sounds as it was played");
+  assert.ok(
+    !fetched.some((path) => path.includes("/b/sound") && path.includes("fitted=true")),
+    "a take without a fit sounds as it was played",
+  );
   assert.ok(Math.abs(player.rest - position) < 0.2 || player.rest === 0);
 });
 
 test("mute and solo choose who is scheduled", async () => {
   player.mix.set("a", { level: 0, pan: 0, mute: true, solo: false });
-  assert.deepEqual(player.audible().map((voice) => voice.id), ["b"]);
+  assert.deepEqual(
+    player.audible().map((voice) => voice.id),
+    ["b"],
+  );
   player.mix.set("a", { level: 0, pan: 0, mute: true, solo: true });
-  assert.deepEqual(player.audible().map((voice) => voice.id), ["a"]);
+  assert.deepEqual(
+    player.audible().map((voice) => voice.id),
+    ["a"],
+  );
 });
 
 test("a range plays once and stops at its end", async () => {
   await player.play(1, 1.3);
-  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  for (let k = 0; k < 20; k++) {
+    player.context.currentTime += 0.05;
+    player.tick();
+  }
   assert.equal(player.playing, false);
   assert.ok(Math.abs(player.rest - 1.3) < 1e-3);
 });
 
 test("what comes after a range comes once, and not when it was stopped", async () => {
   let after = 0;
-  await player.play(1, 1.2, () => { after++; });
-  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  await player.play(1, 1.2, () => {
+    after++;
+  });
+  for (let k = 0; k < 20; k++) {
+    player.context.currentTime += 0.05;
+    player.tick();
+  }
   assert.equal(after, 1);
-  await player.play(1, 1.2, () => { after++; });
+  await player.play(1, 1.2, () => {
+    after++;
+  });
   player.stop();
-  for (let k = 0; k < 20; k++) { player.context.currentTime += 0.05; player.tick(); }
+  for (let k = 0; k < 20; k++) {
+    player.context.currentTime += 0.05;
+    player.tick();
+  }
   assert.equal(after, 1);
 });
 
@@ -162,7 +270,11 @@ test("segments are fetched once, and the oldest go when there is no room", async
 
 test("what would go over full scale together is lowered before it sounds, and said by how much", async () => {
   // The buffers of the fake wire are silent: these are as loud as nine takes at once.
-  const full = (/** @type {number} */ level) => ({ length: RATE * 2, numberOfChannels: 1, getChannelData: () => new Float32Array(RATE * 2).fill(level) });
+  const full = (/** @type {number} */ level) => ({
+    length: RATE * 2,
+    numberOfChannels: 1,
+    getChannelData: () => new Float32Array(RATE * 2).fill(level),
+  });
   player.ready();
   player.clickOn = false;
   voices = Array.from({ length: 9 }, (_, k) => ({ id: `t${k}`, sound: "s", offset_s: 0, fit: null }));
@@ -174,7 +286,14 @@ test("what would go over full scale together is lowered before it sounds, and sa
   player.segments.now = () => full(0.01);
   player.guard(voices, 1);
   assert.ok(player.headroom < 0.8);
-  player.heed({ loop: null, speed: 1, fitted: false, click: false, clickDb: -9, mix: { t0: { level: -6, pan: 0, mute: false, solo: false } } });
+  player.heed({
+    loop: null,
+    speed: 1,
+    fitted: false,
+    click: false,
+    clickDb: -9,
+    mix: { t0: { level: -6, pan: 0, mute: false, solo: false } },
+  });
   assert.equal(player.headroom, 1);
   voices = voices.slice(0, 1);
   player.segments.now = () => full(0.99);
@@ -185,10 +304,16 @@ test("what would go over full scale together is lowered before it sounds, and sa
 test("one sound alone fades in and out over 10 ms; a range that is merely played does not", async () => {
   await player.play(0.5, 1.2, null, true);
   await settle();
-  const one = [...player.sounding].find((entry) => entry.envelope?.gain.steps.length), from = ofTakes()[0].exact / RATE;
+  const one = [...player.sounding].find((entry) => entry.envelope?.gain.steps.length),
+    from = ofTakes()[0].exact / RATE;
   const steps = one.envelope.gain.steps;
-  assert.deepEqual(steps.map(([value]) => value), [0, 1, 1, 0]);
-  [from, from + 0.01, from + 0.69, from + 0.7].forEach((at, k) => assert.ok(Math.abs(steps[k][1] - at) < 1e-4, `${steps[k][1]} for ${at}`));
+  assert.deepEqual(
+    steps.map(([value]) => value),
+    [0, 1, 1, 0],
+  );
+  [from, from + 0.01, from + 0.69, from + 0.7].forEach((at, k) =>
+    assert.ok(Math.abs(steps[k][1] - at) < 1e-4, `${steps[k][1]} for ${at}`),
+  );
   player.stop();
   await player.play(0.5, 1.2);
   await settle();
@@ -200,7 +325,9 @@ test("a loop has no step at its seam: its end dies away in 3 ms, its start comes
   player.setLoop([0.5, 1.0]);
   await player.play(0.5);
   await settle();
-  const steps = [...player.sounding].filter((entry) => entry.envelope).map((entry) => entry.envelope.gain.steps);
+  const steps = [...player.sounding]
+    .filter((entry) => entry.envelope)
+    .map((entry) => entry.envelope.gain.steps);
   assert.ok(steps.length > 0);
   for (const [up0, up1, down0, down1] of steps) {
     assert.deepEqual([up0[0], up1[0], down0[0], down1[0]], [0, 1, 1, 0]);
@@ -211,14 +338,29 @@ test("a loop has no step at its seam: its end dies away in 3 ms, its start comes
 
 test("marks tick where they are wished, on their frames, slowed as the sound is", async () => {
   let wished = [0.5, 0.8, 1.0003];
-  player = new Player("session", { voices: () => voices, map: () => null, ticks: () => wished, onChange() {}, onTrouble(text) { throw new Error(text); } });
+  player = new Player("session", {
+    voices: () => voices,
+    map: () => null,
+    ticks: () => wished,
+    onChange() {},
+    onTrouble(text) {
+      throw new Error(text);
+    },
+  });
   player.heed({ loop: null, speed: 0.5, fitted: false, click: false, clickDb: -9, mix: {} });
   await player.play(0.5);
   await settle();
-  const ticks = ofClicks(), first = player.runs[0];
+  const ticks = ofClicks(),
+    first = player.runs[0];
   // .9 s ahead are scheduled: at half speed .45 s of the session.
-  assert.deepEqual(ticks.map((one) => one.frame - first.ctx), [0, Math.round(0.6 * RATE)]);
-  assert.equal(ticks.every((one) => one.buffer.length === Math.round(0.012 * RATE)), true);
+  assert.deepEqual(
+    ticks.map((one) => one.frame - first.ctx),
+    [0, Math.round(0.6 * RATE)],
+  );
+  assert.equal(
+    ticks.every((one) => one.buffer.length === Math.round(0.012 * RATE)),
+    true,
+  );
   wished = [];
   player.again();
   assert.equal(ofClicks().length, 2);

@@ -4,9 +4,14 @@ import { test } from "node:test";
 import { pullRegion, regionWords } from "../../src/combpace/web/static/js/views/pull.js";
 
 const LIMITS = [0.5, 2];
-/** The examples of tests/core/fit/test_pegs.py: all hold where they were played. @returns {import("../../src/combpace/web/static/js/views/pull.js").Peg[]} */
-const pegs = (/** @type {string} */ kind = "pulled") => [0.5, 1, 1.2, 1.4, 2].map((time) => [time, time, time, 2 * time, time === 1.4 ? kind : "pulled"]);
-const pulled = (/** @type {number} */ target, kind = "pulled") => pullRegion(pegs(kind), LIMITS, { take: 1.2, own: 1.2, target });
+/**
+ * The examples of tests/core/fit/test_pegs.py: all hold where they were played.
+ * @returns {import("../../src/combpace/web/static/js/views/pull.js").Peg[]}
+ */
+const pegs = (/** @type {string} */ kind = "pulled") =>
+  [0.5, 1, 1.2, 1.4, 2].map((time) => [time, time, time, 2 * time, time === 1.4 ? kind : "pulled"]);
+const pulled = (/** @type {number} */ target, kind = "pulled") =>
+  pullRegion(pegs(kind), LIMITS, { take: 1.2, own: 1.2, target });
 
 test("past the limit the region grows to the next onset, on either side", () => {
   const late = pulled(1.38);

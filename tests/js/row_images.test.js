@@ -10,15 +10,30 @@ function page() {
     window: { devicePixelRatio: 1, setTimeout: (/** @type {() => void} */ run) => made.timers.push(run) },
     document: { createElement: () => ({ width: 0, height: 0, getContext: () => ({ setTransform() {} }) }) },
   });
-  const g = /** @type {any} */ ({ drawImage: (/** @type {any} */ image, /** @type {number} */ _x, /** @type {number} */ y, /** @type {number} */ _w, /** @type {number} */ height) => made.shown.push([image, y, height]) });
+  const g = /** @type {any} */ ({
+    drawImage: (
+      /** @type {any} */ image,
+      /** @type {number} */ _x,
+      /** @type {number} */ y,
+      /** @type {number} */ _w,
+      /** @type {number} */ height,
+    ) => made.shown.push([image, y, height]),
+  });
   return { made, g };
 }
 
 test("a row is painted once while nothing changes, and anew when its map does", () => {
-  const { made, g } = page(), map = {};
+  const { made, g } = page(),
+    map = {};
   let painted = 0;
   const images = makeRowImages(() => {});
-  const draw = (/** @type {unknown} */ of, /** @type {number} */ y) => { images.begin(40); images.draw(g, 3, { x: 10, y, wide: 200, tall: 40 }, [of], 0, () => { painted++; return true; }); };
+  const draw = (/** @type {unknown} */ of, /** @type {number} */ y) => {
+    images.begin(40);
+    images.draw(g, 3, { x: 10, y, wide: 200, tall: 40 }, [of], 0, () => {
+      painted++;
+      return true;
+    });
+  };
   draw(map, 0);
   draw(map, 17);
   assert.equal(painted, 1);
@@ -29,10 +44,17 @@ test("a row is painted once while nothing changes, and anew when its map does", 
 });
 
 test("a row of which a part was there is painted again when more came in", () => {
-  const { g } = page(), from = [{}];
+  const { g } = page(),
+    from = [{}];
   let painted = 0;
   const images = makeRowImages(() => {});
-  const draw = (/** @type {number} */ arrived, /** @type {boolean} */ whole) => { images.begin(40); images.draw(g, 0, { x: 0, y: 0, wide: 50, tall: 40 }, from, arrived, () => { painted++; return whole; }); };
+  const draw = (/** @type {number} */ arrived, /** @type {boolean} */ whole) => {
+    images.begin(40);
+    images.draw(g, 0, { x: 0, y: 0, wide: 50, tall: 40 }, from, arrived, () => {
+      painted++;
+      return whole;
+    });
+  };
   draw(0, false);
   draw(0, false);
   assert.equal(painted, 1);
@@ -42,11 +64,20 @@ test("a row of which a part was there is painted again when more came in", () =>
 });
 
 test("while one zooms rows are stretched, and painted at their height when it ends", () => {
-  const { made, g } = page(), from = [{}];
+  const { made, g } = page(),
+    from = [{}];
   const tall = /** @type {number[]} */ ([]);
   let asked = 0;
-  const images = makeRowImages(() => { asked++; });
-  const draw = (/** @type {number} */ height) => { images.begin(height); images.draw(g, 0, { x: 0, y: 0, wide: 50, tall: height }, from, 0, (_, at) => { tall.push(at); return true; }); };
+  const images = makeRowImages(() => {
+    asked++;
+  });
+  const draw = (/** @type {number} */ height) => {
+    images.begin(height);
+    images.draw(g, 0, { x: 0, y: 0, wide: 50, tall: height }, from, 0, (_, at) => {
+      tall.push(at);
+      return true;
+    });
+  };
   draw(40);
   draw(50);
   draw(60);

@@ -18,13 +18,41 @@ test("seconds as a ruler says them", () => {
 });
 
 test("the curve goes through each sample, only where samples are far enough apart", () => {
-  const lines = /** @type {number[][]} */ ([]), at = (/** @type {number} */ x, /** @type {number} */ y) => lines.push([x, y]);
-  const g = /** @type {any} */ ({ beginPath() {}, stroke() {}, moveTo: at, lineTo: at, fillRect() {}, fillText() {}, globalAlpha: 1, fillStyle: "" });
+  const lines = /** @type {number[][]} */ ([]),
+    at = (/** @type {number} */ x, /** @type {number} */ y) => lines.push([x, y]);
+  const g = /** @type {any} */ ({
+    beginPath() {},
+    stroke() {},
+    moveTo: at,
+    lineTo: at,
+    fillRect() {},
+    fillText() {},
+    globalAlpha: 1,
+    fillStyle: "",
+  });
   const tile = new Int16Array(2 * 8192);
   for (let k = 0; k < 8192; k++) tile[2 * k] = tile[2 * k + 1] = k === 3 ? 32767 : 0;
-  const peaks = /** @type {any} */ ({ tile: () => tile }), take = { id: "a", rate: 1000, offset_s: 2, frames: 10 };
-  const view = (/** @type {number} */ perS) => ({ x0: 0, x1: 100, mid: 50, half: 40, perS, toPx: (/** @type {number} */ s) => (s - 2) * perS, toTime: (/** @type {number} */ px) => 2 + px / perS });
+  const peaks = /** @type {any} */ ({ tile: () => tile }),
+    take = { id: "a", rate: 1000, offset_s: 2, frames: 10 };
+  const view = (/** @type {number} */ perS) => ({
+    x0: 0,
+    x1: 100,
+    mid: 50,
+    half: 40,
+    perS,
+    toPx: (/** @type {number} */ s) => (s - 2) * perS,
+    toTime: (/** @type {number} */ px) => 2 + px / perS,
+  });
   assert.equal(drawSamples(g, peaks, take, view(100)), false);
   assert.equal(drawSamples(g, peaks, take, view(20_000)), true);
-  assert.deepEqual(lines.slice(0, 5).map(([x, y]) => [Math.round(x), Math.round(y)]), [[0, 50], [20, 50], [40, 50], [60, 10], [80, 50]]);
+  assert.deepEqual(
+    lines.slice(0, 5).map(([x, y]) => [Math.round(x), Math.round(y)]),
+    [
+      [0, 50],
+      [20, 50],
+      [40, 50],
+      [60, 10],
+      [80, 50],
+    ],
+  );
 });

@@ -41,7 +41,13 @@ class FolderTest(unittest.TestCase):
 class GoodFilesTest(FolderTest):
     def test_every_lossless_format_gives_the_same_samples(self) -> None:
         audio = struck([0.1, 0.4], 0.8).samples.T
-        for name, subtype in (("a.wav", "PCM_16"), ("a.wav", "PCM_24"), ("a.wav", "FLOAT"), ("a.aiff", "PCM_24"), ("a.flac", "PCM_24")):
+        for name, subtype in (
+            ("a.wav", "PCM_16"),
+            ("a.wav", "PCM_24"),
+            ("a.wav", "FLOAT"),
+            ("a.aiff", "PCM_24"),
+            ("a.flac", "PCM_24"),
+        ):
             sf.write(self.folder / name, audio, 44100, subtype=subtype)
             found, samples = self.decoded(self.folder / name)
             with self.subTest(name=name, subtype=subtype):
@@ -60,7 +66,9 @@ class GoodFilesTest(FolderTest):
         with av.open(str(self.folder / "a.m4a"), "w") as container:
             stream = container.add_stream("aac", rate=48000, layout="mono")
             for start in range(0, len(audio), 1024):
-                frame = av.AudioFrame.from_ndarray(audio[None, start : start + 1024], format="fltp", layout="mono")
+                frame = av.AudioFrame.from_ndarray(
+                    audio[None, start : start + 1024], format="fltp", layout="mono"
+                )
                 frame.sample_rate, frame.pts = 48000, start
                 container.mux(stream.encode(frame))
             container.mux(stream.encode(None))
@@ -68,7 +76,9 @@ class GoodFilesTest(FolderTest):
             found, samples = self.decoded(self.folder / name)
             with self.subTest(name=name):
                 self.assertAlmostEqual(found.duration_s, 2.0, delta=0.06)
-                self.assertAlmostEqual(float(np.sqrt(np.mean(samples[0, 8000:80000] ** 2))), 0.5 / np.sqrt(2), delta=0.01)
+                self.assertAlmostEqual(
+                    float(np.sqrt(np.mean(samples[0, 8000:80000] ** 2))), 0.5 / np.sqrt(2), delta=0.01
+                )
 
     def test_192_khz_and_eight_channels(self) -> None:
         audio = np.random.default_rng(1).uniform(-0.5, 0.5, (19200, 8)).astype(np.float32)
@@ -137,8 +147,12 @@ class WriteTest(FolderTest):
             written = write_sound(ArraySource(audio), path, kind, start=-100, stop=audio.frames + 50)
             samples, rate = sf.read(path, dtype="float32")
             with self.subTest(kind=kind):
-                self.assertEqual((rate, len(samples), written.frames), (44100, audio.frames + 150, audio.frames + 150))
-                np.testing.assert_allclose(samples[100:-50], audio.samples[0], atol=2.5 * 2.0**-15 if kind == "wav16" else 2.0**-22)
+                self.assertEqual(
+                    (rate, len(samples), written.frames), (44100, audio.frames + 150, audio.frames + 150)
+                )
+                np.testing.assert_allclose(
+                    samples[100:-50], audio.samples[0], atol=2.5 * 2.0**-15 if kind == "wav16" else 2.0**-22
+                )
                 self.assertEqual(list(self.folder.glob("*.part")) + list(self.folder.glob("*.float")), [])
 
     def test_what_would_clip_is_lowered_and_said(self) -> None:
@@ -172,7 +186,9 @@ class ResampleTest(unittest.TestCase):
         audio = struck([0.5, 1.5, 2.25], 3.0)
         made = ResampledSource(ArraySource(audio), 48000)
         whole = made.read(0, made.frames)
-        np.testing.assert_array_equal(ResampledSource(ArraySource(audio), 48000).read(70_001, 90_000), whole[:, 70_001:90_000])
+        np.testing.assert_array_equal(
+            ResampledSource(ArraySource(audio), 48000).read(70_001, 90_000), whole[:, 70_001:90_000]
+        )
         for time in (0.5, 1.5, 2.25):
             # Energy before the attack is the resampler's ringing only.
             at = round(time * 48000)
@@ -193,8 +209,12 @@ class PeaksTest(FolderTest):
                 np.testing.assert_allclose(pairs[k] / 32767, [part.min(), part.max()], atol=1e-4)
         with self.assertRaises(ParameterError):
             read_peaks(path, audio.frames, 100, 0, 1)
-        pairs = np.frombuffer(samples_as_peaks(ArraySource(audio), audio.frames - 5, 100), "<i2").reshape(-1, 2)
-        np.testing.assert_array_equal(pairs[:, 0], np.round(audio.samples.mean(axis=0)[-5:] * 32767).astype(np.int16))
+        pairs = np.frombuffer(samples_as_peaks(ArraySource(audio), audio.frames - 5, 100), "<i2").reshape(
+            -1, 2
+        )
+        np.testing.assert_array_equal(
+            pairs[:, 0], np.round(audio.samples.mean(axis=0)[-5:] * 32767).astype(np.int16)
+        )
         np.testing.assert_array_equal(pairs[:, 0], pairs[:, 1])
         self.assertEqual(samples_as_peaks(ArraySource(audio), audio.frames + 1, 10), b"")
 

@@ -1,4 +1,6 @@
-"""Files that announce another length than they hold, break off, are damaged, or are no sound at all but name other files."""
+"""Files that announce another length than they hold, break off, are damaged, or are no sound at all but name
+other files.
+"""
 
 import io
 import struct
@@ -112,7 +114,9 @@ class LengthTest(FolderTest):
         self.assertEqual(len(samples), FRAMES)
         wrong = np.flatnonzero(np.abs(samples - noise()) > 1)
         self.assertLessEqual(wrong.max() - wrong.min(), 2 * 4096)
-        self.assertTrue(any("are silence, all else is in its place" in note or "damaged" in note for note in notes), notes)
+        self.assertTrue(
+            any("are silence, all else is in its place" in note or "damaged" in note for note in notes), notes
+        )
 
     def test_ogg_without_its_last_page_breaks_off(self) -> None:
         for subtype in ("VORBIS", "OPUS"):
@@ -161,7 +165,9 @@ class LengthTest(FolderTest):
             data[at + 12 : at + 16] = struct.pack("<HH", align, bits)
             (self.folder / "bits.wav").write_bytes(bytes(data))
             with self.subTest(bits=bits, align=align):
-                self.assertIn("not a sound file", self.refused(self.folder / "bits.wav")) if not bits else self.decoded(self.folder / "bits.wav")
+                self.assertIn(
+                    "not a sound file", self.refused(self.folder / "bits.wav")
+                ) if not bits else self.decoded(self.folder / "bits.wav")
 
     def test_headers_that_end_inside_themselves(self) -> None:
         for name in ("wav", "aiff", "flac"):
@@ -181,7 +187,8 @@ class ListsTest(FolderTest):
         self.lists = {
             "x.m3u8": f"#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXTINF:1,\n{self.secret}\n#EXT-X-ENDLIST\n",
             "y.wav": f"ffconcat version 1.0\nfile '{self.secret}'\n",
-            "z.mp3": f'<?xml version="1.0"?><MPD type="static"><Period><BaseURL>{self.secret}</BaseURL></Period></MPD>',
+            "z.mp3": '<?xml version="1.0"?><MPD '
+            f'type="static"><Period><BaseURL>{self.secret}</BaseURL></Period></MPD>',
             "s.sdp": "v=0\no=- 0 0 IN IP4 127.0.0.1\nc=IN IP4 127.0.0.1\nm=audio 5004 RTP/AVP 0\n",
         }
         for name, text in self.lists.items():
@@ -197,7 +204,10 @@ class ListsTest(FolderTest):
 
     def test_the_command_line_refuses_them_too(self) -> None:
         done = subprocess.run(
-            [sys.executable, "-m", "combpace.cli", "analyse", str(self.folder / "x.m3u8")], capture_output=True, text=True, check=False
+            [sys.executable, "-m", "combpace.cli", "analyse", str(self.folder / "x.m3u8")],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         self.assertEqual(done.returncode, 2)
         self.assertIn("not a sound file", done.stderr)

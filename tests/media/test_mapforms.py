@@ -18,11 +18,17 @@ from combpace.media.mapforms import FoundMap, labels_text, read_any, write_any
 def breathing(bars: int = 12) -> TempoMap[SessionTimes]:
     rng = np.random.default_rng(3)
     times = 1.2 + np.concatenate([[0], np.cumsum(60 / rng.uniform(88, 104, 4 * bars))])
-    return TempoMap(tuple(Knot(float(t), float(k), k == 8, k == 8) for k, t in enumerate(times)), (Meter(1, 4, 4), Meter(5, 3, 4), Meter(9, 4, 4)))
+    return TempoMap(
+        tuple(Knot(float(t), float(k), k == 8, k == 8) for k, t in enumerate(times)),
+        (Meter(1, 4, 4), Meter(5, 3, 4), Meter(9, 4, 4)),
+    )
 
 
 def ramped() -> TempoMap[SessionTimes]:
-    return TempoMap((Knot(0.5, 0.0, ramp=1.4), Knot(20.0, 32.0, True), Knot(30.0, 50.0, ramp=0.7), Knot(52.0, 84.0)), (Meter(1, 4, 4),))
+    return TempoMap(
+        (Knot(0.5, 0.0, ramp=1.4), Knot(20.0, 32.0, True), Knot(30.0, 50.0, ramp=0.7), Knot(52.0, 84.0)),
+        (Meter(1, 4, 4),),
+    )
 
 
 class FormsTest(unittest.TestCase):
@@ -31,7 +37,9 @@ class FormsTest(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
 
-    def there_and_back(self, line: TempoMap[SessionTimes], name: str, end_s: float | None = None) -> TempoMap[SessionTimes]:
+    def there_and_back(
+        self, line: TempoMap[SessionTimes], name: str, end_s: float | None = None
+    ) -> TempoMap[SessionTimes]:
         write_any(FoundMap(line, end_s or float(line.times_s[-1])), self.folder / name)
         return read_any(self.folder / name).line
 
@@ -60,7 +68,9 @@ class FormsTest(unittest.TestCase):
             for there, message in [*events, (max(targets), mido.MetaMessage("text"))]:
                 for target in sorted(targets):
                     if tick <= target <= there and targets[target] not in at:
-                        at[targets[target]] = now + mido.tick2second(target - tick, file.ticks_per_beat, tempo)
+                        at[targets[target]] = now + mido.tick2second(
+                            target - tick, file.ticks_per_beat, tempo
+                        )
                 now += mido.tick2second(there - tick, file.ticks_per_beat, tempo)
                 tick = there
                 tempo = message.tempo if message.type == "set_tempo" else tempo
@@ -103,7 +113,9 @@ class FormsTest(unittest.TestCase):
     def test_labels_are_bars_and_beats(self) -> None:
         text = labels_text(FoundMap(breathing(2), 3.0))
         self.assertEqual([row.split("\t")[2] for row in text.splitlines()[:4]], ["-1.4", "1", "1.2", "1.3"])
-        (self.folder / "own.txt").write_text("2.0\t2.0\t7\n2.5\t2.5\t7.2\n3.0\t3.0\t7.3\n3.5\t3.5\t8\n4.0\t4.0\t8.2\n4.5\t4.6\t8.3\n5.0\t5.0\t9\n")
+        (self.folder / "own.txt").write_text(
+            "2.0\t2.0\t7\n2.5\t2.5\t7.2\n3.0\t3.0\t7.3\n3.5\t3.5\t8\n4.0\t4.0\t8.2\n4.5\t4.6\t8.3\n5.0\t5.0\t9\n"
+        )
         found = read_any(self.folder / "own.txt")
         self.assertEqual(str(found.line.meters[0]), "3/4")
         self.assertAlmostEqual(found.line.second(found.line.bar_line(6)), 2.0)
@@ -111,7 +123,8 @@ class FormsTest(unittest.TestCase):
         # Bar 1 lies where the tempo of the first bars puts it.
         self.assertAlmostEqual(found.line.second(0.0), 2.0 - 6 * 1.5)
 
-    # Beats and their place in the bar, as open data sets of beats are kept (time, beat in the bar); times alone; our bars; a comma as decimal point.
+    # Beats and their place in the bar, as open data sets of beats are kept (time, beat in the bar); times
+    # alone; our bars; a comma as decimal point.
     TABLES = (
         ("0.50 3\n1.00 4\n1.50 1\n2.00 2\n2.50 3\n3.00 4\n3.50 1\n4.00 2\n", 1.5, "4/4", 0.5),
         ("0.5\n1.0\n1.5\n2.0\n", 0.5, "4/4", 0.5),
@@ -163,5 +176,11 @@ class FormsTest(unittest.TestCase):
         line, back = read_any(self.folder / "a.json").line, read_any(self.folder / "b.json").line
         lines = quarters([line.bar_line(bar) for bar in range(40)])
         self.assertLessEqual(float(np.abs(back.to_seconds(lines) - line.to_seconds(lines)).max()), 0.020001)
-        self.assertTrue(any(knot.fixed and knot.locked and knot.time_s == line.second(8.0) for knot in back.knots))
-        self.assertIn("ramp", tidy_map(self.folder / "a.json", self.folder / "c.json", 20.0, ramps=True) + (self.folder / "c.json").read_text())
+        self.assertTrue(
+            any(knot.fixed and knot.locked and knot.time_s == line.second(8.0) for knot in back.knots)
+        )
+        self.assertIn(
+            "ramp",
+            tidy_map(self.folder / "a.json", self.folder / "c.json", 20.0, ramps=True)
+            + (self.folder / "c.json").read_text(),
+        )

@@ -58,7 +58,8 @@ def mido_bars(path: Path) -> list[float]:
 
 
 class MidiTest(unittest.TestCase):
-    PUBLISHED = (  # MIDI 1.0, Standard MIDI Files: FF 51 03 tttttt, microseconds per quarter note (from memory)
+    # MIDI 1.0, Standard MIDI Files: FF 51 03 tttttt, microseconds per quarter note (from memory)
+    PUBLISHED = (
         (0x07A120, 120.0),
         (0x0F4240, 60.0),
     )
@@ -77,8 +78,12 @@ class MidiTest(unittest.TestCase):
     def maps(self) -> dict[str, TempoMap[SessionTimes]]:
         rng = np.random.default_rng(7)
         times = 3.214 + np.concatenate([[0], np.cumsum(60 / rng.uniform(88, 99, 160))])
-        breathing: TempoMap[SessionTimes] = TempoMap(tuple(Knot(float(t), float(k - 3)) for k, t in enumerate(times)))
-        off_grid: TempoMap[SessionTimes] = TempoMap((Knot(0.7, 0.0), Knot(2.9, 4.1234), Knot(5.3, 9.0), Knot(8.0, 14.777)))
+        breathing: TempoMap[SessionTimes] = TempoMap(
+            tuple(Knot(float(t), float(k - 3)) for k, t in enumerate(times))
+        )
+        off_grid: TempoMap[SessionTimes] = TempoMap(
+            (Knot(0.7, 0.0), Knot(2.9, 4.1234), Knot(5.3, 9.0), Knot(8.0, 14.777))
+        )
         return {
             "steady from zero": steady_map(97.37, 0.0),
             "steady with lead-in": steady_map(141.0, 12.345),
@@ -94,7 +99,9 @@ class MidiTest(unittest.TestCase):
         for name, line in self.maps().items():
             write_map(line, 60.0, self.path)
             lines = np.array(mido_bars(self.path))
-            marks = [time for time, message in mido_seconds(self.path).get("marker", []) if message.text == "bar 1"]
+            marks = [
+                time for time, message in mido_seconds(self.path).get("marker", []) if message.text == "bar 1"
+            ]
             with self.subTest(map=name):
                 first = max(0, line.bar_of(line.place(0.0)) + 1)
                 for index in range(first, line.bar_of(line.place(60.0))):
@@ -111,10 +118,17 @@ class MidiTest(unittest.TestCase):
                 if line.second(0.0) < 0:
                     continue
                 for index in range(0, line.bar_of(line.place(58.0))):
-                    self.assertAlmostEqual(back.second(back.bar_line(index)), line.second(line.bar_line(index)), delta=0.2e-3)
+                    self.assertAlmostEqual(
+                        back.second(back.bar_line(index)), line.second(line.bar_line(index)), delta=0.2e-3
+                    )
 
     def test_what_is_no_midi_file_is_refused(self) -> None:
-        for data in (b"", b"MThd", b"RIFF....", b"MThd\x00\x00\x00\x06\x00\x01\x00\x01\xe7\x28MTrk\x00\x00\x00\x00"):
+        for data in (
+            b"",
+            b"MThd",
+            b"RIFF....",
+            b"MThd\x00\x00\x00\x06\x00\x01\x00\x01\xe7\x28MTrk\x00\x00\x00\x00",
+        ):
             self.path.write_bytes(data)
             with self.subTest(data=data), self.assertRaises(MediaError):
                 read_map(self.path)
@@ -124,7 +138,9 @@ class JsonTest(unittest.TestCase):
     def test_there_and_back(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "map.json"
-            line: TempoMap[SessionTimes] = TempoMap((Knot(0.7, 0.0), Knot(2.9, 4.0, True), Knot(5.3, 9.0)), (Meter(1, 3, 4),))
+            line: TempoMap[SessionTimes] = TempoMap(
+                (Knot(0.7, 0.0), Knot(2.9, 4.0, True), Knot(5.3, 9.0)), (Meter(1, 3, 4),)
+            )
             document = map_document(line, 0.0, 8.0, np.zeros(0))  # type: ignore[arg-type]
             write_json(document, path)
             back = read_json_map(path)
@@ -135,7 +151,12 @@ class JsonTest(unittest.TestCase):
                 document.pop(name)
             write_json(document, path)
             self.assertAlmostEqual(read_json_map(path).second(3.0), line.second(3.0), places=5)
-            for text in ("", "[]", "{}", json.dumps({"meters": [{"meter": "4/4", "bar": 1}], "bars": [{"bar": 0, "start_s": 1}]})):
+            for text in (
+                "",
+                "[]",
+                "{}",
+                json.dumps({"meters": [{"meter": "4/4", "bar": 1}], "bars": [{"bar": 0, "start_s": 1}]}),
+            ):
                 path.write_text(text)
                 with self.subTest(text=text), self.assertRaises(MediaError):
                     read_json_map(path)

@@ -14,7 +14,9 @@ from combpace.core.tempo.meters import Meter
 from combpace.media.midi import read_map, write_parts
 from combpace.media.midi_parts import read_parts
 
-BREATHING: TempoMap[SessionTimes] = TempoMap((Knot(0.5, 0.0), Knot(2.5, 4.0), Knot(4.9, 8.0), Knot(6.8, 12.0)), (Meter(1, 4, 4),))
+BREATHING: TempoMap[SessionTimes] = TempoMap(
+    (Knot(0.5, 0.0), Knot(2.5, 4.0), Knot(4.9, 8.0), Knot(6.8, 12.0)), (Meter(1, 4, 4),)
+)
 
 
 def chunk(kind: bytes, data: bytes) -> bytes:
@@ -49,7 +51,10 @@ class PartsTest(unittest.TestCase):
 
     def test_bar_1_at_its_marker_programs_names_and_meters(self) -> None:
         file = mido.MidiFile(type=1, ticks_per_beat=96)
-        marker = [mido.MetaMessage("time_signature", numerator=3, denominator=4), mido.MetaMessage("marker", text="bar 1", time=96)]
+        marker = [
+            mido.MetaMessage("time_signature", numerator=3, denominator=4),
+            mido.MetaMessage("marker", text="bar 1", time=96),
+        ]
         notes = [
             mido.MetaMessage("track_name", name="reed  organ"),
             mido.Message("program_change", program=20),
@@ -58,13 +63,19 @@ class PartsTest(unittest.TestCase):
             mido.Message("note_on", note=64, velocity=70, time=48),
             mido.Message("note_on", note=64, velocity=0, time=24),
         ]
-        drums = [mido.Message("note_on", channel=9, note=36, velocity=100), mido.Message("note_off", channel=9, note=36, time=10)]
+        drums = [
+            mido.Message("note_on", channel=9, note=36, velocity=100),
+            mido.Message("note_off", channel=9, note=36, time=10),
+        ]
         for track in (marker, notes, drums):
             file.tracks.append(mido.MidiTrack(track))
         file.save(self.folder / "a.mid")
         found = read_parts(self.folder / "a.mid")
         self.assertEqual([part.name for part in found.parts], ["reed organ", "part 3"])
-        self.assertEqual([(note.start, note.length, note.program) for note in found.parts[0].notes], [(-1.0, 0.5, 20), (0.0, 0.25, 20)])
+        self.assertEqual(
+            [(note.start, note.length, note.program) for note in found.parts[0].notes],
+            [(-1.0, 0.5, 20), (0.0, 0.25, 20)],
+        )
         self.assertTrue(found.parts[1].notes[0].is_drum)
         self.assertIn("written in 3/4", found.said[0])
         self.assertIsNotNone(found.line)
@@ -103,7 +114,9 @@ class PartsTest(unittest.TestCase):
 
     def test_without_an_end_of_track_and_with_a_note_never_let_go(self) -> None:
         (part,) = self.read(smf(b"\x00\x90\x3c\x64\x83\x60\x40\x64\x83\x60\x40\x00")).parts
-        self.assertEqual([(note.key, note.start, note.length) for note in part.notes], [(60, 0.0, 2.0), (64, 1.0, 1.0)])
+        self.assertEqual(
+            [(note.key, note.start, note.length) for note in part.notes], [(60, 0.0, 2.0), (64, 1.0, 1.0)]
+        )
 
     def test_written_on_a_map_and_read_back(self) -> None:
         (part,) = self.read(smf(b"\x00\xc0\x14" + RUNNING + END)).parts
@@ -111,7 +124,9 @@ class PartsTest(unittest.TestCase):
         out = self.folder / "out.mid"
         write_parts(BREATHING, 7.0, [("reed", notes)], out)
         back, line = read_parts(out).parts[0], read_map(out)
-        self.assertEqual([(note.key, note.velocity, note.program) for note in back.notes], [(60, 100, 20)] * 3)
+        self.assertEqual(
+            [(note.key, note.velocity, note.program) for note in back.notes], [(60, 100, 20)] * 3
+        )
         # Its own tempo map says when its notes sound (mido adds the times up).
         times, now = [], 0.0
         for message in mido.MidiFile(out):
@@ -119,7 +134,9 @@ class PartsTest(unittest.TestCase):
             if message.type == "note_on" and message.velocity:
                 times.append(now)
         np.testing.assert_allclose(times, [0.5, 2.5, 4.9], atol=0.0002)
-        np.testing.assert_allclose(np.asarray(line.to_seconds(line.bar_lines(0, 3))), [0.5, 2.5, 4.9, 6.8], atol=0.0002)
+        np.testing.assert_allclose(
+            np.asarray(line.to_seconds(line.bar_lines(0, 3))), [0.5, 2.5, 4.9, 6.8], atol=0.0002
+        )
         np.testing.assert_allclose([note.start for note in back.notes], [0.0, 4.0, 8.0], atol=1e-9)
 
 

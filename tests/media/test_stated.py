@@ -50,7 +50,10 @@ class HeaderTest(unittest.TestCase):
     def test_tags_come_before_the_name_and_no_tempo_is_believed_that_cannot_be(self) -> None:
         path = self.folder / "x.mp3"
         write_mp3(path, self.sound, RATE_HZ, header=True, tags={"TBPM": "121"})
-        self.assertEqual([(one.bpm, one.source) for one in stated_tempi(path, "x 92bpm.mp3")], [(121.0, "tags"), (92.0, "file name")])
+        self.assertEqual(
+            [(one.bpm, one.source) for one in stated_tempi(path, "x 92bpm.mp3")],
+            [(121.0, "tags"), (92.0, "file name")],
+        )
         write_mp3(path, self.sound, RATE_HZ, header=True, tags={"TBPM": "0"})
         self.assertEqual(stated_tempi(path, "x.mp3"), ())
         (self.folder / "y.wav").write_bytes(b"no audio")
@@ -61,5 +64,10 @@ class HeaderTest(unittest.TestCase):
 class LatenessTest(unittest.TestCase):
     def test_of_a_machine_at_a_round_tempo_from_5_to_120_ms(self) -> None:
         self.assertAlmostEqual(lateness_s(120.0, 0.001, 2.0 + 0.0251, 0.5) or 0.0, 0.0251, places=6)
-        for bpm, first_s, scatter_ms in ((120.0, 0.003, 0.5), (120.0, 0.13, 0.5), (120.0, 0.025, 6.0), (121.3, 0.025, 0.5)):
+        for bpm, first_s, scatter_ms in (
+            (120.0, 0.003, 0.5),
+            (120.0, 0.13, 0.5),
+            (120.0, 0.025, 6.0),
+            (121.3, 0.025, 0.5),
+        ):
             self.assertIsNone(lateness_s(bpm, 0.001, first_s, scatter_ms))

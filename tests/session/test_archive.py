@@ -1,4 +1,6 @@
-"""A session as one file: opened in another data folder, undone to its first step; and archives that mean harm."""
+"""A session as one file: opened in another data folder, undone to its first step; and archives that mean
+harm.
+"""
 
 import hashlib
 import io
@@ -35,7 +37,9 @@ Edit = Callable[[dict[str, Any]], None]
 class ArchiveTest(PlaceTest):
     def setUp(self) -> None:
         super().setUp()
-        self.loop = bring_in(self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav")
+        self.loop = bring_in(
+            self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav"
+        )
         self.act("meter", meter="3/4")
         self.act("rule", take=self.lead, field="strength", value="70")
         self.act("cut-and-lay", take=self.loop, at="beats", lay="1/4")
@@ -58,8 +62,12 @@ class ArchiveTest(PlaceTest):
         made = self.read(self.written())
         here, there = self.seen(), session_state(self.other, made)
         self.assertEqual(there.opened.row.name, here.opened.row.name)
-        self.assertEqual([take.name for take in there.document.takes], [take.name for take in here.document.takes])
-        self.assertFalse({take.id for take in there.document.takes} & {take.id for take in here.document.takes})
+        self.assertEqual(
+            [take.name for take in there.document.takes], [take.name for take in here.document.takes]
+        )
+        self.assertFalse(
+            {take.id for take in there.document.takes} & {take.id for take in here.document.takes}
+        )
         lead, loop = (take.id for take in there.document.takes)
         np.testing.assert_array_equal(there.onsets(lead).times, here.onsets(self.lead).times)
         self.assertEqual(there.need_map(), here.need_map())
@@ -94,7 +102,10 @@ class ArchiveTest(PlaceTest):
         made = self.read(self.written(), self.place)
         self.assertNotEqual(made, self.session)
         self.assertEqual(len(shelf.shelf(self.place)), 2)
-        self.place.blobs.sweep([sha for row in self.place.take_rows(made).values() for sha in (row.source_sha,)], older_than_s=1e9)
+        self.place.blobs.sweep(
+            [sha for row in self.place.take_rows(made).values() for sha in (row.source_sha,)],
+            older_than_s=1e9,
+        )
         session_state(self.place, made).need_map()
 
     # -- without sound
@@ -110,7 +121,9 @@ class ArchiveTest(PlaceTest):
         lead = there.need_lead().id
         self.assertEqual({row.state for row in there.rows.values()}, {"wanted"})
         source = self.place.take_row(self.lead)
-        asked = f"Drop “tub kit.wav” here ({source.source_bytes / 1e6:,.1f} MB, sha256 {source.source_sha[:12]}…)"
+        asked = (
+            f"Drop “tub kit.wav” here ({source.source_bytes / 1e6:,.1f} MB, sha256 {source.source_sha[:12]}…)"
+        )
         self.assertIn(asked, there.rows[lead].error or "")
         # What was decided and heard is all there.
         np.testing.assert_array_equal(there.onsets(lead).times, here.onsets(self.lead).times)
@@ -130,12 +143,16 @@ class ArchiveTest(PlaceTest):
         self.assertIsNotNone(self.other.activations(row), "a new reading has what it needs")
         now = session_state(self.other, made)
         np.testing.assert_array_equal(now.onsets(lead).times, here.onsets(self.lead).times)
-        self.assertEqual(announced(now, Wish(takes=[lead]))["frames"], announced(here, Wish(takes=[self.lead]))["frames"])
+        self.assertEqual(
+            announced(now, Wish(takes=[lead]))["frames"], announced(here, Wish(takes=[self.lead]))["frames"]
+        )
         # Written again from there, half of it still missing: what is missing is asked for once more.
         again = io.BytesIO()
         write_archive(self.other, made, again)
         third = self.read(again.getvalue(), self.place)
-        self.assertEqual(sorted(row.state for row in self.place.take_rows(third).values()), ["ready", "wanted"])
+        self.assertEqual(
+            sorted(row.state for row in self.place.take_rows(third).values()), ["ready", "wanted"]
+        )
 
     def test_a_take_of_two_minutes_is_at_most_60_kilobytes(self) -> None:
         place = DataFolder(replace(Settings(), data_dir=self.folder / "long"))
@@ -149,14 +166,19 @@ class ArchiveTest(PlaceTest):
         self.assertLess(len(out.getvalue()), 60_000)
 
     def test_a_groove_goes_with_the_rule_that_uses_it(self) -> None:
-        groove = take_groove(np.array([0.0, 0.52, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(4), "yard")
+        groove = take_groove(
+            np.array([0.0, 0.52, 1.0, 1.5]), np.zeros(4), steady_map(120.0, 0.0), (0, 0), Grid(4), "yard"
+        )
         kept = GrooveLibrary(self.place).add(groove)
         self.act("meter", meter="4/4")
         self.act("rule", take=self.lead, field="grid", value=f"groove:{kept.id}")
         made = self.read(self.written())
         there = session_state(self.other, made)
         self.assertEqual(GrooveLibrary(self.other).all(), [])
-        made_there, made_here = fits.take_fit(there, there.need_lead().id), fits.take_fit(self.seen(), self.lead)
+        made_there, made_here = (
+            fits.take_fit(there, there.need_lead().id),
+            fits.take_fit(self.seen(), self.lead),
+        )
         np.testing.assert_array_equal(made_there.fit.time_map.target_s, made_here.fit.time_map.target_s)
 
     # -- archives that mean harm
@@ -193,7 +215,9 @@ class ArchiveTest(PlaceTest):
         before = (len(shelf.shelf(self.other)), sum(1 for _ in Path(self.other.blobs.temporary).iterdir()))
         with self.assertRaises(ParameterError) as caught:
             self.read(data)
-        self.assertEqual((len(shelf.shelf(self.other)), sum(1 for _ in Path(self.other.blobs.temporary).iterdir())), before)
+        self.assertEqual(
+            (len(shelf.shelf(self.other)), sum(1 for _ in Path(self.other.blobs.temporary).iterdir())), before
+        )
         said = str(caught.exception)
         self.assertIn("Nothing was imported", said)
         return said
@@ -228,7 +252,10 @@ class ArchiveTest(PlaceTest):
         small = DataFolder(replace(Settings(), data_dir=self.folder / "small", upload_cap=1_000_000))
         small.prepare()
         self.addCleanup(small.close)
-        bomb = self.packed({"manifest.json": b"{}", "blobs/" + "a" * 64: b"\0" * 30_000_000}, compression=zipfile.ZIP_DEFLATED)
+        bomb = self.packed(
+            {"manifest.json": b"{}", "blobs/" + "a" * 64: b"\0" * 30_000_000},
+            compression=zipfile.ZIP_DEFLATED,
+        )
         self.assertLess(len(bomb), 100_000)
         with self.assertRaisesRegex(ParameterError, "would be larger"):
             self.read(bomb, small)
@@ -259,7 +286,8 @@ class ArchiveTest(PlaceTest):
             lambda one: one.update(revisions=[]),
             lambda one: one.update(parts={}),
             lambda one: one.update(name="  "),
-            lambda one: one["files"].append({"kind": "handoff wav", "key": "k", "name": "n", "sha": "a" * 64, "bytes": 1, "details": "{}"}),
+            lambda one: one["files"].append({"kind": "handoff wav", "key": "k", "name": "n",
+            "sha": "a" * 64, "bytes": 1, "details": "{}"}),
             lambda one: one.pop("takes"),
             lambda one: one["revisions"][0].update(parts="not json"),
             lambda one: (one.update(sound=False), one["takes"][0].update(frames=-5)),

@@ -23,7 +23,10 @@ class DispatchTest(PlaceTest):
             ("take", {"take": "../etc"}),
             ("undo", {"x": 1}),
         ):
-            with self.subTest(name=name, args=args), self.assertRaisesRegex(ParameterError, "cannot be used.*Nothing was changed"):
+            with (
+                self.subTest(name=name, args=args),
+                self.assertRaisesRegex(ParameterError, "cannot be used.*Nothing was changed"),
+            ):
                 self.act(name, **args)
         self.assertEqual(self.version, version)
 
@@ -36,7 +39,12 @@ class DispatchTest(PlaceTest):
     def test_a_stale_page_is_told_before_anything_is_worked_out(self) -> None:
         old = self.version
         self.act("meter", meter="3/4")
-        for name, args in (("keep", {"take": self.lead}), ("undo", {}), ("redo", {}), ("bar-1", {"time_s": 1.0})):
+        for name, args in (
+            ("keep", {"take": self.lead}),
+            ("undo", {}),
+            ("redo", {}),
+            ("bar-1", {"time_s": 1.0}),
+        ):
             with self.subTest(name=name), self.assertRaises(StaleError) as caught:
                 decide(self.place, self.session, name, old, args)
             self.assertEqual(caught.exception.newest, self.version)
@@ -65,7 +73,9 @@ class DispatchTest(PlaceTest):
             decide(self.place, self.session, "keep", old, {"take": loose})
         self.assertEqual((len(self.seen().rows), len(queue.jobs_of(self.place, self.session))), (takes, jobs))
         self.act("keep", take=loose)
-        self.assertEqual((len(self.seen().rows), len(queue.jobs_of(self.place, self.session))), (takes + 1, jobs + 1))
+        self.assertEqual(
+            (len(self.seen().rows), len(queue.jobs_of(self.place, self.session))), (takes + 1, jobs + 1)
+        )
 
 
 class ShownTest(PlaceTest):
@@ -78,7 +88,11 @@ class ShownTest(PlaceTest):
         self.assertEqual([place.title for place in look(self.seen(), "hand-off")], ["Could not be read"])
 
     def test_a_duplicate_keeps_what_is_muted(self) -> None:
-        shelf.save_view(self.place, self.session, {"mix": {self.lead: {"level": 0, "pan": 0, "mute": True, "solo": False}}})
+        shelf.save_view(
+            self.place,
+            self.session,
+            {"mix": {self.lead: {"level": 0, "pan": 0, "mute": True, "solo": False}}},
+        )
         copy = session_state(self.place, shelf.duplicate(self.place, self.session))
         assert copy.document.lead is not None
         self.assertIn(copy.document.lead.id, copy.opened.row.view)

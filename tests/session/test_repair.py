@@ -1,4 +1,6 @@
-"""What is half done or damaged in a data folder: found at a start, mended, said; and no session is closed by it."""
+"""What is half done or damaged in a data folder: found at a start, mended, said; and no session is closed by
+it.
+"""
 
 import json
 import os
@@ -28,7 +30,11 @@ class RepairTest(PlaceTest):
     def imports(self, take: str) -> list[str]:
         with self.place.database.reading():
             found = rows.take_row(self.place.database, take)
-        return [view.state for view in queue.jobs_of(self.place, found.session_id) if view.kind == "import" and view.subject == take]
+        return [
+            view.state
+            for view in queue.jobs_of(self.place, found.session_id)
+            if view.kind == "import" and view.subject == take
+        ]
 
     def test_nothing_to_mend_is_nothing_said(self) -> None:
         self.assertEqual(repair(self.place), [])
@@ -65,7 +71,10 @@ class RepairTest(PlaceTest):
 
     def test_create_is_all_or_nothing(self) -> None:
         before = len(shelf.shelf(self.place))
-        with mock.patch("combpace.session.shelf.begin", side_effect=OSError("killed here")), self.assertRaises(OSError):
+        with (
+            mock.patch("combpace.session.shelf.begin", side_effect=OSError("killed here")),
+            self.assertRaises(OSError),
+        ):
             shelf.create(self.place, "never")
         with (
             mock.patch.object(type(self.place.history), "copy", side_effect=OSError("killed here")),
@@ -88,7 +97,11 @@ class RepairTest(PlaceTest):
         other = self.unread("also.wav")
         importing.import_take(self.place, {"take": other}, lambda phase, share: None)
         marks = len(self.seen().onsets(self.lead))
-        for column, how in (("analysis_sha", "gone"), ("analysis_sha", "other bytes"), ("decoded_sha", "gone")):
+        for column, how in (
+            ("analysis_sha", "gone"),
+            ("analysis_sha", "other bytes"),
+            ("decoded_sha", "gone"),
+        ):
             with self.subTest(column=column, how=how):
                 self.damage(getattr(self.place.take_row(self.lead), column), how)
                 fresh = DataFolder(self.place.settings)

@@ -77,7 +77,10 @@ class ArrivalTest(PlaceTest):
         (one,) = copy.document.arrivals
         self.assertNotEqual(one.id, self.loop)
         self.assertEqual((one.name, one.pace), ("pipe loop", "own"))
-        np.testing.assert_array_equal(fits.take_fit(copy, one.id).fit.time_map.target_s, fits.take_fit(self.seen(), self.loop).fit.time_map.target_s)
+        np.testing.assert_array_equal(
+            fits.take_fit(copy, one.id).fit.time_map.target_s,
+            fits.take_fit(self.seen(), self.loop).fit.time_map.target_s,
+        )
 
     def test_it_is_neither_lead_nor_bundled_before_it_is_kept(self) -> None:
         for name, args in (
@@ -93,7 +96,9 @@ class ArrivalTest(PlaceTest):
         (line,) = arrival_lines(self.seen())
         self.assertIn("4 bars", line["said"])
         time_map = fits.take_fit(self.seen(), self.loop).fit.time_map
-        np.testing.assert_allclose(time_map.to_target(np.array([0.0, 4.0])), [self.line(0), self.line(4)], atol=0.5 / RATE)
+        np.testing.assert_allclose(
+            time_map.to_target(np.array([0.0, 4.0])), [self.line(0), self.line(4)], atol=0.5 / RATE
+        )
 
     def test_where_arrivals_stay_as_they_are_it_sounds_at_its_own_speed_and_is_kept_once(self) -> None:
         self.assertIn("stay as they are", self.act("arriving", value="stay").note)
@@ -111,7 +116,8 @@ class ArrivalTest(PlaceTest):
 
 class ReadAnotherWayTest(PlaceTest):
     def test_a_loop_that_was_heard_in_five_is_whole_bars_by_its_beats(self) -> None:
-        # Sixteen even eighths, one in eight louder: three bars and a fifth of 5/4 as they were heard, four bars of 4/4.
+        # Sixteen even eighths, one in eight louder: three bars and a fifth of 5/4 as they were heard, four
+        # bars of 4/4.
         step = 30.0 / 107
         out = np.zeros(round(16 * step * RATE))
         for k in range(16):
@@ -124,12 +130,16 @@ class ReadAnotherWayTest(PlaceTest):
         self.assertEqual([one.id for one in self.seen().document.arrivals], [named])
         before = fits.take_fit(self.seen(), named).fit.time_map
         self.act("arrival-keep", take=named)
-        np.testing.assert_array_equal(fits.take_fit(self.seen(), named).fit.time_map.target_s, before.target_s)
+        np.testing.assert_array_equal(
+            fits.take_fit(self.seen(), named).fit.time_map.target_s, before.target_s
+        )
 
 
 class NoArrivalTest(PlaceTest):
     def test_a_take_of_free_length_and_the_first_of_a_session_are_takes_at_once(self) -> None:
-        other = bring_in(self.place, self.session, struck(0.37 + 0.5 * np.arange(9), 5.3), "reed organ.wav", keep=False)
+        other = bring_in(
+            self.place, self.session, struck(0.37 + 0.5 * np.arange(9), 5.3), "reed organ.wav", keep=False
+        )
         self.assertEqual([take.id for take in self.seen().document.takes], [self.lead, other])
         self.assertEqual(self.seen().document.arrivals, ())
 

@@ -22,7 +22,9 @@ class BarsTest(PlaceTest):
 
     def test_pull_makes_an_anchor_and_undo_takes_it_back(self) -> None:
         before = self.line(3)
-        note = self.act("pull", time_s=before + 0.011, quarters=self.seen().need_map().bar_line(3), free=True).note
+        note = self.act(
+            "pull", time_s=before + 0.011, quarters=self.seen().need_map().bar_line(3), free=True
+        ).note
         self.assertAlmostEqual(self.line(3), before + 0.011, places=6)
         self.assertIn("11.0 ms", note)
         undone = self.act("undo")
@@ -33,7 +35,12 @@ class BarsTest(PlaceTest):
 
     def test_anchors_hold_through_later_corrections(self) -> None:
         for bar in (2, 4, 3):
-            self.act("pull", time_s=self.line(bar) + 0.004 * bar, quarters=self.seen().need_map().bar_line(bar), free=True)
+            self.act(
+                "pull",
+                time_s=self.line(bar) + 0.004 * bar,
+                quarters=self.seen().need_map().bar_line(bar),
+                free=True,
+            )
         kept = [self.line(bar) for bar in (2, 3, 4)]
         self.act("downbeat", time_s=self.line(6))
         np.testing.assert_allclose([self.line(bar) for bar in (2, 3, 4)], kept, atol=1e-9)
@@ -122,10 +129,14 @@ class ScaleFromTest(PlaceTest):
         lines = [self.line(index) for index in range(7)]
         note = self.act("scale", factor=-2, bar=3).note
         self.assertIn("The tempo is read half as fast from bar 3 on", note)
-        self.assertEqual([round(self.line(index), 6) for index in range(5)], [round(lines[k], 6) for k in (0, 1, 2, 4, 6)])
+        self.assertEqual(
+            [round(self.line(index), 6) for index in range(5)], [round(lines[k], 6) for k in (0, 1, 2, 4, 6)]
+        )
         self.assertIn("no bar line moved", note)
         self.assertIn("no bar line moved", self.act("scale", factor=2, bar=3).note)
-        self.assertEqual([round(self.line(index), 3) for index in range(5)], [round(time, 3) for time in lines[:5]])
+        self.assertEqual(
+            [round(self.line(index), 3) for index in range(5)], [round(time, 3) for time in lines[:5]]
+        )
 
     def test_from_a_bar_of_the_lead_in_on_it_is_all_of_the_map(self) -> None:
         line = self.line(2)
@@ -176,10 +187,14 @@ class ReadAgainTest(PlaceTest):
         times = 0.5 + np.arange(48) * 0.5
         bring_in(self.place, session, struck(times, 25.0, low_every=4), "even.wav")
         self.assertEqual(session_state(self.place, session).map_choice().kind, "steady")
-        decide(self.place, session, "read-again", self.place.open(session).revision.version, {"about_bpm": 60.0})
+        decide(
+            self.place, session, "read-again", self.place.open(session).revision.version, {"about_bpm": 60.0}
+        )
         seen = session_state(self.place, session)
         self.assertEqual(seen.map_choice().kind, "steady")
-        self.assertAlmostEqual(seen.need_map().bpm_at(0.0) / seen.need_map().meters[0].beat_quarters, 60.0, delta=0.05)
+        self.assertAlmostEqual(
+            seen.need_map().bpm_at(0.0) / seen.need_map().meters[0].beat_quarters, 60.0, delta=0.05
+        )
         self.assertLess(float(np.min(np.abs(times - seen.need_map().second(0.0)))), 0.003)
 
     def test_what_was_put_beside_every_attack_stays_there_to_the_sample(self) -> None:
@@ -192,13 +207,28 @@ class ReadAgainTest(PlaceTest):
         session = shelf.create(self.place, "Two mics")
         ids = [
             bring_in(
-                self.place, session, struck(self.beats[first::4], float(self.beats[-1]) + 1.0, low_every=1 if first == 0 else 0), f"mic {first}.wav"
+                self.place,
+                session,
+                struck(self.beats[first::4], float(self.beats[-1]) + 1.0, low_every=1 if first == 0 else 0),
+                f"mic {first}.wav",
             )
             for first in range(4)
         ]
-        decide(self.place, session, "bundle", self.place.open(session).revision.version, {"takes": ids, "name": "Tubs"})
+        decide(
+            self.place,
+            session,
+            "bundle",
+            self.place.open(session).revision.version,
+            {"takes": ids, "name": "Tubs"},
+        )
         importing.hear_together(self.place, ids, lambda phase, share: None)
-        decide(self.place, session, "read-again", self.place.open(session).revision.version, {"about_bpm": self.tempo()})
+        decide(
+            self.place,
+            session,
+            "read-again",
+            self.place.open(session).revision.version,
+            {"about_bpm": self.tempo()},
+        )
         beats = np.array([knot.time_s for knot in session_state(self.place, session).need_map().knots])
         # Three in four are struck in front of other mics than the lead's.
         away = np.abs(beats[:, None] - self.beats[None, :]).min(axis=0)

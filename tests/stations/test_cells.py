@@ -13,7 +13,9 @@ FADE = round(0.005 * RATE)
 
 
 class CellsTest(PlaceTest):
-    """A steady session at 120 from the first frame on, a take of noise: what is repeated, silenced or copied is compared with arrays made by hand."""
+    """A steady session at 120 from the first frame on, a take of noise: what is repeated, silenced or copied
+    is compared with arrays made by hand.
+    """
 
     def setUp(self) -> None:
         super().setUp()
@@ -67,7 +69,11 @@ class CellsTest(PlaceTest):
         self.assertFalse(self.seen().document.pieces)
 
     def test_what_cannot_be_is_refused(self) -> None:
-        for what, from_q, to_q, more in (("repeat", 4.0, 4.0, {}), ("copy", 4.0, 8.0, {}), ("silence", -100.0, 100.0, {})):
+        for what, from_q, to_q, more in (
+            ("repeat", 4.0, 4.0, {}),
+            ("copy", 4.0, 8.0, {}),
+            ("silence", -100.0, 100.0, {}),
+        ):
             with self.subTest(what=what), self.assertRaises(ParameterError):
                 self.cells(what, from_q, to_q, **more)
         self.act("rule", take=self.noise, field="grid", value="1/8")
@@ -76,7 +82,9 @@ class CellsTest(PlaceTest):
 
     def test_pushed_later_by_whole_bars_the_map_stays(self) -> None:
         line = self.seen().need_map()
-        note = self.act("cells", takes=[self.noise], from_q=0.0, to_q=4.0, what="copy", at_q=4.0, push=True).note
+        note = self.act(
+            "cells", takes=[self.noise], from_q=0.0, to_q=4.0, what="copy", at_q=4.0, push=True
+        ).note
         self.assertIn("everything after it moves 1 bar later, the map stays", note)
         self.assertEqual(self.seen().need_map(), line)
         out = self.sound()
@@ -90,7 +98,9 @@ class CellsTest(PlaceTest):
             self.cells("copy", 0.0, 2.0, at_q=4.0, push=True)
 
     def test_parts_go_along_with_takes(self) -> None:
-        reed, sticks = parts.add_parts(self.place, self.session, tune(self.place.blobs.new_path(".mid")), "yard tune.mid")
+        reed, sticks = parts.add_parts(
+            self.place, self.session, tune(self.place.blobs.new_path(".mid")), "yard tune.mid"
+        )
         note = self.act("cells", takes=[self.noise, reed], from_q=0.0, to_q=1.0, what="repeat", times=3).note
         self.assertIn("repeated 3 times on 1 take and 1 part", note)
         keys = [one.key for one in notes.heard(self.seen(), reed)]

@@ -38,12 +38,19 @@ class GrooveTest(PlaceTest):
         self.assertEqual((made.name, len(made.bars), len(made.bars[0])), ("yard drums, bars 2–5", 1, 8))
         np.testing.assert_allclose([one.late_ms for one in made.bars[0]], 1000 * LATE, atol=1.5)
         kept = self.library.add(made)
-        self.assertIn("groove yard drums, bars 2–5", self.act("rule", take=self.even, field="grid", value=f"groove:{kept.id}").note)
+        self.assertIn(
+            "groove yard drums, bars 2–5",
+            self.act("rule", take=self.even, field="grid", value=f"groove:{kept.id}").note,
+        )
         self.act("rule", take=self.even, field="leave_alone", value="0")
         fit = fits.take_fit(self.seen(), self.even).fit
         line = self.seen().need_map()
-        wanted = np.asarray(line.to_seconds(np.concatenate([4.0 * bar + 0.5 * np.arange(8) for bar in range(8)]))) + np.tile(LATE, 8)
-        np.testing.assert_allclose([peg.target_s for peg in fit.pegs if peg.kind == "pulled"], wanted, atol=0.002)
+        wanted = np.asarray(
+            line.to_seconds(np.concatenate([4.0 * bar + 0.5 * np.arange(8) for bar in range(8)]))
+        ) + np.tile(LATE, 8)
+        np.testing.assert_allclose(
+            [peg.target_s for peg in fit.pegs if peg.kind == "pulled"], wanted, atol=0.002
+        )
         drawn = picture.fit_facts(self.seen(), self.even)["groove"]
         self.assertEqual((drawn["start"], drawn["len"], len(drawn["bars"])), (0, 4.0, 1))
 
@@ -55,7 +62,9 @@ class GrooveTest(PlaceTest):
         self.act("rule", take=loud, field="grid", value=f"groove:{kept.id}")
         plain = fits.take_fit(self.seen(), loud)
         self.assertEqual(plain.levels, ())
-        self.assertIn("50 % of the groove's accents", self.act("rule", take=loud, field="accent", value="50").note)
+        self.assertIn(
+            "50 % of the groove's accents", self.act("rule", take=loud, field="accent", value="50").note
+        )
         made = fits.take_fit(self.seen(), loud)
         self.assertNotEqual(made.key, plain.key)
         levels = dict(made.levels)
@@ -67,7 +76,10 @@ class GrooveTest(PlaceTest):
         row_ = self.seen().rows[loud]
         with FileSource(self.place.blob(row_.decoded_sha)) as source:
             how = how_it_sounds(self.seen(), loud, fitted=True, speed=1.0)
-            with_them, without = sounding(source, how, 44100), sounding(source, replace(how, levels=()), 44100)
+            with_them, without = (
+                sounding(source, how, 44100),
+                sounding(source, replace(how, levels=()), 44100),
+            )
             start = round(louder[0] * 44100)
             a, b = (one.read(start, start + 2000) for one in (with_them, without))
         np.testing.assert_allclose(a, b * 10 ** (2.0 / 20), rtol=1e-5, atol=1e-7)

@@ -1,4 +1,6 @@
-"""What is announced is what is written; files read back by readers that are not ours (soundfile, wavinfo, mido, zipfile)."""
+"""What is announced is what is written; files read back by readers that are not ours (soundfile, wavinfo,
+mido, zipfile).
+"""
 
 import io
 import json
@@ -54,10 +56,18 @@ class HandOffTest(PlaceTest):
                         self.assertLessEqual(abs(len(made[file["name"]]) - file["bytes"]), 1)
                     if file["channels"]:
                         info = sf.info(io.BytesIO(made[file["name"]]))
-                        self.assertEqual((info.frames, info.samplerate, info.channels), (said["frames"], said["rate_hz"], file["channels"]))
+                        self.assertEqual(
+                            (info.frames, info.samplerate, info.channels),
+                            (said["frames"], said["rate_hz"], file["channels"]),
+                        )
 
     def test_made_twice_is_the_same_bytes_whatever_the_clock_says(self) -> None:
-        wish = {"kind": "wav32f", "written": "files and mix", "markers": True, "extras": ["midi", "json", "csv", "click", "report"]}
+        wish = {
+            "kind": "wav32f",
+            "written": "files and mix",
+            "markers": True,
+            "extras": ["midi", "json", "csv", "click", "report"],
+        }
         first = self.made(**wish)
         with mock.patch("time.time", lambda: 1e9):
             second = self.made(**wish)
@@ -65,11 +75,16 @@ class HandOffTest(PlaceTest):
         for name, data in first.items():
             at = data.find(b"PEAK")
             if name.endswith(".wav") and at >= 0:
-                self.assertEqual(data[at + 12 : at + 16], b"\0\0\0\0", f"{name} holds the time at which it was written")
-        pack = zipfile.ZipFile(io.BytesIO(next(data for name, data in first.items() if name.endswith(".zip"))))
+                self.assertEqual(
+                    data[at + 12 : at + 16], b"\0\0\0\0", f"{name} holds the time at which it was written"
+                )
+        pack = zipfile.ZipFile(
+            io.BytesIO(next(data for name, data in first.items() if name.endswith(".zip")))
+        )
         self.assertEqual({entry.date_time for entry in pack.infolist()}, {(1980, 1, 1, 0, 0, 0)})
         self.assertEqual(
-            {name: pack.read(name) for name in pack.namelist()}, {name: data for name, data in first.items() if not name.endswith(".zip")}
+            {name: pack.read(name) for name in pack.namelist()},
+            {name: data for name, data in first.items() if not name.endswith(".zip")},
         )
 
     def test_loops_of_exactly_so_many_bars_start_at_their_bar(self) -> None:
@@ -81,7 +96,13 @@ class HandOffTest(PlaceTest):
             if name.endswith(".wav"):
                 samples, _ = self.sound(data)
                 self.assertEqual(len(samples), frames)
-                long, _ = self.sound(next(data for other, data in whole.items() if other.rsplit(" - ")[-1] == name.rsplit(" - ")[-1]))
+                long, _ = self.sound(
+                    next(
+                        data
+                        for other, data in whole.items()
+                        if other.rsplit(" - ")[-1] == name.rsplit(" - ")[-1]
+                    )
+                )
                 skipped = round(self.line(2) * rate) - round(self.line(0) * rate)
                 np.testing.assert_array_equal(samples, long[skipped : skipped + frames])
         self.assertTrue(all("bars 3 to 4" in name for name in part))
@@ -91,7 +112,9 @@ class HandOffTest(PlaceTest):
         document = json.loads(next(data for name, data in made.items() if name.endswith(".json")))
         self.assertEqual([bar["bar"] for bar in document["bars"]], [3, 4])
         self.assertAlmostEqual(document["bars"][1]["start_s"], self.line(3) - self.line(2), places=6)
-        file = mido.MidiFile(file=io.BytesIO(next(data for name, data in made.items() if name.endswith(".mid"))))
+        file = mido.MidiFile(
+            file=io.BytesIO(next(data for name, data in made.items() if name.endswith(".mid")))
+        )
         now, found = 0.0, []
         for message in file:
             now += message.time
@@ -111,16 +134,28 @@ class HandOffTest(PlaceTest):
             self.assertEqual(info.cues.cues[0].sample_offset, 0)
             labels = [label.text for label in info.cues.labels]
             self.assertEqual(labels[:3], ["bar 2", "bar 3", "bar 4"])
-            self.assertEqual(info.cues.cues[2].sample_offset, round(self.line(3) * 44100) - round(self.line(1) * 44100))
+            self.assertEqual(
+                info.cues.cues[2].sample_offset, round(self.line(3) * 44100) - round(self.line(1) * 44100)
+            )
             self.assertEqual(sf.info(path).frames, info.data.frame_count)
 
     def test_another_rate_keeps_the_moments(self) -> None:
         made = self.made(kind="wav32f", rate=96000, start="lead-in")
         samples, rate = self.sound(next(data for name, data in made.items() if "tub kit" in name))
-        plain, _ = self.sound(next(data for name, data in self.made(kind="wav32f", start="lead-in").items() if "tub kit" in name))
+        plain, _ = self.sound(
+            next(
+                data for name, data in self.made(kind="wav32f", start="lead-in").items() if "tub kit" in name
+            )
+        )
         self.assertEqual(rate, 96000)
         self.assertEqual(
-            len(samples), round(announced(self.seen(), Wish(takes=[self.lead, self.other], rate=96000, start="lead-in"))["length_s"] * 96000)
+            len(samples),
+            round(
+                announced(self.seen(), Wish(takes=[self.lead, self.other], rate=96000, start="lead-in"))[
+                    "length_s"
+                ]
+                * 96000
+            ),
         )
         # The soxr library's own answer on the whole file, away from its ends.
         import soxr
@@ -136,21 +171,30 @@ class HandOffTest(PlaceTest):
         }
         shelf.save_view(self.place, self.session, {"mix": levels})
         made = self.made(kind="wav32f", levels="as mixed", written="files and mix")
-        sounds = {name.rsplit(" - ")[-1]: self.sound(data)[0] for name, data in made.items() if name.endswith(".wav")}
+        sounds = {
+            name.rsplit(" - ")[-1]: self.sound(data)[0]
+            for name, data in made.items()
+            if name.endswith(".wav")
+        }
         mix = sounds.pop("mix.wav")
         np.testing.assert_allclose(mix, sum(sounds.values()), atol=1e-6)
         room = sounds["room fitted.wav"]
-        self.assertEqual((float(np.abs(room[:, 0]).max()) < 1e-6, float(np.abs(room[:, 1]).max()) > 0.01), (True, True))
+        self.assertEqual(
+            (float(np.abs(room[:, 0]).max()) < 1e-6, float(np.abs(room[:, 1]).max()) > 0.01), (True, True)
+        )
         # Muted ones are not in the mix, and it is said.
         levels[self.other]["mute"] = True
         shelf.save_view(self.place, self.session, {"mix": levels})
         said = announced(self.seen(), Wish(takes=[self.lead, self.other], written="mix"))
         self.assertEqual(said["files"][0]["state"], "1 of 2, 1 muted")
         alone = self.made(kind="wav32f", written="mix")
-        np.testing.assert_allclose(self.sound(next(iter(alone.values())))[0], sounds["tub kit.wav"], atol=1e-6)
+        np.testing.assert_allclose(
+            self.sound(next(iter(alone.values())))[0], sounds["tub kit.wav"], atol=1e-6
+        )
 
     def test_equal_power_panning_is_that_of_the_standard(self) -> None:
-        # Web Audio API 1.1, 1.33.2: mono, x = (pan + 1) / 2, gains cos and sin of x π / 2; stereo, pan 0 leaves both channels.
+        # Web Audio API 1.1, 1.33.2: mono, x = (pan + 1) / 2, gains cos and sin of x π / 2; stereo, pan 0
+        # leaves both channels.
         mono = np.ones((1, 4), np.float32)
         np.testing.assert_allclose(panned(mono, 0.0)[:, 0], [np.sqrt(0.5)] * 2, atol=1e-6)
         np.testing.assert_allclose(panned(mono, -1.0)[:, 0], [1.0, 0.0], atol=1e-6)
@@ -159,16 +203,33 @@ class HandOffTest(PlaceTest):
         np.testing.assert_allclose(panned(both, 1.0)[:, 0], [0.0, 0.75], atol=1e-6)
 
     def test_what_would_clip_is_lowered_together_or_kept_in_float_and_said(self) -> None:
-        shelf.save_view(self.place, self.session, {"mix": {self.lead: {"level": 24, "pan": 0, "mute": False, "solo": False}}})
-        float_ones = {name: self.sound(data)[0] for name, data in self.made(kind="wav32f", levels="as mixed").items() if name.endswith(".wav")}
-        whole = {name: self.sound(data)[0] for name, data in self.made(kind="wav24", levels="as mixed").items() if name.endswith(".wav")}
+        shelf.save_view(
+            self.place,
+            self.session,
+            {"mix": {self.lead: {"level": 24, "pan": 0, "mute": False, "solo": False}}},
+        )
+        float_ones = {
+            name: self.sound(data)[0]
+            for name, data in self.made(kind="wav32f", levels="as mixed").items()
+            if name.endswith(".wav")
+        }
+        whole = {
+            name: self.sound(data)[0]
+            for name, data in self.made(kind="wav24", levels="as mixed").items()
+            if name.endswith(".wav")
+        }
         peak = max(float(np.abs(one).max()) for one in float_ones.values())
         self.assertGreater(peak, 1.0)
         for name, one in whole.items():
             np.testing.assert_allclose(one, float_ones[name] / peak, atol=2e-6)
-        for kind, words in (("wav24", "all lowered together by"), ("wav32f", "over full scale, kept in float")):
+        for kind, words in (
+            ("wav24", "all lowered together by"),
+            ("wav32f", "over full scale, kept in float"),
+        ):
             asked = Wish(takes=[self.lead, self.other], kind=kind, levels="as mixed")
-            with write.written(self.place, order_args(self.seen(), asked), lambda phase, share: None) as files:
+            with write.written(
+                self.place, order_args(self.seen(), asked), lambda phase, share: None
+            ) as files:
                 self.assertIn(words, files[0].details["note"])
 
     def test_pieces_leave_one_by_one(self) -> None:
@@ -179,7 +240,9 @@ class HandOffTest(PlaceTest):
         self.assertEqual(len(pack.namelist()), count)
         self.assertTrue(all(name.startswith("tub kit/") for name in pack.namelist()))
         lengths = [len(self.sound(pack.read(name))[0]) for name in pack.namelist()]
-        self.assertEqual(lengths, [one.stop - one.start for one in self.seen().document.pieces[self.lead].pieces])
+        self.assertEqual(
+            lengths, [one.stop - one.start for one in self.seen().document.pieces[self.lead].pieces]
+        )
 
     def test_results_say_their_version_and_whether_they_are_old_and_settings_are_kept(self) -> None:
         wish = Wish(takes=[self.other], kind="flac", start="bar 2", extras=["csv"])
@@ -200,10 +263,14 @@ class HandOffTest(PlaceTest):
         self.act("rule", take=self.other, field="grid", value="1/8t")
         self.act("rule", take=self.other, field="strength", value="90")
         self.act("steady", bpm=96.0)
-        loop = bring_in(self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav")
+        loop = bring_in(
+            self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav"
+        )
         self.act("take", take=loop, field="first_bar", value="3")
         made = recipe_of(self.seen())
-        self.assertEqual((made.fit.grid, made.fit.strength, made.fit.own, made.fit.bpm), ("1/8t", 90.0, False, 96.0))
+        self.assertEqual(
+            (made.fit.grid, made.fit.strength, made.fit.own, made.fit.bpm), ("1/8t", 90.0, False, 96.0)
+        )
         self.assertEqual((made.follow.bars, made.follow.from_bar), (2, 3))
         self.assertEqual(Recipe.model_validate_json(made.model_dump_json()), made)
 

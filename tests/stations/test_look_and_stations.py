@@ -30,7 +30,8 @@ class LookTest(PlaceTest):
         return look(self.seen(), station, focus)
 
     def test_a_bar_off_its_attack_is_proposed_to_move_there(self) -> None:
-        # Bars 3 and 5 held, bar 4 between them on a place without attack, not fixed: its first attack lies beside the line.
+        # Bars 3 and 5 held, bar 4 between them on a place without attack, not fixed: its first attack lies
+        # beside the line.
         line = self.seen().need_map()
         heard = self.seen().own_pace(self.lead)
         assert heard is not None
@@ -88,12 +89,20 @@ class LookTest(PlaceTest):
         doubt = np.full(len(heard.onsets), 0.99)
         doubt[[3, 7]] = 0.4, 0.2
         path = self.place.blobs.new_path(".npz")
-        write_analysis(path, Onsets(heard.onsets.times, heard.onsets.strength, doubt), heard.pace, heard.activation, heard.facts)
+        write_analysis(
+            path,
+            Onsets(heard.onsets.times, heard.onsets.strength, doubt),
+            heard.pace,
+            heard.activation,
+            heard.facts,
+        )
         sha = self.place.blobs.adopt(path)
         with self.place.database.writing() as db:
             db.get(TakeRow, self.lead).analysis_sha = sha  # type: ignore[union-attr]
         found = self.places("onsets", self.lead)
-        self.assertEqual([place.time_s for place in found], [float(heard.onsets.times[7]), float(heard.onsets.times[3])])
+        self.assertEqual(
+            [place.time_s for place in found], [float(heard.onsets.times[7]), float(heard.onsets.times[3])]
+        )
         assert found[0].do is not None and found[0].keep is not None
         count = len(self.seen().onsets(self.lead))
         self.act("onset-lock", take=self.lead, times_s=found[0].keep.args["times_s"])
@@ -114,7 +123,9 @@ class LookTest(PlaceTest):
         target = self.seen().need_map().place(mark) + 0.62
         self.act("peg", take=loose, take_s=mark, quarters=target, session_s=None)
         found = self.places("fit", loose)
-        self.assertTrue(any("Squeezed" in place.title and "limit 0.5" in place.title for place in found), found)
+        self.assertTrue(
+            any("Squeezed" in place.title and "limit 0.5" in place.title for place in found), found
+        )
         do = next(place.do for place in found if place.do)
         assert do is not None
         self.act("ride", take=loose, times_s=do.args["times_s"])
@@ -124,7 +135,9 @@ class LookTest(PlaceTest):
         even = bring_in(self.place, self.session, struck(0.5 + np.arange(64) * 0.5, 33), "programmed kit.wav")
         self.act("take", take=even, field="role", value="lead")
         self.assertEqual(self.seen().map_choice().kind, "steady")
-        self.assertEqual([place for place in self.places("pace") if place.do and place.do.name == "steady"], [])
+        self.assertEqual(
+            [place for place in self.places("pace") if place.do and place.do.name == "steady"], []
+        )
         self.act("steady", bpm=119.8, bar_1_s=0.5)
         end = self.places("pace")[0]
         self.assertIn("earlier", end.title)
@@ -144,13 +157,21 @@ class LookTest(PlaceTest):
         # The job that this queued hears both as one performance.
         ids = [take.id for take in seen.document.bundle_of(self.lead)]
         before = seen.analysis(self.lead)
-        self.assertEqual(importing.import_take(self.place, {"take": self.lead, "together": ids}, lambda phase, share: None), {"takes": ids})
+        self.assertEqual(
+            importing.import_take(
+                self.place, {"take": self.lead, "together": ids}, lambda phase, share: None
+            ),
+            {"takes": ids},
+        )
         found = [self.seen().analysis(take) for take in ids]
         assert found[0] is not None and found[1] is not None and before is not None
         self.assertEqual(found[0].pace, found[1].pace)
-        self.assertEqual(importing.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []})
+        self.assertEqual(
+            importing.hear_together(self.place, ids[:1], lambda phase, share: None), {"takes": []}
+        )
         self.assertEqual(seen.document.timing_take(seen.document.takes[1].id), self.lead)
-        # What is struck is that of both, on the clock of the one that asks; how well a corrected pace explains it is asked of both.
+        # What is struck is that of both, on the clock of the one that asks; how well a corrected pace
+        # explains it is asked of both.
         heard, both = [self.seen().onsets(take) for take in ids], self.seen().struck(self.lead)
         self.assertEqual(len(both), sum(map(len, heard)))
         self.assertTrue((np.diff(both.times) >= 0).all())
@@ -158,17 +179,24 @@ class LookTest(PlaceTest):
         self.assertTrue(set(np.round(heard[1].times + apart, 9)) <= set(np.round(both.times, 9)))
         # One sentence moves both, and the station says so.
         self.act("rule", take=ids[1], field="grid", value="1/8")
-        finding = next(station["finding"] for station in findings(self.seen(), None) if station["id"] == "fit")
+        finding = next(
+            station["finding"] for station in findings(self.seen(), None) if station["id"] == "fit"
+        )
         self.assertIn("2 takes to 1/8", finding)
         # And whose onsets are counted: each station may look at another take.
         for take in self.seen().document.takes:
-            finding = next(station["finding"] for station in findings(self.seen(), take.id) if station["id"] == "onsets")
-            self.assertRegex(finding, rf"^{len(self.seen().onsets(take.id))}, \w+ doubtful in {mic_name(take)}$")
+            finding = next(
+                station["finding"] for station in findings(self.seen(), take.id) if station["id"] == "onsets"
+            )
+            self.assertRegex(
+                finding, rf"^{len(self.seen().onsets(take.id))}, \w+ doubtful in {mic_name(take)}$"
+            )
 
     def test_a_mic_is_named_without_its_bundle(self) -> None:
         lead = self.seen().document.takes[0]
         for bundle, name, short in (
-            ("Shed", "Shed - left mic", "left mic"), ("Shed", "Shed_oh", "oh"), ("Shed", "Shedding", "Shedding"), ("Shed", "Shed", "Shed"),
+            ("Shed", "Shed - left mic", "left mic"), ("Shed", "Shed_oh", "oh"), ("Shed", "Shedding",
+            "Shedding"), ("Shed", "Shed", "Shed"),
             ("Shed", "oh", "oh"), ("", "Shed - left mic", "Shed - left mic"),
         ):  # fmt: skip
             with self.subTest(name=name):
@@ -179,7 +207,12 @@ class LookTest(PlaceTest):
         rng = np.random.default_rng(6)
         beats = self.beats + rng.normal(0, 0.012, len(self.beats))
         double = struck(beats, float(self.beats[-1]) + 1.0, low_every=4)
-        for name, sound in (("night_2_kick.wav", audio), ("other oh.wav", double), ("night_2_oh.wav", audio), ("night_2_snare.wav", audio)):
+        for name, sound in (
+            ("night_2_kick.wav", audio),
+            ("other oh.wav", double),
+            ("night_2_oh.wav", audio),
+            ("night_2_snare.wav", audio),
+        ):
             bring_in(self.place, self.session, sound, name)
         self.act("take-remove", take=self.lead)
         place = next(place for place in self.places("takes") if place.do and place.do.name == "bundle")
@@ -188,7 +221,9 @@ class LookTest(PlaceTest):
         self.assertEqual(place.do.args["name"], "night_2")
         # Refused, it is not proposed again, in whole or in part.
         self.act(place.keep.name, **place.keep.args)
-        self.assertEqual([place for place in self.places("takes") if place.do and place.do.name == "bundle"], [])
+        self.assertEqual(
+            [place for place in self.places("takes") if place.do and place.do.name == "bundle"], []
+        )
         self.act("undo")
         self.assertTrue([place for place in self.places("takes") if place.do and place.do.name == "bundle"])
 
@@ -218,13 +253,20 @@ class StationsTest(PlaceTest):
         loop = bring_in(self.place, self.session, struck(np.arange(8) * 0.58, 4.64), "pipe loop.wav")
         self.act("take", take=loop, field="first_bar", value="3")
         made = fits.take_fit(self.seen(), loop)
-        self.assertAlmostEqual(float(made.fit.time_map.to_target(self.seen().onsets(loop).times[0])[0]), self.line(2), delta=0.01)
+        self.assertAlmostEqual(
+            float(made.fit.time_map.to_target(self.seen().onsets(loop).times[0])[0]), self.line(2), delta=0.01
+        )
         with self.assertRaises(ParameterError):
             self.act("take", take=loop, field="first_bar", value="0")
 
     def test_fit_sentence_counts_what_it_does(self) -> None:
         rng = np.random.default_rng(2)
-        loose = bring_in(self.place, self.session, struck(self.beats + rng.uniform(-0.03, 0.03, len(self.beats)), 25), "organ.wav")
+        loose = bring_in(
+            self.place,
+            self.session,
+            struck(self.beats + rng.uniform(-0.03, 0.03, len(self.beats)), 25),
+            "organ.wav",
+        )
         self.act("rule", take=loose, field="ignore", value="400")
         said = fit_sentence(self.seen(), loose)
         self.assertTrue(said["ignore_idle"])
@@ -280,7 +322,9 @@ class NamesTest(PlaceTest):
         self.assertEqual((words.count(1, "take"), words.count(3, "take")), ("1 take", "3 takes"))
 
     def test_a_take_without_pulse_says_so(self) -> None:
-        quiet = bring_in(self.place, self.session, Audio(np.zeros(44100, np.float32), 44100), "quiet loop.wav")
+        quiet = bring_in(
+            self.place, self.session, Audio(np.zeros(44100, np.float32), 44100), "quiet loop.wav"
+        )
         seen = session_state(self.place, self.session)
         self.assertIsNone(seen.own_pace(quiet))
         found = [place for place in look(seen, "takes", None) if place.where == "quiet loop"]

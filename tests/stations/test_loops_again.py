@@ -15,7 +15,9 @@ class LoopAgainTest(PlaceTest):
     def setUp(self) -> None:
         super().setUp()
         # Two bars of 4/4 at 120 BPM: a low stroke on each bar, from the first frame on.
-        self.loop = bring_in(self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav")
+        self.loop = bring_in(
+            self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav"
+        )
         self.act("own-bars", take=self.loop, what="bars", value="2")
 
     def sound(self) -> tuple[np.ndarray, int]:
@@ -29,7 +31,9 @@ class LoopAgainTest(PlaceTest):
         self.assertIn("heard 3 times", self.act("take", take=self.loop, field="times", value="3").note)
         time_map = fits.take_fit(self.seen(), self.loop).fit.time_map
         lines = np.array([self.line(bar) for bar in range(7)])
-        np.testing.assert_allclose(time_map.to_target(np.array([0.0, 4.0, 8.0, 12.0])), lines[[0, 2, 4, 6]], atol=0.5 / RATE)
+        np.testing.assert_allclose(
+            time_map.to_target(np.array([0.0, 4.0, 8.0, 12.0])), lines[[0, 2, 4, 6]], atol=0.5 / RATE
+        )
         out, frames = self.sound()
         self.assertEqual(frames, round(lines[6] * RATE))
         # Each round's first stroke is where its line is.
@@ -54,7 +58,13 @@ class LoopAgainTest(PlaceTest):
         line = next(one for one in take_lines(self.seen()) if one["id"] == self.loop)
         self.assertEqual((line["often"], line["comes_round"]), ("until 9", True))
         self.assertAlmostEqual(line["sounds_s"][1], self.line(8), places=5)
-        for take, value in ((self.lead, "2"), (self.loop, "0"), (self.loop, "until 1"), (self.loop, "1.5"), (self.loop, "often")):
+        for take, value in (
+            (self.lead, "2"),
+            (self.loop, "0"),
+            (self.loop, "until 1"),
+            (self.loop, "1.5"),
+            (self.loop, "often"),
+        ):
             with self.subTest(value=value), self.assertRaises(ParameterError):
                 self.act("take", take=take, field="times", value=value)
 

@@ -1,4 +1,6 @@
-"""Bars put right as a whole, the curve edited, maps from files: in maps that breathe, are steady, or are their own."""
+"""Bars put right as a whole, the curve edited, maps from files: in maps that breathe, are steady, or are
+their own.
+"""
 
 import numpy as np
 
@@ -185,7 +187,11 @@ class MapInTest(EditTest):
         self.assertEqual(self.seen().map_choice().kind, "own")
 
     def test_nonsense_is_refused(self) -> None:
-        for knots in ([[0, 0, 0, 0, 1]], [[0, 0, 0, 0, 1], [0, 4, 0, 0, 1]], [[1, 0, 0, 0, 1], [0, 4, 0, 0, 1]]):
+        for knots in (
+            [[0, 0, 0, 0, 1]],
+            [[0, 0, 0, 0, 1], [0, 4, 0, 0, 1]],
+            [[1, 0, 0, 0, 1], [0, 4, 0, 0, 1]],
+        ):
             with self.assertRaises(CombPaceError):
                 self.act("map-in", knots=knots, meters=[[1, 4, 4]])
 
@@ -193,7 +199,9 @@ class MapInTest(EditTest):
 class ForesightTest(EditTest):
     def setUp(self) -> None:
         super().setUp()
-        self.other = bring_in(self.place, self.session, struck(self.beats, float(self.beats[-1]) + 1), "reed organ.wav")
+        self.other = bring_in(
+            self.place, self.session, struck(self.beats, float(self.beats[-1]) + 1), "reed organ.wav"
+        )
 
     def foresee(self, name: str, /, **args: object) -> str:
         return foreseen(*considered(self.place, self.session, name, self.version, args)).sentence
@@ -201,7 +209,9 @@ class ForesightTest(EditTest):
     def test_what_moves_is_said_before_and_nothing_is_kept(self) -> None:
         version, before = self.version, self.lines()
         said = self.foresee("steady", bpm=90)
-        self.assertRegex(said, r"Bars -?\d+ to \d+ move by up to \d+\.\d ms\. No take moves\. reed organ keeps its time\.")
+        self.assertRegex(
+            said, r"Bars -?\d+ to \d+ move by up to \d+\.\d ms\. No take moves\. reed organ keeps its time\."
+        )
         self.assertEqual(self.version, version)
         np.testing.assert_array_equal(self.lines(), before)
         self.assertIn("No bar line moves", self.foresee("limit", ms=20))
@@ -275,19 +285,29 @@ class HoldsTest(EditTest):
         line, stated = seen.need_map(), seen.stated
         for time, bar in stated.bars:
             index = bar - 1 if bar > 0 else bar
-            self.assertAlmostEqual(line.second(line.bar_line(index)), time, delta=0.0006, msg=f"bar {bar}, seed {seed}")
+            self.assertAlmostEqual(
+                line.second(line.bar_line(index)), time, delta=0.0006, msg=f"bar {bar}, seed {seed}"
+            )
         for time in stated.downbeats:
             place = line.place(time)
             if seen.map_choice().kind == "steady":
                 continue
-            self.assertTrue(is_line(line, place) or abs(line.second(round(place)) - time) < 0.0006, f"downbeat at {time}, seed {seed}")
+            self.assertTrue(
+                is_line(line, place) or abs(line.second(round(place)) - time) < 0.0006,
+                f"downbeat at {time}, seed {seed}",
+            )
 
 
 class OwnBarsTest(EditTest):
     def setUp(self) -> None:
         super().setUp()
         # A loop of two bars at 110 BPM: eight beats, a deep one on the first of four.
-        self.loop = bring_in(self.place, self.session, struck(np.arange(8) * 60 / 110, 8 * 60 / 110, low_every=4), "pipe loop.wav")
+        self.loop = bring_in(
+            self.place,
+            self.session,
+            struck(np.arange(8) * 60 / 110, 8 * 60 / 110, low_every=4),
+            "pipe loop.wav",
+        )
         self.act("take", take=self.loop, field="pace", value="own")
         self.act("take", take=self.loop, field="first_bar", value="2")
 
@@ -322,7 +342,15 @@ class OwnBarsTest(EditTest):
         self.assertAlmostEqual(self.heard_at(2 * 60 / 110), self.line(1), delta=0.01)
 
     def test_nonsense_is_refused(self) -> None:
-        for what, value in (("bars", "0"), ("bars", "x"), ("tempo", "4000"), ("scale", "7"), ("scale", "x"), ("beat", "sideways"), ("meter", "4")):
+        for what, value in (
+            ("bars", "0"),
+            ("bars", "x"),
+            ("tempo", "4000"),
+            ("scale", "7"),
+            ("scale", "x"),
+            ("beat", "sideways"),
+            ("meter", "4"),
+        ):
             with self.assertRaises(ParameterError):
                 self.own(what, value)
         with self.assertRaisesRegex(ParameterError, "map is read from"):
@@ -338,10 +366,14 @@ class OwnBarsTest(EditTest):
         np.testing.assert_array_equal(self.lines(), before)
         led = led_by(self.seen(), self.loop)
         line = led.need_map()
-        self.assertAlmostEqual(line.second(line.bar_line(line.bar_of(line.place(60 / 110) + 0.1))), 60 / 110, delta=0.004)
+        self.assertAlmostEqual(
+            line.second(line.bar_line(line.bar_of(line.place(60 / 110) + 0.1))), 60 / 110, delta=0.004
+        )
         self.assertFalse(self.seen().document.map.statements)
         self.act("in-take", take=self.loop, name="scale", args={"factor": 2})
-        self.assertAlmostEqual(self.heard_at(length) - self.heard_at(0.0), self.line(5) - self.line(1), delta=0.6)
+        self.assertAlmostEqual(
+            self.heard_at(length) - self.heard_at(0.0), self.line(5) - self.line(1), delta=0.6
+        )
         for name, args in (("tidy", {"within_ms": 10}), ("undo", {}), ("meter", {"meter": "17"})):
             with self.assertRaises(ParameterError):
                 self.act("in-take", take=self.loop, name=name, args=args)

@@ -89,19 +89,26 @@ class SentenceTest(PlaceTest):
         at = float(self.beats[3])
         mark = float(min(np.asarray(self.seen().onsets(self.lead).times), key=lambda time: abs(time - at)))
         self.act("onset-remove", take=self.lead, times_s=[mark])
-        self.assertIn("at the attack's start", self.act("onset-add", take=self.lead, time_s=at + 0.012, catch=True).note)
+        self.assertIn(
+            "at the attack's start", self.act("onset-add", take=self.lead, time_s=at + 0.012, catch=True).note
+        )
         self.assertLess(float(np.min(np.abs(np.asarray(self.seen().onsets(self.lead).times) - at))), 0.002)
 
     def test_several_move_as_one(self) -> None:
         times = np.asarray(self.seen().onsets(self.lead).times)
         self.act("onset-shift", take=self.lead, times_s=[float(time) for time in times[2:6]], ms=8.0)
-        np.testing.assert_allclose(np.asarray(self.seen().onsets(self.lead).times)[2:6], times[2:6] + 0.008, atol=1e-9)
+        np.testing.assert_allclose(
+            np.asarray(self.seen().onsets(self.lead).times)[2:6], times[2:6] + 0.008, atol=1e-9
+        )
         with self.assertRaises(ParameterError):
             self.act("onset-shift", take=self.lead, times_s=[float(times[0])], ms=0.0)
 
     def test_all_bleed_of_a_mic_goes_at_once_but_what_was_locked(self) -> None:
         mics, deep_at, bright_at = two_close_mics()
-        tub, board = (bring_in(self.place, self.session, mic, f"{name}.wav") for mic, name in zip(mics, ("tub mic", "board mic"), strict=True))
+        tub, board = (
+            bring_in(self.place, self.session, mic, f"{name}.wav")
+            for mic, name in zip(mics, ("tub mic", "board mic"), strict=True)
+        )
         with self.assertRaisesRegex(ParameterError, "in no bundle"):
             self.act("onset-bleed", take=tub)
         self.act("bundle", takes=[tub, board], name="yard")
@@ -126,7 +133,9 @@ class StackTest(PlaceTest):
         self.late = np.round(rng.uniform(-0.01, 0.01, len(self.beats)), 4)
         self.late[5] = 0.048
         played = self.beats + self.late
-        self.double = bring_in(self.place, self.session, struck(played, float(played[-1]) + 1), "second voice.wav")
+        self.double = bring_in(
+            self.place, self.session, struck(played, float(played[-1]) + 1), "second voice.wav"
+        )
 
     def apart(self) -> np.ndarray:
         above = stacked(self.seen(), "1/4")
@@ -141,20 +150,29 @@ class StackTest(PlaceTest):
         first = look(self.seen(), "onsets", self.lead)[0]
         self.assertRegex(first.title, r"^second voice 4[678] ms later$")
         assert first.do is not None
-        self.assertEqual((first.do.name, first.do.args["take"], first.do.args["to"]), ("bring", self.double, self.lead))
+        self.assertEqual(
+            (first.do.name, first.do.args["take"], first.do.args["to"]), ("bring", self.double, self.lead)
+        )
         # Brought to it, it is no longer listed; nothing else of the take moved.
         before = self.apart()
         self.act(first.do.name, **first.do.args)
         after = self.apart()
         self.assertLess(abs(float(after[5])), 0.0005)
         np.testing.assert_allclose(np.delete(after, 5), np.delete(before, 5), atol=0.0005)
-        self.assertFalse([place for place in look(self.seen(), "onsets", self.lead) if "second voice" in place.title])
+        self.assertFalse(
+            [place for place in look(self.seen(), "onsets", self.lead) if "second voice" in place.title]
+        )
 
     def test_all_of_a_double_goes_to_the_other(self) -> None:
         note = self.act("bring", take=self.double, to=self.lead, on="1/4").note
-        self.assertRegex(note, r"^\d+ attacks of second voice go to where tub kit plays, by up to 4[678] ms\.$")
+        self.assertRegex(
+            note, r"^\d+ attacks of second voice go to where tub kit plays, by up to 4[678] ms\.$"
+        )
         self.assertLess(float(np.max(np.abs(self.apart()))), 0.0005)
-        for args in ({"take": self.lead, "to": self.lead}, {"take": self.double, "to": self.lead, "times_s": [0.2]}):
+        for args in (
+            {"take": self.lead, "to": self.lead},
+            {"take": self.double, "to": self.lead, "times_s": [0.2]},
+        ):
             with self.assertRaises(ParameterError):
                 self.act("bring", **args)
 
@@ -164,7 +182,10 @@ class DoublesTest(PlaceTest):
         rng = np.random.default_rng(8)
         one, two = (
             bring_in(
-                self.place, self.session, struck(self.beats + rng.uniform(-0.02, 0.02, len(self.beats)), float(self.beats[-1]) + 1), f"{name}.wav"
+                self.place,
+                self.session,
+                struck(self.beats + rng.uniform(-0.02, 0.02, len(self.beats)), float(self.beats[-1]) + 1),
+                f"{name}.wav",
             )
             for name in ("first voice", "second voice")
         )
@@ -185,7 +206,9 @@ class FitTest(PlaceTest):
         super().setUp()
         rng = np.random.default_rng(11)
         played = self.beats + rng.uniform(-0.03, 0.03, len(self.beats))
-        self.loose = bring_in(self.place, self.session, struck(played, float(played[-1]) + 1), "reed organ.wav")
+        self.loose = bring_in(
+            self.place, self.session, struck(played, float(played[-1]) + 1), "reed organ.wav"
+        )
 
     def render(self, take_id: str) -> tuple[np.ndarray, int]:
         made = fits.take_fit(self.seen(), take_id)
@@ -230,7 +253,9 @@ class FitTest(PlaceTest):
         self.assertAlmostEqual(min(off), -14.0, delta=1.5)
         places = [place for place in look(self.seen(), "fit", self.loose) if "in the render" in place.title]
         self.assertEqual(len(places), 1)
-        self.assertRegex(fit_sentence(self.seen(), self.loose)["proved"], r"\d+ of \d+ within 3 ms of their place; 1 off")
+        self.assertRegex(
+            fit_sentence(self.seen(), self.loose)["proved"], r"\d+ of \d+ within 3 ms of their place; 1 off"
+        )
         # Changed, it is no longer what was measured.
         self.act("rule", take=self.loose, field="strength", value="50")
         self.assertIsNone(fits.proof_of(self.seen(), fits.take_fit(self.seen(), self.loose)))
@@ -246,11 +271,14 @@ class FitTest(PlaceTest):
         np.testing.assert_allclose(made.time_map.to_target(marks[others]), own[others], atol=1e-6)
 
     def test_its_own_lag_and_coarse_are_fields(self) -> None:
-        self.assertIn("lead or lag stays", self.act("rule", take=self.loose, field="keep_lag", value="yes").note)
+        self.assertIn(
+            "lead or lag stays", self.act("rule", take=self.loose, field="keep_lag", value="yes").note
+        )
         self.assertIn("first onset", self.act("rule", take=self.loose, field="coarse", value="yes").note)
         self.assertIn(
             "1/32",
-            self.act("rule", take=self.loose, field="coarse", value="no").note + self.act("rule", take=self.loose, field="ignore", value="1/32").note,
+            self.act("rule", take=self.loose, field="coarse", value="no").note
+            + self.act("rule", take=self.loose, field="ignore", value="1/32").note,
         )
         for field, value in (("keep_lag", "perhaps"), ("coarse", ""), ("ignore", "1/7")):
             with self.assertRaises(ParameterError):
@@ -269,9 +297,19 @@ class FitTest(PlaceTest):
             note = self.act("rule", take=self.loose, field=field, value=value).note
             self.assertIn("reed organ", note)
         choice = self.seen().document.rules[self.loose]
-        self.assertEqual((choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)), (0.8, (2, 5), "chord", "1/8t"))
+        self.assertEqual(
+            (choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)),
+            (0.8, (2, 5), "chord", "1/8t"),
+        )
         self.assertIsNone(choice.rule.ignore_beyond_ms)
-        for field, value in (("strength", "120"), ("strength", "much"), ("grid", "1/7"), ("bars", "9-2"), ("method", "magic"), ("tempo", "1")):
+        for field, value in (
+            ("strength", "120"),
+            ("strength", "much"),
+            ("grid", "1/7"),
+            ("bars", "9-2"),
+            ("method", "magic"),
+            ("tempo", "1"),
+        ):
             with self.subTest(field=field, value=value), self.assertRaises(ParameterError):
                 self.act("rule", take=self.loose, field=field, value=value)
 
@@ -283,7 +321,9 @@ class FitTest(PlaceTest):
         target = self.seen().need_map().second(5.5)
         self.assertAlmostEqual(float(made.fit.time_map.to_target(mark)[0]), target, places=6)
         self.act("ride", take=self.loose, times_s=[mark])
-        self.assertFalse([peg for peg in fits.take_fit(self.seen(), self.loose).fit.pegs if abs(peg.take_s - mark) < 1e-6])
+        self.assertFalse(
+            [peg for peg in fits.take_fit(self.seen(), self.loose).fit.pegs if abs(peg.take_s - mark) < 1e-6]
+        )
         self.act("drop", take=self.loose)
         self.assertFalse(fits.take_fit(self.seen(), self.loose).stated)
 
@@ -294,8 +334,12 @@ class FitTest(PlaceTest):
         said = self.act("peg", take=self.loose, take_s=marks[6], quarters=8.5, session_s=None)
         self.assertIn("replaces 1 peg", said.note)
         kept = [peg.take_s for peg in self.seen().document.pegs[self.loose].pegs]
-        self.assertEqual([round(time, 6) for time in sorted(kept)], [round(time, 6) for time in (marks[5], marks[6])])
-        self.assertEqual(sum(peg.kind == "hand" for peg in fits.take_fit(self.seen(), self.loose).fit.pegs), 2)
+        self.assertEqual(
+            [round(time, 6) for time in sorted(kept)], [round(time, 6) for time in (marks[5], marks[6])]
+        )
+        self.assertEqual(
+            sum(peg.kind == "hand" for peg in fits.take_fit(self.seen(), self.loose).fit.pegs), 2
+        )
 
     def test_a_phrase_moves_as_one_and_nothing_else_does(self) -> None:
         marks = np.asarray(self.seen().onsets(self.loose).times)
@@ -314,7 +358,11 @@ class FitTest(PlaceTest):
         inside = [k for k, place in enumerate(places) if 1 <= line.bar_of(float(place) + 0.125) <= 2]
         self.assertGreater(len(inside), 4)
         np.testing.assert_allclose(fitted[inside], line.to_seconds(places)[inside], atol=1e-6)
-        for bad in ({"times_s": [0.0001], "ms": 5.0}, {"from_bar": 900, "to_bar": 901, "ms": 5.0}, {"times_s": [float(marks[3])], "ms": 0.0}):
+        for bad in (
+            {"times_s": [0.0001], "ms": 5.0},
+            {"from_bar": 900, "to_bar": 901, "ms": 5.0},
+            {"times_s": [float(marks[3])], "ms": 0.0},
+        ):
             with self.subTest(bad), self.assertRaisesRegex(ParameterError, "Nothing was changed"):
                 self.act("phrase", take=self.loose, **bad)
 
@@ -340,17 +388,28 @@ class FitTest(PlaceTest):
         self.assertEqual({one["why"] for one in shown["rides"]}, {"too far from a place"})
 
     def test_a_bundle_moves_as_one(self) -> None:
-        mate = bring_in(self.place, self.session, struck(self.beats + 0.003, float(self.beats[-1]) + 1), "reed organ far.wav")
+        mate = bring_in(
+            self.place,
+            self.session,
+            struck(self.beats + 0.003, float(self.beats[-1]) + 1),
+            "reed organ far.wav",
+        )
         self.act("bundle", takes=[self.loose, mate], name="Organ")
         seen = self.seen()
         self.assertEqual(fits.take_fit(seen, mate).take.id, self.loose)
-        np.testing.assert_array_equal(fits.take_fit(seen, mate).fit.time_map.target_s, fits.take_fit(seen, self.loose).fit.time_map.target_s)
+        np.testing.assert_array_equal(
+            fits.take_fit(seen, mate).fit.time_map.target_s,
+            fits.take_fit(seen, self.loose).fit.time_map.target_s,
+        )
         together = seen.document.bundle_of(mate)
         files, own = fits.bundle_files(self.place, together, seen.rows, mate)
         self.assertEqual((len(files), own), (2, [take.id for take in together].index(mate)))
         alone = fits.take_fit(seen, mate).key
         self.act("take", take=mate, field="bundle", value="")
-        self.assertEqual(fits.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate), ((), 0))
+        self.assertEqual(
+            fits.bundle_files(self.place, self.seen().document.bundle_of(mate), self.seen().rows, mate),
+            ((), 0),
+        )
         self.assertNotEqual(fits.take_fit(self.seen(), mate).key, alone)
 
     def test_a_bundles_attacks_are_measured_in_the_mic_whose_mark_counts(self) -> None:
@@ -375,7 +434,12 @@ class FitTest(PlaceTest):
         self.assertGreater(np.mean([one is not None and abs(one) < 3.0 for one in off]), 0.9)
 
     def test_whose_marks_count_first_is_said_and_changed(self) -> None:
-        mate = bring_in(self.place, self.session, struck(self.beats + 0.012, float(self.beats[-1]) + 1), "reed organ far.wav")
+        mate = bring_in(
+            self.place,
+            self.session,
+            struck(self.beats + 0.012, float(self.beats[-1]) + 1),
+            "reed organ far.wav",
+        )
         self.act("bundle", takes=[self.loose, mate], name="Organ")
         timing = self.seen().document.timing_take(mate)
         order = fits.mics_in_order(self.seen(), timing)
@@ -384,7 +448,10 @@ class FitTest(PlaceTest):
         self.assertEqual(fits.mics_in_order(self.seen(), timing), order[::-1])
         marks, mics = fits.marks_and_mics(self.seen(), timing)
         self.assertEqual(len(mics), len(marks))
-        self.assertEqual([name for _, name in fit_sentence(self.seen(), mate)["order"]], [self.seen().document.take(one).name for one in order[::-1]])
+        self.assertEqual(
+            [name for _, name in fit_sentence(self.seen(), mate)["order"]],
+            [self.seen().document.take(one).name for one in order[::-1]],
+        )
         # The order goes with the sentence through every other change of it.
         self.act("rule", take=mate, field="strength", value="80")
         self.assertEqual(fits.mics_in_order(self.seen(), timing), order[::-1])
@@ -396,7 +463,12 @@ class FitTest(PlaceTest):
         dry = struck(self.beats, end)
         hum = 0.05 * np.random.default_rng(2).standard_normal(dry.frames)
         close = bring_in(self.place, self.session, dry, "drum close.wav")
-        room = bring_in(self.place, self.session, Audio((dry.samples + hum).astype(np.float32), dry.sample_rate_hz), "drum room.wav")
+        room = bring_in(
+            self.place,
+            self.session,
+            Audio((dry.samples + hum).astype(np.float32), dry.sample_rate_hz),
+            "drum room.wav",
+        )
         self.assertEqual(fits.take_fit(self.seen(), close).method, "cut")
         self.act("bundle", takes=[close, room], name="Drum")
         self.assertEqual(fits.take_fit(self.seen(), close).method, "strike")
@@ -425,7 +497,13 @@ class FitTest(PlaceTest):
         marks = np.asarray(self.seen().onsets(kept.id).times) + kept.offset_s
         self.assertLess(float(np.median(np.min(np.abs(marks[:, None] - lines[None, :]), axis=1))), 0.001)
         self.assertNotIn(self.loose, self.seen().document.rules)
-        self.assertFalse([place for place in look(self.seen(), "takes", None) if place.do and kept.id in place.do.args.get("takes", [])])
+        self.assertFalse(
+            [
+                place
+                for place in look(self.seen(), "takes", None)
+                if place.do and kept.id in place.do.args.get("takes", [])
+            ]
+        )
         self.assertIn('"mute": true', self.seen().opened.row.view)
         self.act("undo")
         self.assertIn(self.loose, self.seen().document.rules)

@@ -20,7 +20,9 @@ class ReadingTest(PlaceTest):
         # Halves as loud as beats, a deep stroke on every third: how it is counted is open.
         halves = (self.beats[:-1] + self.beats[1:]) / 2
         self.session = shelf.create(self.place, "Open")
-        sound = struck(np.sort(np.concatenate([self.beats, halves])), float(self.beats[-1]) + 1.0, low_every=3)
+        sound = struck(
+            np.sort(np.concatenate([self.beats, halves])), float(self.beats[-1]) + 1.0, low_every=3
+        )
         self.lead = bring_in(self.place, self.session, sound, "open kit.wav")
         self.offered = self.seen().readings(self.lead)
 
@@ -37,14 +39,21 @@ class ReadingTest(PlaceTest):
         self.assertEqual(ways(self.seen())[0].rank, 2)
         # Breathing stays breathing, ranks stay, and one undo takes it back.
         self.assertEqual(self.seen().map_choice().kind, "own")
-        self.assertEqual([one.rank for one in self.seen().readings(self.lead)], [one.rank for one in self.offered])
+        self.assertEqual(
+            [one.rank for one in self.seen().readings(self.lead)], [one.rank for one in self.offered]
+        )
         self.act("undo")
         self.assertEqual(self.seen().need_map(), before)
 
     def test_what_is_counted_alike_is_told_apart_by_where_its_bars_begin(self) -> None:
         one = self.offered[0]
         meter = one.pace.meters[0]
-        later = replace(one, rank=9, probability=0.2, pace=one.pace.shifted(one.pace.second(meter.beat_quarters) - one.pace.second(0.0)))
+        later = replace(
+            one,
+            rank=9,
+            probability=0.2,
+            pace=one.pace.shifted(one.pace.second(meter.beat_quarters) - one.pace.second(0.0)),
+        )
         self.assertEqual(sentence(later, one), f"{one.meter} at {one.bpm:.1f} from beat 2, 20 %")
         self.assertNotIn("from beat", sentence(one, one))
         said = [way.sentence.rpartition(",")[0] for way in ways(self.seen())]
@@ -78,7 +87,12 @@ class ReadingTest(PlaceTest):
 class StretchTest(PlaceTest):
     def steady_lead(self) -> None:
         self.session = shelf.create(self.place, "Steady")
-        self.lead = bring_in(self.place, self.session, struck(1.0 + 60 / 119.752 * np.arange(96), 50.0, low_every=4), "beat.wav")
+        self.lead = bring_in(
+            self.place,
+            self.session,
+            struck(1.0 + 60 / 119.752 * np.arange(96), 50.0, low_every=4),
+            "beat.wav",
+        )
 
     def test_one_factor_stretches_all_of_it_to_the_tempo(self) -> None:
         self.steady_lead()
@@ -113,7 +127,10 @@ class TapTest(PlaceTest):
         facts = pace_facts(self.seen())
         assert facts is not None
         self.assertIn("once to the beat", facts["hats"])
-        self.assertEqual([line.bpm for line in facts["lines"] if "hats as eighths" in line.source], [facts["facts"]["bpm"] / 2])
+        self.assertEqual(
+            [line.bpm for line in facts["lines"] if "hats as eighths" in line.source],
+            [facts["facts"]["bpm"] / 2],
+        )
         line = self.seen().need_map()
         self.assertAlmostEqual(line.bpm_at(0.0), 120.0, delta=0.05)
         off = (line.second(0.0) - 1.0) / 0.5
@@ -152,7 +169,9 @@ class StartTest(PlaceTest):
         self.assertAlmostEqual(self.downbeat(1), first, delta=1e-6)
         self.assertAlmostEqual(self.downbeat(17), first + self.seen().need_lead().offset_s, delta=1e-6)
         self.assertGreater(self.seen().need_lead().offset_s, 10.0)
-        np.testing.assert_allclose([self.downbeat(number) - self.downbeat(17) for number in (18, 19, 20)], lines, atol=1e-6)
+        np.testing.assert_allclose(
+            [self.downbeat(number) - self.downbeat(17) for number in (18, 19, 20)], lines, atol=1e-6
+        )
 
     def test_what_was_stated_of_bars_goes_along(self) -> None:
         at = self.downbeat(3)
@@ -172,7 +191,12 @@ class StartTest(PlaceTest):
 class DelayTest(PlaceTest):
     def test_padding_is_offered_and_taken_off_by_placement(self) -> None:
         self.session = shelf.create(self.place, "Copied")
-        lead = bring_in(self.place, self.session, struck(0.0261 + 0.5 * np.arange(64), 33.0, low_every=4), "copy 120bpm.wav")
+        lead = bring_in(
+            self.place,
+            self.session,
+            struck(0.0261 + 0.5 * np.arange(64), 33.0, low_every=4),
+            "copy 120bpm.wav",
+        )
         place = next(one for one in look(self.seen(), "pace") if one.do and one.do.name == "take-off-delay")
         self.assertIn("a guess", place.reason)
         assert place.do is not None
@@ -180,7 +204,9 @@ class DelayTest(PlaceTest):
         self.act("take-off-delay", **place.do.args)
         self.assertAlmostEqual(self.seen().need_map().second(0.0) % 0.5, 0.0, delta=0.002)
         self.assertEqual(self.seen().need_lead().offset_s, -place.do.args["delay_s"])
-        self.assertFalse([one for one in look(self.seen(), "pace") if one.do and one.do.name == "take-off-delay"])
+        self.assertFalse(
+            [one for one in look(self.seen(), "pace") if one.do and one.do.name == "take-off-delay"]
+        )
         facts = pace_facts(self.seen())
         assert facts is not None
         self.assertTrue([line for line in facts["lines"] if "stated by its file name" in line.source])
@@ -190,7 +216,9 @@ class DelayTest(PlaceTest):
 class LimitTest(PlaceTest):
     def test_what_may_pile_up_decides_what_is_proposed(self) -> None:
         self.session = shelf.create(self.place, "Odd")
-        bring_in(self.place, self.session, struck(1.0 + 60 / 119.75 * np.arange(120), 62.0, low_every=4), "odd.wav")
+        bring_in(
+            self.place, self.session, struck(1.0 + 60 / 119.75 * np.arange(120), 62.0, low_every=4), "odd.wav"
+        )
 
         def offered() -> str:
             facts = pace_facts(self.seen())
@@ -211,7 +239,9 @@ class PartTest(PlaceTest):
         self.session = shelf.create(self.place, "Part")
         # Eight bars at 100, then sixteen at 120.
         slow, fast = 1.0 + 0.6 * np.arange(32), 1.0 + 0.6 * 32 + 0.5 * np.arange(64)
-        lead = bring_in(self.place, self.session, struck(np.concatenate([slow, fast]), 53.0, low_every=4), "two tempi.wav")
+        lead = bring_in(
+            self.place, self.session, struck(np.concatenate([slow, fast]), 53.0, low_every=4), "two tempi.wav"
+        )
         line = self.seen().need_map()
         bar = line.bar_of(line.place(22.0)) + 1
         note = self.act("read-from", takes=[lead], from_bar=bar + 2).note

@@ -23,17 +23,34 @@ from tests.support.places import PlaceTest, look
 
 
 def tune(path: Path, *, late: int = 0, tempi: tuple[int, ...] = (500_000,)) -> Path:
-    """Four quarters of a reed with a pickup of an eighth, bar 1 at its marker, and a stick on each beat; beat 3 so many ticks of 480 late."""
+    """Four quarters of a reed with a pickup of an eighth, bar 1 at its marker, and a stick on each beat; beat
+    3 so many ticks of 480 late.
+    """
     file = mido.MidiFile(type=1, ticks_per_beat=480)
-    first = mido.MidiTrack([mido.MetaMessage("set_tempo", tempo=tempo, time=0 if k == 0 else 1920) for k, tempo in enumerate(tempi)])
+    first = mido.MidiTrack(
+        [
+            mido.MetaMessage("set_tempo", tempo=tempo, time=0 if k == 0 else 1920)
+            for k, tempo in enumerate(tempi)
+        ]
+    )
     first.insert(1, mido.MetaMessage("marker", text="bar 1", time=480))
-    reed = mido.MidiTrack([mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)])
-    reed += [mido.Message("note_on", note=57, velocity=80, time=240), mido.Message("note_off", note=57, time=240)]
+    reed = mido.MidiTrack(
+        [mido.MetaMessage("track_name", name="reed"), mido.Message("program_change", program=20)]
+    )
+    reed += [
+        mido.Message("note_on", note=57, velocity=80, time=240),
+        mido.Message("note_off", note=57, time=240),
+    ]
     sticks = mido.MidiTrack([mido.MetaMessage("track_name", name="sticks")])
     for k in range(4):
-        reed += [mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240), mido.Message("note_off", note=60 + k, time=240)]
+        reed += [
+            mido.Message("note_on", note=60 + k, velocity=90, time=0 if k == 0 else 240),
+            mido.Message("note_off", note=60 + k, time=240),
+        ]
         extra = late if k == 2 else 0
-        sticks += [mido.Message("note_on", channel=9, note=38, velocity=100, time=(480 if k == 0 else 360) + extra)]
+        sticks += [
+            mido.Message("note_on", channel=9, note=38, velocity=100, time=(480 if k == 0 else 360) + extra)
+        ]
         sticks += [mido.Message("note_off", channel=9, note=38, time=120 - extra)]
     file.tracks += [first, reed, sticks]
     file.save(path)
@@ -53,7 +70,9 @@ class PartTest(PlaceTest):
         path = tune(self.place.blobs.new_path(".mid"), late=48)
         _, late = parts.add_parts(self.place, self.session, path, "late tune.mid")
         groove = groove_taken(self.seen(), late, (1, 1), "1/4", "")
-        self.assertEqual((groove.name, [one.struck for one in groove.bars[0]]), ("sticks, bar 1", [1, 1, 1, 1]))
+        self.assertEqual(
+            (groove.name, [one.struck for one in groove.bars[0]]), ("sticks, bar 1", [1, 1, 1, 1])
+        )
         # 48 ticks of 480 are a tenth of a quarter.
         np.testing.assert_allclose([one.late for one in groove.bars[0]], [0, 0, 0.1, 0], atol=1e-3)
 
@@ -82,18 +101,24 @@ class PartTest(PlaceTest):
     def test_each_track_is_a_part_that_follows_the_map(self) -> None:
         self.assertEqual([part.name for part in self.seen().document.notes], ["reed", "sticks"])
         line = self.seen().need_map()
-        np.testing.assert_allclose(self.starts(self.reed), np.asarray(line.to_seconds(np.array([-0.5, 0, 1, 2, 3]))), atol=1e-9)  # type: ignore[arg-type]
+        np.testing.assert_allclose(
+            self.starts(self.reed), np.asarray(line.to_seconds(np.array([-0.5, 0, 1, 2, 3]))), atol=1e-9
+        )  # type: ignore[arg-type]
         # A beat moved in the breathing map moves its notes.
         self.act("pull", time_s=line.second(5.0) + 0.03, quarters=5.0, free=True)
         self.act("part", part=self.sticks, field="first_bar", value="2")
-        self.assertAlmostEqual(float(self.starts(self.sticks)[1]), self.seen().need_map().second(5.0), places=9)
+        self.assertAlmostEqual(
+            float(self.starts(self.sticks)[1]), self.seen().need_map().second(5.0), places=9
+        )
         self.act("undo")
         self.act("undo")
         self.assertAlmostEqual(float(self.starts(self.sticks)[0]), line.second(0.0), places=9)
 
     def test_again_until_a_bar_and_keeping_its_time(self) -> None:
         self.act("part", part=self.sticks, field="times", value="3")
-        np.testing.assert_allclose(self.starts(self.sticks)[::4], [self.line(0), self.line(1), self.line(2)], atol=1e-9)
+        np.testing.assert_allclose(
+            self.starts(self.sticks)[::4], [self.line(0), self.line(1), self.line(2)], atol=1e-9
+        )
         self.assertIn("until bar 5", self.act("part", part=self.sticks, field="times", value="until 5").note)
         self.assertEqual(len(self.starts(self.sticks)), 16)
         self.act("part", part=self.sticks, field="keeps", value="time")
@@ -104,12 +129,21 @@ class PartTest(PlaceTest):
         np.testing.assert_allclose(self.starts(self.sticks), before, atol=1e-9)
 
     def test_pulled_onto_a_groove_exactly(self) -> None:
-        groove = take_groove(np.array([0.0, 0.52, 1.0, 1.5]), np.array([6.0, 0, 0, 0]), steady_map(120.0, 0.0), (0, 0), Grid(4), "yard")
+        groove = take_groove(
+            np.array([0.0, 0.52, 1.0, 1.5]),
+            np.array([6.0, 0, 0, 0]),
+            steady_map(120.0, 0.0),
+            (0, 0),
+            Grid(4),
+            "yard",
+        )
         kept = GrooveLibrary(self.place).add(groove)
         self.act("part", part=self.sticks, field="grid", value=f"groove:{kept.id}")
         self.act("part", part=self.sticks, field="accent", value="100")
         found, line = notes.heard(self.seen(), self.sticks), self.seen().need_map()
-        np.testing.assert_allclose([note.start_s for note in found], [line.second(q) for q in (0, 1.04, 2, 3)], atol=1e-9)
+        np.testing.assert_allclose(
+            [note.start_s for note in found], [line.second(q) for q in (0, 1.04, 2, 3)], atol=1e-9
+        )
         self.assertEqual([note.velocity for note in found], [127, 84, 84, 84])
         self.act("part", part=self.sticks, field="strength", value="50")
         self.assertAlmostEqual(float(self.starts(self.sticks)[1]), line.second(1.02), places=9)
@@ -118,7 +152,11 @@ class PartTest(PlaceTest):
 
     def test_what_is_heard_is_what_is_handed_off(self) -> None:
         self.act("part", part=self.reed, field="times", value="2")
-        job = order(self.place, self.session, Wish(takes=[self.reed], kind="wav32f", start="lead-in", extras=["parts", "midi"]))
+        job = order(
+            self.place,
+            self.session,
+            Wish(takes=[self.reed], kind="wav32f", start="lead-in", extras=["parts", "midi"]),
+        )
         with self.place.database.reading() as db:
             args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
         write_handoff(self.place, args, lambda phase, share: None)
@@ -168,8 +206,10 @@ class PartTest(PlaceTest):
         bad.write_bytes(b"MThd\x00\x00\x00\x06\x00\x01\x00\x01\x00\x00")
         with self.assertRaisesRegex(MediaError, "division of 0"):
             parts.add_parts(self.place, self.session, bad, "bad.mid")
-        for field, value in (("first_bar", "0"), ("first_bar", "x"), ("times", "0"), ("times", "until 1"), ("keeps", "both"), ("grid", "1/7"),
-                             ("accent", "200"), ("lengths", "long"), ("swing", "20"), ("colour", "1")):  # fmt: skip
+        for field, value in (("first_bar", "0"), ("first_bar", "x"), ("times", "0"), ("times", "until 1"),
+        ("keeps", "both"), ("grid", "1/7"),
+                             ("accent", "200"), ("lengths", "long"), ("swing", "20"), ("colour",
+                             "1")):  # fmt: skip
             with self.subTest(field=field, value=value), self.assertRaises(ParameterError):
                 self.act("part", part=self.reed, field=field, value=value)
         self.assertEqual(len(self.seen().document.notes), 2)

@@ -28,7 +28,9 @@ class PiecesTest(PlaceTest):
         super().setUp()
         rng = np.random.default_rng(6)
         self.played = self.beats + rng.uniform(-0.02, 0.02, len(self.beats))
-        self.take = bring_in(self.place, self.session, struck(self.played, float(self.played[-1]) + 1), "pipes.wav")
+        self.take = bring_in(
+            self.place, self.session, struck(self.played, float(self.played[-1]) + 1), "pipes.wav"
+        )
 
     def sound(self) -> np.ndarray:
         seen = self.seen()
@@ -39,7 +41,11 @@ class PiecesTest(PlaceTest):
         return self.act("cut-and-lay", take=self.take, **{"at": "onsets", "lay": "1/4", **more}).note
 
     def test_cut_at_its_onsets_each_lies_on_its_place(self) -> None:
-        self.assertRegex(self.cut(), r"^pipes is in \d+ pieces, laid on the nearest 1/4; the farthest moves by \d+ ms\. Nothing is stretched\.$")
+        self.assertRegex(
+            self.cut(),
+            r"^pipes is in \d+ pieces, laid on the nearest 1/4; the farthest moves by \d+ ms\. "
+            r"Nothing is stretched\.$",
+        )
         starts = attack_starts(self.sound(), 44100)
         line = self.seen().need_map()
         lines = np.asarray(line.to_seconds(np.arange(-4, 60).astype(float)))  # type: ignore[arg-type]
@@ -60,7 +66,9 @@ class PiecesTest(PlaceTest):
         first, second = pieces.laid(self.seen(), self.take)[:2]
         self.assertGreater(second.start, 220)
         self.assertEqual(first.start, 0)
-        self.assertAlmostEqual((second.at - first.at) / 44100, (second.start - first.start) / 44100, delta=1e-4)
+        self.assertAlmostEqual(
+            (second.at - first.at) / 44100, (second.start - first.start) / 44100, delta=1e-4
+        )
 
     def test_stored_not_derived_and_keeping_their_bar(self) -> None:
         self.cut()
@@ -70,9 +78,15 @@ class PiecesTest(PlaceTest):
         self.assertEqual(self.seen().document.pieces[self.take], before)
         # A line moved in the map moves the piece on it.
         line = self.seen().need_map()
-        number = next(k for k, one in enumerate(before.pieces) if one.quarters is not None and abs(one.quarters - 8.0) < 1e-6)
+        number = next(
+            k
+            for k, one in enumerate(before.pieces)
+            if one.quarters is not None and abs(one.quarters - 8.0) < 1e-6
+        )
         self.act("pull", time_s=line.second(8.0) + 0.03, quarters=8.0, free=True)
-        self.assertAlmostEqual(pieces.laid(self.seen(), self.take)[number].at / 44100, line.second(8.0) + 0.03, delta=2e-5)
+        self.assertAlmostEqual(
+            pieces.laid(self.seen(), self.take)[number].at / 44100, line.second(8.0) + 0.03, delta=2e-5
+        )
 
     def test_by_hand_moved_cut_joined_taken_away_and_undone(self) -> None:
         self.cut()
@@ -110,7 +124,10 @@ class PiecesTest(PlaceTest):
         self.assertEqual((one.fade_in_ms, one.fade_out_ms), (80.0, 40.0))
         with self.assertRaisesRegex(ParameterError, "so its fade cannot be longer"):
             self.act("piece-fades", take=self.take, number=6, fade_in_ms=9000.0)
-        self.assertRegex(self.act("piece-fades", take=self.take, number=6, fade_in_ms="all").note, r"^A piece goes out over 40 ms\.$")
+        self.assertRegex(
+            self.act("piece-fades", take=self.take, number=6, fade_in_ms="all").note,
+            r"^A piece goes out over 40 ms\.$",
+        )
         self.act("piece-fades", take=self.take, number=6, fade_out_ms="all")
         np.testing.assert_array_equal(np.abs(self.sound()), whole)
 
@@ -174,11 +191,19 @@ class PiecesTest(PlaceTest):
         self.assertEqual(rows[number]["alike"], 4)
         note = self.act("piece-level", take=self.take, number=number, level_db=-6.0).note
         self.assertEqual(note, "This touches 4 pieces: each is -6 dB.")
-        self.assertEqual([one.level_db for one in self.seen().document.pieces[self.take].pieces].count(-6.0), 4)
-        self.assertEqual(self.act("piece-level", take=self.take, number=number, level_db=3.0, only=True).note, "A piece is +3 dB.")
+        self.assertEqual(
+            [one.level_db for one in self.seen().document.pieces[self.take].pieces].count(-6.0), 4
+        )
+        self.assertEqual(
+            self.act("piece-level", take=self.take, number=number, level_db=3.0, only=True).note,
+            "A piece is +3 dB.",
+        )
         # Made its own it sounds the same, and no longer goes with the others.
         sounded = self.sound()
-        self.assertIn("3 other pieces of the same sound no longer go with it", self.act("piece-own", take=self.take, number=number).note)
+        self.assertIn(
+            "3 other pieces of the same sound no longer go with it",
+            self.act("piece-own", take=self.take, number=number).note,
+        )
         one = self.seen().document.pieces[self.take].pieces[number]
         laid = pieces.laid(self.seen(), self.take)[number]
         fade = 221
@@ -186,15 +211,21 @@ class PiecesTest(PlaceTest):
         np.testing.assert_array_equal(self.sound()[inside], sounded[inside])
         with FileSource(self.place.blob(one.own)) as own:
             self.assertEqual(own.frames, one.stop - one.start)
-        other = next(row["number"] for row in picture.piece_rows(self.seen(), self.take) if abs(row["q"] - 8.0) < 1e-6)
-        self.assertIn("touches 3 pieces", self.act("piece-level", take=self.take, number=other, level_db=0.0).note)
+        other = next(
+            row["number"] for row in picture.piece_rows(self.seen(), self.take) if abs(row["q"] - 8.0) < 1e-6
+        )
+        self.assertIn(
+            "touches 3 pieces", self.act("piece-level", take=self.take, number=other, level_db=0.0).note
+        )
         self.assertEqual(self.seen().document.pieces[self.take].pieces[number].level_db, 3.0)
         # Its bytes stay when the folder is swept, also for a copy of the session when this one is gone.
         copy = shelf.duplicate(self.place, self.session)
         self.place.blobs.sweep(rows_.blobs_of_takes_and_files(self.place.database), older_than_s=-1.0)
         self.sound()
         theirs = session_state(self.place, copy)
-        with pieces.opened(theirs, next(take.id for take in theirs.document.takes if take.name == "pipes")) as again:
+        with pieces.opened(
+            theirs, next(take.id for take in theirs.document.takes if take.name == "pipes")
+        ) as again:
             np.testing.assert_array_equal(again.read(0, 200_000)[0], self.sound()[:200_000])
         with self.assertRaisesRegex(ParameterError, "has its own sound already"):
             self.act("piece-own", take=self.take, number=number)
@@ -202,7 +233,9 @@ class PiecesTest(PlaceTest):
     def test_its_length_is_typed_within_what_its_sound_has(self) -> None:
         self.cut()
         before = self.seen().document.pieces[self.take].pieces[6]
-        self.assertEqual(self.act("piece-length", take=self.take, number=6, ms=120.0).note, "A piece is 120 ms long.")
+        self.assertEqual(
+            self.act("piece-length", take=self.take, number=6, ms=120.0).note, "A piece is 120 ms long."
+        )
         after = self.seen().document.pieces[self.take].pieces[6]
         self.assertEqual((after.start, after.stop - after.start), (before.start, round(0.120 * 44100)))
         with self.assertRaisesRegex(ParameterError, "so the piece cannot be longer"):
@@ -253,7 +286,10 @@ class PiecesTest(PlaceTest):
         db = np.interp(frames, [4410, 8820], [0.0, -12.0])
         np.testing.assert_allclose(heard[inside], plain[inside] * 10 ** (db / 20), atol=1e-6)
         # Outside of its points it is as it was, after a short way there.
-        np.testing.assert_array_equal(heard[at.at + 8820 + 221 : at.at + at.frames - 300], plain[at.at + 8820 + 221 : at.at + at.frames - 300])
+        np.testing.assert_array_equal(
+            heard[at.at + 8820 + 221 : at.at + at.frames - 300],
+            plain[at.at + 8820 + 221 : at.at + at.frames - 300],
+        )
         for points in ([[9e5, 0.0]], [[10.0, 0.0], [10.0, 3.0]]):
             with self.assertRaises(ParameterError):
                 self.act("piece-curve", take=self.take, number=6, points=points)

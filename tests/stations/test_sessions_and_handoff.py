@@ -55,7 +55,11 @@ class ShelfTest(PlaceTest):
 
 class OldDocumentsTest(PlaceTest):
     def test_a_session_of_the_first_form_opens_and_is_kept_in_the_new_one(self) -> None:
-        old = json.loads((Path(__file__).parents[1] / "support" / "document_form_1.json").read_text().replace("TAKE", self.lead))
+        old = json.loads(
+            (Path(__file__).parents[1] / "support" / "document_form_1.json")
+            .read_text()
+            .replace("TAKE", self.lead)
+        )
         self.place.history.begin(self.session, 1, old, "written by the first form")
         seen = self.seen()
         self.assertEqual(seen.document.takes[0].offset_s, 0.5)
@@ -71,12 +75,16 @@ class OldDocumentsTest(PlaceTest):
         self.place.history.begin(self.session, 5, json.loads(raw), "written by the fifth form")
         seen = self.seen()
         first, second = pieces.laid(seen, self.lead)
-        self.assertEqual((first.start, first.stop, first.at, first.own, first.curve), (0, 22050, 22050, None, ()))
+        self.assertEqual(
+            (first.start, first.stop, first.at, first.own, first.curve), (0, 22050, 22050, None, ())
+        )
         self.assertEqual((second.at, second.level_db, second.fade_in), (66150, -6.0, 441))
         self.assertEqual((seen.document.arriving, seen.document.take(self.lead).arrival), ("follow", False))
         self.act("piece-level", take=self.lead, number=0, level_db=-3.0)
         self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
-        self.assertEqual([one.level_db for one in self.seen().document.pieces[self.lead].pieces], [-3.0, -6.0])
+        self.assertEqual(
+            [one.level_db for one in self.seen().document.pieces[self.lead].pieces], [-3.0, -6.0]
+        )
 
     def test_a_newer_form_is_refused_in_a_sentence(self) -> None:
         with self.assertRaises(NewerFormatError) as caught:
@@ -85,8 +93,12 @@ class OldDocumentsTest(PlaceTest):
 
 
 class HandOffTest(PlaceTest):
-    def run_order(self, takes: list[str], kind: str, start: str, extras: list[str], **more: object) -> dict[str, object]:
-        job = order(self.place, self.session, Wish(takes=takes, kind=kind, start=start, extras=extras, **more))  # type: ignore[arg-type]
+    def run_order(
+        self, takes: list[str], kind: str, start: str, extras: list[str], **more: object
+    ) -> dict[str, object]:
+        job = order(
+            self.place, self.session, Wish(takes=takes, kind=kind, start=start, extras=extras, **more)
+        )  # type: ignore[arg-type]
         with self.place.database.reading() as db:
             row = db.get(JobRow, job)
         assert row is not None
@@ -97,7 +109,11 @@ class HandOffTest(PlaceTest):
 
     def test_pauses_of_fitted_takes_are_silenced_where_that_is_asked_for(self) -> None:
         self.act("rule", take=self.lead, field="grid", value="1/4")
-        plain = next(file for name, file in self.run_order([self.lead], "wav24", "bar 1", []).items() if name.endswith(".wav"))
+        plain = next(
+            file
+            for name, file in self.run_order([self.lead], "wav24", "bar 1", []).items()
+            if name.endswith(".wav")
+        )
         self.run_order([self.lead], "wav24", "bar 1", [], silence="45,80")
         newest = next(file for file in write.files_of(self.place, self.session) if file.name.endswith(".wav"))
         quiet: object = newest
@@ -125,7 +141,8 @@ class HandOffTest(PlaceTest):
         lead = next(file for name, file in files.items() if "tub kit" in name)
         samples, rate = sf.read(self.place.blobs.path(lead.sha))  # type: ignore[attr-defined]
         starts = attack_starts(samples, rate)
-        # The file begins on the attack of bar 1, so the beats after it lie where they were struck, counted from there.
+        # The file begins on the attack of bar 1, so the beats after it lie where they were struck, counted
+        # from there.
         for beat in self.beats[5:12]:
             self.assertLess(np.min(np.abs(starts - (beat - self.line(0)))), 0.001)
         click = next(file for name, file in files.items() if name.endswith("click.wav"))
@@ -145,12 +162,25 @@ class HandOffTest(PlaceTest):
         for start in (1.0, 1.23456789, 0.999999):
             self.act("steady", bpm=96.0, bar_1_s=start)
             files = self.run_order([self.lead], "wav24", "bar 1", ["midi", "json", "csv", "click"])
-            path = {name.rpartition(".")[2] if "click" not in name else "click": self.place.blobs.path(file.sha) for name, file in files.items()}  # type: ignore[attr-defined]
+            path = {
+                name.rpartition(".")[2] if "click" not in name else "click": self.place.blobs.path(file.sha)
+                for name, file in files.items()
+            }  # type: ignore[attr-defined]
             with self.subTest(start=start):
                 self.assertTrue(path["csv"].read_text().splitlines()[1].startswith("1,0.000000,"))
                 document = json.loads(path["json"].read_text())
-                self.assertEqual((document["bars"][0]["bar"], document["downbeats"][0], document["beats"][0]), (1, 0.0, 0.0))
-                self.assertEqual([message.text for message in mido.MidiFile(path["mid"]).tracks[0] if message.type == "marker"], ["bar 1"])
+                self.assertEqual(
+                    (document["bars"][0]["bar"], document["downbeats"][0], document["beats"][0]),
+                    (1, 0.0, 0.0),
+                )
+                self.assertEqual(
+                    [
+                        message.text
+                        for message in mido.MidiFile(path["mid"]).tracks[0]
+                        if message.type == "marker"
+                    ],
+                    ["bar 1"],
+                )
                 self.assertGreater(abs(sf.read(path["click"])[0][0]), 0.5)
 
     def test_what_is_written_is_what_was_ordered(self) -> None:
@@ -193,7 +223,12 @@ class HandOffTest(PlaceTest):
 
 class WordsTest(PlaceTest):
     def test_clock_and_numbers(self) -> None:
-        for seconds, text in ((15.842, "0:15.842"), (-0.5, "−0:00.500"), (61.0, "1:01.000"), (0.0, "0:00.000")):
+        for seconds, text in (
+            (15.842, "0:15.842"),
+            (-0.5, "−0:00.500"),
+            (61.0, "1:01.000"),
+            (0.0, "0:00.000"),
+        ):
             self.assertEqual(words.clock(seconds), text)
             self.assertAlmostEqual(words.read_clock(text), seconds)
         self.assertEqual(words.read_clock("15,842"), 15.842)
@@ -246,7 +281,11 @@ class LeadChangeTest(PlaceTest):
         chosen = shelf.create(self.place, "Loop chosen")
         first = bring_in(self.place, chosen, sound, "a loop.wav")
         decide(
-            self.place, chosen, "take", session_state(self.place, chosen).opened.revision.version, {"take": first, "field": "role", "value": "lead"}
+            self.place,
+            chosen,
+            "take",
+            session_state(self.place, chosen).opened.revision.version,
+            {"take": first, "field": "role", "value": "lead"},
         )
         bring_in(self.place, chosen, sound, "kit.wav")
         self.assertEqual(session_state(self.place, chosen).document.lead.id, first)  # type: ignore[union-attr]

@@ -35,7 +35,13 @@ class BreathingTest(PlaceTest):
         note = self.act("meter", meter="3/4").note
         self.assertIn("so that every downbeat you confirmed opens a bar", note)
         self.assert_confirmed()
-        self.assertTrue([place for place in look(self.seen(), "bars") if "of 2/4" in place.title or "of 4/4" in place.title])
+        self.assertTrue(
+            [
+                place
+                for place in look(self.seen(), "bars")
+                if "of 2/4" in place.title or "of 4/4" in place.title
+            ]
+        )
         # Marking them again is no contradiction.
         for beat in (0, 8, 20):
             self.act("downbeat", time_s=float(self.beats[beat]))
@@ -81,8 +87,12 @@ class BreathingTest(PlaceTest):
         self.act("bar-1", time_s=float(self.beats[0]))
         self.assertIn("This replaces bar 1 at", self.act("bar-1", time_s=float(self.beats[4])).note)
         self.act("downbeat", time_s=float(self.beats[12]))
-        self.assertIn("This replaces the downbeat at", self.act("downbeat", time_s=float(self.beats[13])).note)
-        self.assertEqual([type(one) for one in self.seen().document.map.statements], [BarStatement, DownbeatStatement])
+        self.assertIn(
+            "This replaces the downbeat at", self.act("downbeat", time_s=float(self.beats[13])).note
+        )
+        self.assertEqual(
+            [type(one) for one in self.seen().document.map.statements], [BarStatement, DownbeatStatement]
+        )
         self.assertEqual(len([knot for knot in self.seen().need_map().knots if knot.fixed]), 2)
 
     def test_read_again_holds_what_was_stated_and_keeps_bar_1_where_nothing_was(self) -> None:
@@ -126,9 +136,13 @@ class BreathingTest(PlaceTest):
 
     def test_a_typed_tempo_ends_the_doubt(self) -> None:
         self.act("steady")
-        self.assertIn("Follow it as played", [place.do.label for place in look(self.seen(), "pace") if place.do])
+        self.assertIn(
+            "Follow it as played", [place.do.label for place in look(self.seen(), "pace") if place.do]
+        )
         self.act("steady", bpm=self.seen().need_map().bpm_at(0.0) + 1e-3)
-        self.assertNotIn("Follow it as played", [place.do.label for place in look(self.seen(), "pace") if place.do])
+        self.assertNotIn(
+            "Follow it as played", [place.do.label for place in look(self.seen(), "pace") if place.do]
+        )
 
     def test_a_lead_that_moves_takes_what_was_stated_along(self) -> None:
         self.act("bar-1", time_s=float(self.beats[4]))
@@ -161,7 +175,11 @@ class FirstAttackTest(PlaceTest):
 
 class UpgradeTest(PlaceTest):
     def test_form_2_is_brought_up_with_what_it_fixed(self) -> None:
-        raw = (Path(__file__).parents[1] / "support" / "document_form_2.json").read_text().replace("TAKE", self.lead)
+        raw = (
+            (Path(__file__).parents[1] / "support" / "document_form_2.json")
+            .read_text()
+            .replace("TAKE", self.lead)
+        )
         for kind in ("own", "steady"):
             self.place.history.begin(self.session, 2, json.loads(raw)[kind], "written by the second form")
             stated = self.seen().stated

@@ -28,7 +28,9 @@ class TwoTempiTest(PlaceTest):
     def test_from_70_to_120_has_exactly_its_frames_and_its_pitch(self) -> None:
         self.assertIsNone(self.seen().own_pace(self.hum))
         self.assertFalse(fits.is_fitted(self.seen(), self.hum))
-        self.assertIn("from 70 to 120 BPM", self.act("take", take=self.hum, field="tempi", value="70 to 120").note)
+        self.assertIn(
+            "from 70 to 120 BPM", self.act("take", take=self.hum, field="tempi", value="70 to 120").note
+        )
         seen = self.seen()
         self.assertTrue(fits.is_fitted(seen, self.hum))
         frames = round(round(3.3 * RATE) * 70 / 120)
@@ -53,6 +55,11 @@ class TwoTempiTest(PlaceTest):
         self.assertFalse(fits.is_fitted(self.seen(), self.hum))
 
     def test_what_cannot_be_used_is_a_sentence(self) -> None:
-        for take, value in ((self.lead, "70 to 120"), (self.hum, "slow to 120"), (self.hum, "10 to 900"), (self.hum, "0 to 120")):
+        for take, value in (
+            (self.lead, "70 to 120"),
+            (self.hum, "slow to 120"),
+            (self.hum, "10 to 900"),
+            (self.hum, "0 to 120"),
+        ):
             with self.subTest(value=value), self.assertRaises(ParameterError):
                 self.act("take", take=take, field="tempi", value=value)

@@ -45,7 +45,9 @@ class DatabaseTest(StoreTest):
 
     def test_two_processes_lose_no_update(self) -> None:
         context = multiprocessing.get_context("spawn")
-        workers = [context.Process(target=count_up, args=(str(self.database.path), self.id, 60)) for _ in range(2)]
+        workers = [
+            context.Process(target=count_up, args=(str(self.database.path), self.id, 60)) for _ in range(2)
+        ]
         for worker in workers:
             worker.start()
         for worker in workers:
@@ -68,7 +70,9 @@ class HistoryTest(StoreTest):
         self.history.begin(self.id, 1, {"takes": []}, "start")
 
     def record(self, **changes: object):  # type: ignore[no-untyped-def]
-        return self.history.record(self.id, self.history.current(self.id).version, 1, changes, f"set {', '.join(changes)}")
+        return self.history.record(
+            self.id, self.history.current(self.id).version, 1, changes, f"set {', '.join(changes)}"
+        )
 
     def test_undo_and_redo_also_after_a_restart(self) -> None:
         self.record(map={"bpm": 97})
@@ -101,7 +105,9 @@ class HistoryTest(StoreTest):
     def test_one_gesture_is_one_step(self) -> None:
         before = self.record(map=0)
         for value in (1, 2, 3):
-            self.history.record(self.id, self.history.current(self.id).version, 1, {"map": value}, "nudge", "tempo")
+            self.history.record(
+                self.id, self.history.current(self.id).version, 1, {"map": value}, "nudge", "tempo"
+            )
         now = self.history.undo(self.id, self.history.current(self.id).version)
         self.assertEqual(now.parts["map"], before.parts["map"])  # type: ignore[union-attr]
 

@@ -1,4 +1,6 @@
-"""What SQLite and the operating system say on a full disk, a locked or damaged database, and a clock that goes back."""
+"""What SQLite and the operating system say on a full disk, a locked or damaged database, and a clock that
+goes back.
+"""
 
 import errno
 import sqlite3
@@ -38,7 +40,8 @@ class TroubleTest(unittest.TestCase):
         kept = self.session()
 
         def bounded(connection: Any, _: Any) -> None:
-            # SQLite's own limit gives the error of a full disk (sqlite.org/pragma.html#pragma_max_page_count).
+            # SQLite's own limit gives the error of a full disk
+            # (sqlite.org/pragma.html#pragma_max_page_count).
             connection.execute("PRAGMA max_page_count=1")
 
         self.database.engine.dispose()
@@ -79,7 +82,12 @@ class TroubleTest(unittest.TestCase):
             other.migrate()
 
     def test_errors_of_the_system(self) -> None:
-        for number, part in ((errno.ENOSPC, "full"), (errno.EDQUOT, "full"), (errno.EROFS, "cannot be written"), (errno.EIO, "does not answer")):
+        for number, part in (
+            (errno.ENOSPC, "full"),
+            (errno.EDQUOT, "full"),
+            (errno.EROFS, "cannot be written"),
+            (errno.EIO, "does not answer"),
+        ):
             said = storage_error(OSError(number, "x"), self.folder)
             with self.subTest(number=number):
                 assert said is not None
@@ -94,7 +102,10 @@ class TroubleTest(unittest.TestCase):
         real = now()
         with mock.patch.object(history, "now", lambda: real):
             first = steps.record(made, 1, 5, {"a": 1}, "one", "gesture")
-        with mock.patch.object(history, "now", lambda: real - 3600), mock.patch("combpace.store.models.now", lambda: real - 3600):
+        with (
+            mock.patch.object(history, "now", lambda: real - 3600),
+            mock.patch("combpace.store.models.now", lambda: real - 3600),
+        ):
             second = steps.record(made, first.version, 5, {"a": 2}, "two", "gesture")
         back = steps.undo(made, second.version)
         assert back is not None

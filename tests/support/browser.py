@@ -26,8 +26,9 @@ FLAGS = [
     "--disable-sync",
 ]
 
-# Whatever is connected to a context's destination is also fed to a worklet that reports each sample that is not zero
-# with its absolute frame. Blocks carry their own frame number: they are not always contiguous without a sound device.
+# Whatever is connected to a context's destination is also fed to a worklet that reports each sample that is
+# not zero with its absolute frame. Blocks carry their own frame number: they are not always contiguous
+# without a sound device.
 TAP = r"""
 (() => {
   window.played = [];
@@ -60,7 +61,8 @@ TAP = r"""
       this.audioWorklet.addModule(url).then(() => {
         const tap = new AudioWorkletNode(this, 'tap', { channelCount: 1, channelCountMode: 'explicit' });
         tap.isTap = true;
-        tap.port.onmessage = ({ data: [frame, block] }) => block.forEach((value, i) => value && record.samples.push([frame + i, value]));
+        tap.port.onmessage = ({ data: [frame, block] }) => block.forEach((value,
+        i) => value && record.samples.push([frame + i, value]));
         connect.call(tap, this.destination);
         taps.set(this, tap);
         (waiting.get(this) ?? []).forEach((node) => connect.call(node, tap));
@@ -104,7 +106,11 @@ class BrowserTest(unittest.TestCase):
     def new_page(self, **options: Any) -> Page:
         # The recorder's worklet comes from a blob, which the application's own policy rightly forbids.
         context = self.browser.new_context(
-            viewport={"width": 1280, "height": 800}, bypass_csp=True, base_url=self.server.address, accept_downloads=True, **options
+            viewport={"width": 1280, "height": 800},
+            bypass_csp=True,
+            base_url=self.server.address,
+            accept_downloads=True,
+            **options,
         )
         self.addCleanup(context.close)
         page = context.new_page()
@@ -123,7 +129,10 @@ class BrowserTest(unittest.TestCase):
         self.page.goto("/")
         self.page.set_input_files("[data-files]", [str(path) for path in paths])
         self.page.wait_for_url("**/sessions/*/*")
-        self.page.wait_for_function("window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')", timeout=60_000)
+        self.page.wait_for_function(
+            "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
+            timeout=60_000,
+        )
         self.idle()
         while self.page.locator("[data-arrival]").count():
             self.page.locator("[data-arrival-does]:not([hidden]) [data-do=arrival-keep]").click()
@@ -146,6 +155,8 @@ class BrowserTest(unittest.TestCase):
 
     def recorded(self) -> tuple[int, np.ndarray, np.ndarray]:
         """(rate, frames, values) of what has sounded so far."""
-        record = self.page.evaluate("(() => { const r = window.played.at(-1); return [r.sampleRate, r.samples]; })()")
+        record = self.page.evaluate(
+            "(() => { const r = window.played.at(-1); return [r.sampleRate, r.samples]; })()"
+        )
         samples = np.array(record[1]) if record[1] else np.zeros((0, 2))
         return record[0], samples[:, 0].astype(int), samples[:, 1]

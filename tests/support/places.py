@@ -31,14 +31,22 @@ def breathing(bars: int = 8, start: float = 1.0, rate: int = 44100) -> tuple[np.
 
 
 def bring_in(folder: DataFolder, session_id: str, audio: Audio, name: str, keep: bool = True) -> str:
-    """Import a sound through the same doors as an upload, without a worker; an arrival is kept at once, heard once."""
+    """Import a sound through the same doors as an upload, without a worker; an arrival is kept at once, heard
+    once.
+    """
     path = folder.blobs.new_path(".wav")
     sf.write(path, audio.samples.T, audio.sample_rate_hz, subtype="PCM_24")
     take_id = importing.add_upload(folder, session_id, path, name)
     importing.import_take(folder, {"take": take_id}, lambda phase, share: None)
     if keep and any(one.id == take_id for one in session_state(folder, session_id).document.arrivals):
         for decided, args in (("arrival-keep", {}), ("take", {"field": "times", "value": "1"})):
-            decide(folder, session_id, decided, folder.open(session_id).revision.version, {"take": take_id, **args})
+            decide(
+                folder,
+                session_id,
+                decided,
+                folder.open(session_id).revision.version,
+                {"take": take_id, **args},
+            )
     return take_id
 
 

@@ -23,7 +23,12 @@ class Server:
     def start(self) -> Server:
         command = [sys.executable, "-m", "combpace.cli", "serve", "--port", "0", "--data", str(self.folder)]
         self._process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, env=os.environ | self.environment
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+            env=os.environ | self.environment,
         )
         assert self._process.stdout is not None
         for line in self._process.stdout:

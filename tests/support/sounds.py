@@ -13,7 +13,9 @@ from combpace.core.onsets.detect import Onsets
 RATE = 44100
 
 
-def burst(rate: int = RATE, seconds: float = 0.06, pitch: float = 900.0, seed: int = 1) -> NDArray[np.float64]:
+def burst(
+    rate: int = RATE, seconds: float = 0.06, pitch: float = 900.0, seed: int = 1
+) -> NDArray[np.float64]:
     """A struck sound whose first sample is its attack."""
     t = np.arange(round(seconds * rate)) / rate
     noise = np.random.default_rng(seed).standard_normal(len(t))
@@ -21,7 +23,11 @@ def burst(rate: int = RATE, seconds: float = 0.06, pitch: float = 900.0, seed: i
 
 
 def struck(
-    times_s: NDArray[np.float64] | list[float], length_s: float, rate: int = RATE, levels: list[float] | None = None, low_every: int = 0
+    times_s: NDArray[np.float64] | list[float],
+    length_s: float,
+    rate: int = RATE,
+    levels: list[float] | None = None,
+    low_every: int = 0,
 ) -> Audio:
     """Bursts at exact samples; every `low_every`-th one has a deep tone under it."""
     out = np.zeros(round(length_s * rate))
@@ -47,10 +53,14 @@ def marks(times_s: list[float] | NDArray[np.float64], strength: float = 0.8) -> 
     return Onsets(times, np.full(len(times), strength), np.full(len(times), 0.9))
 
 
-def attack_starts(samples: NDArray[np.float32], rate: int, threshold: float = 0.12, gap_s: float = 0.08) -> NDArray[np.float64]:
-    """An independent measurement of attack starts: where the envelope first rises well above the quiet before it.
+def attack_starts(
+    samples: NDArray[np.float32], rate: int, threshold: float = 0.12, gap_s: float = 0.08
+) -> NDArray[np.float64]:
+    """An independent measurement of attack starts: where the envelope first rises well above the quiet before
+    it.
 
-    No part of the program: plain threshold crossing on a 1 ms maximum, refined to the first sample above a tenth of the peak.
+    No part of the program: plain threshold crossing on a 1 ms maximum, refined to the first sample above a
+    tenth of the peak.
     """
     mono = np.abs(samples if samples.ndim == 1 else samples.mean(axis=0))
     step = max(1, rate // 1000)
@@ -71,12 +81,15 @@ def attack_starts(samples: NDArray[np.float32], rate: int, threshold: float = 0.
 
 
 def two_close_mics(rate: int = RATE) -> tuple[list[Audio], NDArray[np.float64], NDArray[np.float64]]:
-    """A deep tub on the beat, a bright board between, each with its own mic and some of the other in it, every fourth stroke a ghost:
+    """A deep tub on the beat, a bright board between, each with its own mic and some of the other in it,
+    every fourth stroke a ghost:
     (the two mics, strokes of the tub, strokes of the board)."""
     rng = np.random.default_rng(5)
     t = np.arange(round(0.25 * rate)) / rate
     deep = np.sin(2 * np.pi * 62 * t) * np.exp(-t / 0.08)
-    bright = signal.sosfilt(signal.butter(4, 4000, "high", fs=rate, output="sos"), rng.standard_normal(len(t))) * np.exp(-t / 0.03)
+    bright = signal.sosfilt(
+        signal.butter(4, 4000, "high", fs=rate, output="sos"), rng.standard_normal(len(t))
+    ) * np.exp(-t / 0.03)
     deep_at, bright_at = 0.5 + 0.5 * np.arange(24), 0.75 + 0.5 * np.arange(24)
     mics = [1e-4 * rng.standard_normal(13 * rate) for _ in range(2)]
     for times, sound, levels in ((deep_at, deep, (0.7, 0.08)), (bright_at, bright, (0.1, 0.6))):

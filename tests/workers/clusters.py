@@ -28,25 +28,35 @@ class DaskTest(unittest.TestCase):
         self.preload: list[str] = []
 
     def begin(self, workers: int = 2, path: str = "") -> str:
-        """A scheduler and so many workers; path: what stands before PYTHONPATH of the workers. Returns its address."""
-        self.scheduler, address = self._started("scheduler", ["--host", "127.0.0.1", "--port", "0", "--dashboard-address", "127.0.0.1:0"])
+        """A scheduler and so many workers; path: what stands before PYTHONPATH of the workers. Returns its
+        address.
+        """
+        self.scheduler, address = self._started(
+            "scheduler", ["--host", "127.0.0.1", "--port", "0", "--dashboard-address", "127.0.0.1:0"]
+        )
         for _ in range(workers):
             self.add_worker(address, path)
         return address
 
     def add_worker(self, address: str, path: str = "") -> subprocess.Popen[bytes]:
         options = [address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"]
-        process, _ = self._started("worker", [*options, *(part for name in self.preload for part in ("--preload", name))], path)
+        process, _ = self._started(
+            "worker", [*options, *(part for name in self.preload for part in ("--preload", name))], path
+        )
         self.workers.append(process)
         return process
 
     def _started(self, what: str, options: list[str], path: str = "") -> tuple[subprocess.Popen[bytes], str]:
         log = self.scratch / f"{what}-{len(self.workers)}.log"
-        environment = os.environ | {"PYTHONPATH": os.pathsep.join(part for part in (path, str(ROOT), str(ROOT / "src")) if part)}
+        environment = os.environ | {
+            "PYTHONPATH": os.pathsep.join(part for part in (path, str(ROOT), str(ROOT / "src")) if part)
+        }
         # Its working files go where the test's do.
         command = [sys.executable, "-m", "distributed.cli.dask_" + what, *options]
         with log.open("wb") as out:
-            process = subprocess.Popen(command, stdout=out, stderr=out, cwd=self.scratch, env=environment, start_new_session=True)
+            process = subprocess.Popen(
+                command, stdout=out, stderr=out, cwd=self.scratch, env=environment, start_new_session=True
+            )
         self.addCleanup(self._end, process)
         end = time.monotonic() + WAIT_S
         sign = r"Scheduler at:\s+(tcp://\S+)" if what == "scheduler" else r"Registered to:\s+(tcp://\S+)"

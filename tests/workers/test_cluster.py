@@ -1,4 +1,6 @@
-"""Errands and batches on a real scheduler and real workers: files travel, a killed worker costs one file, strangers are refused."""
+"""Errands and batches on a real scheduler and real workers: files travel, a killed worker costs one file,
+strangers are refused.
+"""
 
 import contextlib
 import io
@@ -44,7 +46,14 @@ def sounds(where: Path, count: int, seconds: float = 6.0) -> Path:
 
 
 def errand(of: Path, out: Path, name: str) -> Errand:
-    args = {"files": [name], "out": f"{name}.json", "do": "analyse", "recipe": Recipe().model_dump(mode="json"), "map": None, "key": "k" + name}
+    args = {
+        "files": [name],
+        "out": f"{name}.json",
+        "do": "analyse",
+        "recipe": Recipe().model_dump(mode="json"),
+        "map": None,
+        "key": "k" + name,
+    }
     return Errand(ANALYSE, of, out, (name,), args)
 
 
@@ -56,9 +65,13 @@ class BatchTest(DaskTest):
         return status, said.getvalue(), wrong.getvalue()
 
     def results(self, out: Path) -> dict[str, bytes]:
-        return {path.relative_to(out).as_posix(): path.read_bytes() for path in sorted(out.rglob("take*.json"))}
+        return {
+            path.relative_to(out).as_posix(): path.read_bytes() for path in sorted(out.rglob("take*.json"))
+        }
 
-    def test_two_workers_do_what_this_machine_does_to_the_byte_and_a_killed_one_costs_at_most_its_file(self) -> None:
+    def test_two_workers_do_what_this_machine_does_to_the_byte_and_a_killed_one_costs_at_most_its_file(
+        self,
+    ) -> None:
         address, of = self.begin(), sounds(self.scratch / "in", 8)
         status, _, wrong = self.batch(of, "-o", self.scratch / "here")
         self.assertEqual((status, wrong), (0, ""))
@@ -67,8 +80,12 @@ class BatchTest(DaskTest):
         self.assertEqual(self.results(self.scratch / "there"), self.results(self.scratch / "here"))
         self.assertEqual(len(self.results(self.scratch / "there")), 8)
         # Where workers see the folder nothing travels.
-        status, _, wrong = self.batch(of, "-o", self.scratch / "seen", "--scheduler", address, "--shared", self.scratch)
-        self.assertEqual((status, self.results(self.scratch / "seen")), (0, self.results(self.scratch / "here")))
+        status, _, wrong = self.batch(
+            of, "-o", self.scratch / "seen", "--scheduler", address, "--shared", self.scratch
+        )
+        self.assertEqual(
+            (status, self.results(self.scratch / "seen")), (0, self.results(self.scratch / "here"))
+        )
 
         # One of the two is killed in the middle: its file is named, all others are there.
         killer = threading.Timer(1.5, lambda: os.killpg(self.workers[0].pid, signal.SIGKILL))
@@ -100,7 +117,9 @@ class BatchTest(DaskTest):
 
         cluster, words = Cluster(address), list[str]()
         self.addCleanup(cluster.close)
-        found = folder.run(of, self.scratch / "out", "analyse", Recipe(), None, None, 2, tell, cluster, words.append)
+        found = folder.run(
+            of, self.scratch / "out", "analyse", Recipe(), None, None, 2, tell, cluster, words.append
+        )
         self.assertTrue(done.is_set())
         self.assertIn("cannot be reached any longer. What was done is kept; the rest is done here.", words[0])
         self.assertEqual([one.error for one in found], [None] * 6)
@@ -132,7 +151,10 @@ class ErrandTest(DaskTest):
         of = sounds(self.scratch / "in", 1)
         cluster.start("a", errand(of, self.scratch, "take 00.wav"))
         error = self.ended(cluster, "a")
-        self.assertRegex(error or "", r"its worker has another version of Comb Pace \(0\.0\.9, .* not " + VERSION.split(",")[0])
+        self.assertRegex(
+            error or "",
+            r"its worker has another version of Comb Pace \(0\.0\.9, .* not " + VERSION.split(",")[0],
+        )
 
     def test_a_cancelled_errand_leaves_nothing(self) -> None:
         cluster = Cluster(self.begin(1))
@@ -148,7 +170,9 @@ class ErrandTest(DaskTest):
     def test_a_job_does_its_errand_there_and_here_where_that_is_lost(self) -> None:
         of, out, phases = sounds(self.scratch / "in", 1), self.scratch / "out", set[str]()
         address = self.begin(1)
-        value = elsewhere.run(errand(of, out, "take 00.wav"), lambda phase, share: phases.add(phase), address, "listening")
+        value = elsewhere.run(
+            errand(of, out, "take 00.wav"), lambda phase, share: phases.add(phase), address, "listening"
+        )
         self.assertIsNone(value["error"])
         self.assertIn("listening, on the cluster", phases)
         self.assertTrue((out / "take 00.wav.json").is_file())
@@ -187,17 +211,27 @@ class ServerTest(DaskTest):
         _, audio = breathing()
         made = []
         for scheduler in (None, address):
-            place = DataFolder(replace(Settings(), data_dir=self.scratch / f"data-{scheduler is None}", scheduler=scheduler))
+            place = DataFolder(
+                replace(Settings(), data_dir=self.scratch / f"data-{scheduler is None}", scheduler=scheduler)
+            )
             place.prepare()
             self.addCleanup(place.close)
             session = shelf.create(place, "Copper night")
             take = bring_in(place, session, audio, "tub kit.wav")
-            decide(place, session, "rule", place.open(session).revision.version, {"take": take, "field": "grid", "value": "1/4"})
+            decide(
+                place,
+                session,
+                "rule",
+                place.open(session).revision.version,
+                {"take": take, "field": "grid", "value": "1/4"},
+            )
             job = rendering.order_render(place, session, place.open(session).revision.version, take).job
             row = rows.job_row(place.database, job)
             assert row is not None
             phases = set[str]()
-            rendering.render_take(place, json.loads(row.args), lambda phase, share, phases=phases: phases.add(phase))  # type: ignore[misc]
+            rendering.render_take(
+                place, json.loads(row.args), lambda phase, share, phases=phases: phases.add(phase)
+            )  # type: ignore[misc]
             files = rows.files_like(place.database, session, "render")
             heard = place.analysis(place.take_row(take))
             assert heard is not None and heard.pace is not None

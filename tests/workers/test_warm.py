@@ -1,4 +1,6 @@
-"""The one warm process: killed, slow, too large, asked by many at once; and what is left of processes when a server ends."""
+"""The one warm process: killed, slow, too large, asked by many at once; and what is left of processes when a
+server ends.
+"""
 
 import contextlib
 import os
@@ -153,7 +155,9 @@ def alive(pids: set[int]) -> set[int]:
     """Those of them that still run; what has ended and is not waited for yet does not count."""
     found = set()
     for pid in pids:
-        state = subprocess.run(["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True, check=False).stdout.strip()
+        state = subprocess.run(
+            ["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True, check=False
+        ).stdout.strip()
         if state and not state.startswith("Z"):
             found.add(pid)
     return found

@@ -1,4 +1,6 @@
-"""The mics of one performance fitted as one: by the strokes of all of them, along one time map, phase kept."""
+"""The mics of one performance fitted as one: by the strokes of all of them, along one time map, phase
+kept.
+"""
 
 from __future__ import annotations
 
@@ -75,13 +77,19 @@ def fit_files(
     by_name = {path.name: k for k, path in enumerate(paths)}
     unknown = next((one for one in marks_first if one not in by_name), None)
     if unknown is not None:
-        raise ParameterError(f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing was written.")
+        raise ParameterError(
+            f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing "
+            "was written."
+        )
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
         found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
         first = found[0].pace
         if first is None:
-            raise ParameterError("No pulse was found in these files, so their attacks cannot be laid on a grid. Nothing was written.")
+            raise ParameterError(
+                "No pulse was found in these files, so their attacks cannot be laid on a grid. "
+                "Nothing was written."
+            )
         each = [one.onsets for one in found]
         order = [by_name[one] for one in marks_first]
         order += [mic for mic in clearest_first(each) if mic not in order]
@@ -101,10 +109,18 @@ def fit_files(
         out.mkdir(exist_ok=True)
         files = []
         for number, path in enumerate(targets):
-            sound = Accented(StretchedSource(together, made.time_map, name, channels=together.channels_of(number)), levels)
+            sound = Accented(
+                StretchedSource(together, made.time_map, name, channels=together.channels_of(number)), levels
+            )
             heard = made.time_map.to_target(np.asarray(each[number].times))
             written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
-            files.append({"file": paths[number].name, "out": path.name, **written_document(written, sound.sample_rate_hz, pauses)})
+            files.append(
+                {
+                    "file": paths[number].name,
+                    "out": path.name,
+                    **written_document(written, sound.sample_rate_hz, pauses),
+                }
+            )
     nearest = nearest_marks([peg.take_s for peg in made.pegs], marks)
     owners = tuple(paths[0 if k is None else int(owner[k])].name for k in nearest)
     document: dict[str, Any] = {
@@ -130,7 +146,9 @@ def proof_of_files(out: Path, report: FitReport) -> dict[str, Any]:
     measured: list[tuple[int, str, Any]] = []
     for one in report.document["files"]:
         mine = [
-            (k, peg) for k, (peg, whose) in enumerate(zip(report.fit.pegs, report.owners, strict=True)) if whose == one["file"] and peg.kind != "held"
+            (k, peg)
+            for k, (peg, whose) in enumerate(zip(report.fit.pegs, report.owners, strict=True))
+            if whose == one["file"] and peg.kind != "held"
         ]
         with FileSource(out / one["out"]) as rendered:
             found = proof(rendered, [peg.target_s for _, peg in mine])

@@ -38,7 +38,8 @@ class Cutting:
     """What is cut, and where it is laid.
 
     at         "onsets" or a grid like "1/8"; stronger: the least strength of an onset, 0-1
-    map_path, from_bpm, bars  the file's own tempo: a map in its own time, quarters a minute from bar 1 on, or how many bars it is; at most one
+    map_path, from_bpm, bars  the file's own tempo: a map in its own time, quarters a minute from bar 1 on, or
+                              how many bars it is; at most one
     lay        a grid, "bar-place" (its own place in the bar), or None: where it was
     bpm        the tempo it is laid at, quarters a minute
     fade_s     of crossfades; fill: "nothing" or "tail"
@@ -73,7 +74,10 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
     if sum(one is not None for one in (said.map_path, said.from_bpm, said.bars)) > 1:
         raise ParameterError("Say its own tempo once: --map, --from-bpm or --bars. Nothing was written.")
     if (said.lay is None) != (said.bpm is None):
-        raise ParameterError("--lay and --bpm go together: on what the pieces are laid, and at which tempo. Nothing was written.")
+        raise ParameterError(
+            "--lay and --bpm go together: on what the pieces are laid, and at which tempo. Nothing "
+            "was written."
+        )
     if said.bpm is not None:
         tempo_of(said.bpm, "--bpm")
     with opened(path, on_progress) as (source, decoded):
@@ -87,7 +91,9 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
             times = grid_times(pace, parse_grid(said.at), decoded.duration_s)
         cuts = [0, *(int(frame) for frame in cut_frames(source, times)), source.frames]
         if len(cuts) - 1 > MOST_PIECES:
-            raise ParameterError(f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was written.")
+            raise ParameterError(
+                f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was written."
+            )
         spans = list(itertools.pairwise(cuts))
         pieces, zero = _laid(spans, source.sample_rate_hz, pace, said, len(spans) > 1 and has_lead(times))
         if not to_file:
@@ -96,12 +102,18 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
             raise MediaError(f"There is no folder “{out.parent}” to write to.")
         made = Pieces(source, pieces, fade_s=said.fade_s, fill=said.fill)
         written = write_sound(made, out, "wav24", on_progress=lambda share: on_progress("writing", share))
-        points = [(piece.at, f"piece {k}") for k, piece in enumerate(sorted(pieces, key=lambda piece: piece.at), 1) if piece.at < written.frames]
+        points = [
+            (piece.at, f"piece {k}")
+            for k, piece in enumerate(sorted(pieces, key=lambda piece: piece.at), 1)
+            if piece.at < written.frames
+        ]
         add_points(out, points, (0, written.frames - 1), source.sample_rate_hz)
         return Cut(len(pieces), (out,), written.frames)
 
 
-def _pace(path: Path, source: Source, length_s: float, said: Cutting, hints: Hints, on_progress: Progress) -> TempoMap[TakeTimes]:
+def _pace(
+    path: Path, source: Source, length_s: float, said: Cutting, hints: Hints, on_progress: Progress
+) -> TempoMap[TakeTimes]:
     """The file's own pace: as stated, else as it is heard; bar 1 at its start where nothing else says."""
     bar_1_s = next((time for time, number in hints.bars if number == 1), 0.0)
     meter = hints.meter or Meter(1, 4, 4)
@@ -119,12 +131,19 @@ def _pace(path: Path, source: Source, length_s: float, said: Cutting, hints: Hin
     stated = hints if hints.bars or hints.downbeats else replace(hints, bars=((0.0, 1),))
     heard = analyse(source, named(path, stated), on_progress=on_progress)
     if heard.pace is None:
-        raise ParameterError(f"No pulse was found in “{path.name}”; say its tempo with --from-bpm, --bars or --map. Nothing was written.")
+        raise ParameterError(
+            f"No pulse was found in “{path.name}”; say its tempo with --from-bpm, --bars or --map. "
+            "Nothing was written."
+        )
     return heard.pace
 
 
-def _laid(spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | None, said: Cutting, lead: bool) -> tuple[list[Piece], int]:
-    """(pieces as they are laid, the frame of the result on which bar 1 lies); lead: the first one lies before the first onset."""
+def _laid(
+    spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | None, said: Cutting, lead: bool
+) -> tuple[list[Piece], int]:
+    """(pieces as they are laid, the frame of the result on which bar 1 lies); lead: the first one lies before
+    the first onset.
+    """
     if said.lay is None or said.bpm is None or pace is None:
         return [Piece(start, stop, start) for start, stop in spans], 0
     session: TempoMap[TakeTimes] = steady_map(said.bpm, 0.0, pace.meters)
@@ -143,7 +162,15 @@ def _laid(spans: list[tuple[int, int]], rate: int, pace: TempoMap[TakeTimes] | N
     return [Piece(start, stop, at + zero) for (start, stop), at in zip(spans, frames, strict=True)], zero
 
 
-def _one_by_one(path: Path, out: Path, source: Source, spans: list[tuple[int, int]], pieces: list[Piece], zero: int, on_progress: Progress) -> Cut:
+def _one_by_one(
+    path: Path,
+    out: Path,
+    source: Source,
+    spans: list[tuple[int, int]],
+    pieces: list[Piece],
+    zero: int,
+    on_progress: Progress,
+) -> Cut:
     out.mkdir(exist_ok=True, parents=False) if out.parent.is_dir() else None
     if not out.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")

@@ -78,11 +78,15 @@ def analyse_named(source: Source, path: Path, on_progress: Progress = _quiet) ->
 
 
 def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
-    """What a file says of itself, and the padding that is still in the decoded sound, for the analysis document."""
+    """What a file says of itself, and the padding that is still in the decoded sound, for the analysis
+    document.
+    """
     stated = stated_tempi(path, path.name)
     fit = analysis.steady
     first = float(analysis.onsets.times[0]) if len(analysis.onsets) else np.inf
-    late = lateness_s(fit.bpm, fit.plus_minus_bpm, fit.first_downbeat_s, fit.scatter_ms, first) if fit else None
+    late = (
+        lateness_s(fit.bpm, fit.plus_minus_bpm, fit.first_downbeat_s, fit.scatter_ms, first) if fit else None
+    )
     known = padding_is_stated(path)
     return {
         "stated_bpm": stated[0].bpm if stated else None,
@@ -98,7 +102,9 @@ def _counted(analysis: Analysis, reading: int, duration_s: float) -> tuple[Analy
     if reading == 1 and not offered:
         return analysis, ()
     if not 1 <= reading <= len(offered):
-        raise ParameterError(f"There is no reading {reading}; this take has {words.count(len(offered), 'reading')}.")
+        raise ParameterError(
+            f"There is no reading {reading}; this take has {words.count(len(offered), 'reading')}."
+        )
     taken = offered[reading - 1]
     return as_read(analysis, taken, duration_s), (taken, *(one for one in offered if one is not taken))
 
@@ -106,13 +112,25 @@ def _counted(analysis: Analysis, reading: int, duration_s: float) -> tuple[Analy
 def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet, reading: int = 1) -> Heard:
     """Decode and listen to one file, counted as its reading of that rank has it."""
     with opened(path, on_progress) as (source, decoded):
-        analysis, counted = _counted(analyse(source, named(path, hints), on_progress=on_progress), reading, decoded.duration_s)
+        analysis, counted = _counted(
+            analyse(source, named(path, hints), on_progress=on_progress), reading, decoded.duration_s
+        )
         facts = file_facts(path, analysis)
-        return Heard(decoded, analysis, analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, facts))
+        return Heard(
+            decoded,
+            analysis,
+            analysis_document(
+                analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, facts
+            ),
+        )
 
 
-def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _quiet, reading: int = 1) -> Heard:
-    """Listen to the mics of one performance; the document is that of the first, with the onsets of each under "mics"."""
+def analyse_files(
+    paths: Sequence[Path], hints: Hints, on_progress: Progress = _quiet, reading: int = 1
+) -> Heard:
+    """Listen to the mics of one performance; the document is that of the first, with the onsets of each under
+    "mics".
+    """
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
         heard = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
@@ -120,16 +138,27 @@ def analyse_files(paths: Sequence[Path], hints: Hints, on_progress: Progress = _
     each = [_counted(analysis, reading, end) for analysis, end in zip(heard, ends, strict=True)]
     found = [analysis for analysis, _ in each]
     documents = [
-        analysis_document(analysis, path.name, decoded.duration_s, decoded.sample_rate_hz, counted, file_facts(path, analysis))
+        analysis_document(
+            analysis,
+            path.name,
+            decoded.duration_s,
+            decoded.sample_rate_hz,
+            counted,
+            file_facts(path, analysis),
+        )
         for (analysis, counted), path, (_, decoded) in zip(each, paths, both, strict=True)
     ]
-    document = documents[0] | {"mics": [{"file": each["file"], "onsets": each["onsets"]} for each in documents]}
+    document = documents[0] | {
+        "mics": [{"file": each["file"], "onsets": each["onsets"]} for each in documents]
+    }
     return Heard(both[0][1], found[0], document)
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """The session's map for a file without a session: exactly one of the three. own_bar_1: a tempo whose bar 1 stays where the file has it."""
+    """The session's map for a file without a session: exactly one of the three. own_bar_1: a tempo whose bar
+    1 stays where the file has it.
+    """
 
     map_path: Path | None = None
     bpm: float | None = None
@@ -145,7 +174,11 @@ def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[Sessi
     if target.map_path is not None:
         if not target.map_path.is_file():
             raise MediaError(f"There is no file “{target.map_path}”.")
-        return read_json_map(target.map_path) if target.map_path.suffix.lower() == ".json" else read_map(target.map_path)
+        return (
+            read_json_map(target.map_path)
+            if target.map_path.suffix.lower() == ".json"
+            else read_map(target.map_path)
+        )
     if target.bpm is not None and target.own_bar_1:
         return steady_map(target.bpm, pace.second(0.0), pace.meters)
     if target.bpm is None or target.first_downbeat_s is None:
@@ -182,12 +215,16 @@ def fit_file(
     with opened(path, on_progress) as (source, decoded):
         analysis = analyse(source, named(path, hints), on_progress=on_progress)
         if analysis.pace is None:
-            raise ParameterError(f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. Nothing was written.")
+            raise ParameterError(
+                f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. "
+                "Nothing was written."
+            )
         session_map = session_map_for(target, analysis.pace)
         # What was cut to whole bars comes out with the frames of whole bars.
         pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
         if target.own and isinstance(rule.grid, GrooveGrid):
-            # A groove is told from even division between bar lines: beats that were tracked lie on the late strokes.
+            # A groove is told from even division between bar lines: beats that were tracked lie on the late
+            # strokes.
             pace = lines_only(pace)
             session_map = TempoMap(pace.knots, pace.meters)
         refuse_other_bars(rule, session_map, pace, decoded.duration_s)
@@ -212,7 +249,9 @@ def fit_file(
         return FitReport(made, name, reason, document)
 
 
-def refuse_other_bars(rule: Rule, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float) -> None:
+def refuse_other_bars(
+    rule: Rule, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float
+) -> None:
     """Raise ParameterError, naming the bar, where a groove meets bars of another length."""
     if not isinstance(rule.grid, GrooveGrid):
         return
@@ -226,19 +265,32 @@ def refuse_other_bars(rule: Rule, session_map: TempoMap[SessionTimes], pace: Tem
 
 def rests_of(sources: Sequence[Source]) -> list[tuple[float, float]]:
     """Pauses between notes that all mics of one performance have, seconds."""
-    return in_all([[(start / one.sample_rate_hz, stop / one.sample_rate_hz) for start, stop in find_pauses(one, BETWEEN_NOTES)] for one in sources])
+    return in_all(
+        [
+            [
+                (start / one.sample_rate_hz, stop / one.sample_rate_hz)
+                for start, stop in find_pauses(one, BETWEEN_NOTES)
+            ]
+            for one in sources
+        ]
+    )
 
 
 def written_document(written: Written, sample_rate_hz: int, pauses: Pauses | None) -> dict[str, Any]:
     """The part of a report that says what one file came to."""
     said: dict[str, Any] = {"frames": written.frames, "lowered_db": round(written.gain_db, 2)}
     if pauses is not None:
-        said["silenced"] = [{"start_s": six(start / sample_rate_hz), "end_s": six(stop / sample_rate_hz)} for start, stop in written.pauses]
+        said["silenced"] = [
+            {"start_s": six(start / sample_rate_hz), "end_s": six(stop / sample_rate_hz)}
+            for start, stop in written.pauses
+        ]
     return said
 
 
 def levels_document(levels: Levels) -> dict[str, Any]:
-    """The part of a report that says where a groove's accents make the sound louder or softer; nothing where they are not taken."""
+    """The part of a report that says where a groove's accents make the sound louder or softer; nothing where
+    they are not taken.
+    """
     return {"levels": [{"target_s": six(moment), "db": level} for moment, level in levels]} if levels else {}
 
 
@@ -247,19 +299,32 @@ def fit_document(made: Fit) -> dict[str, Any]:
     return {
         "largest_move_ms": round(float(np.abs(made.moves_ms).max()), 1) if len(made.moves_ms) else 0.0,
         "pegs": [
-            {"source_s": six(peg.take_s), "target_s": six(peg.target_s), "quarters": round(peg.quarters, 6), "kind": peg.kind} for peg in made.pegs
+            {
+                "source_s": six(peg.take_s),
+                "target_s": six(peg.target_s),
+                "quarters": round(peg.quarters, 6),
+                "kind": peg.kind,
+            }
+            for peg in made.pegs
         ],
-        "riding": [{"source_s": six(time), "reason": why} for time, why in zip(made.riding, made.reasons, strict=True)],
+        "riding": [
+            {"source_s": six(time), "reason": why}
+            for time, why in zip(made.riding, made.reasons, strict=True)
+        ],
         "segments": [
             # Each begins at its point and ends at the next one's; the last point ends them all.
             {"source_s": six(a), "target_s": six(b), "factor": None if f is None else round(float(f), 4)}
-            for a, b, f in zip(made.time_map.source_s, made.time_map.target_s, [*made.time_map.factors, None], strict=True)
+            for a, b, f in zip(
+                made.time_map.source_s, made.time_map.target_s, [*made.time_map.factors, None], strict=True
+            )
         ],
     }
 
 
 def proof_of(out: Path, report: FitReport) -> dict[str, Any]:
-    """What `fit --proof` writes: where each pegged attack came to lie in the result, measured again; null where none was found."""
+    """What `fit --proof` writes: where each pegged attack came to lie in the result, measured again; null
+    where none was found.
+    """
     pegs = [peg for peg in report.fit.pegs if peg.kind != "held"]
     with FileSource(out) as rendered:
         found = proof(rendered, [peg.target_s for peg in pegs])
@@ -292,7 +357,9 @@ class Stretched:
     written: tuple[Path, ...]
 
 
-def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, on_progress: Progress = _quiet) -> Stretched:
+def stretch_files(
+    paths: Sequence[Path], points: Path, out: Path, method: str, on_progress: Progress = _quiet
+) -> Stretched:
     """Stretch a file along a table of points, or the mics of one performance as one, phase kept.
 
     out      the WAV to write; for several files the folder for them, each under its own name
@@ -309,32 +376,45 @@ def stretch_files(paths: Sequence[Path], points: Path, out: Path, method: str, o
         if abs(float(time_map.source_s[-1]) - ends) > 0.5:
             which = f"“{paths[0].name}” ends" if len(paths) == 1 else "the longest of these files ends"
             raise ParameterError(
-                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but {which} at {ends:.3f} s. Nothing was written."
+                f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but {which} at "
+                f"{ends:.3f} s. Nothing was written."
             )
         used, reason = chosen_method(together, time_map, name)
         if len(paths) > 1:
             out.mkdir(exist_ok=True)
         for index, target in enumerate(targets):
-            write_stretched(StretchedSource(together, time_map, used, channels=together.channels_of(index)), time_map, target, on_progress)
+            write_stretched(
+                StretchedSource(together, time_map, used, channels=together.channels_of(index)),
+                time_map,
+                target,
+                on_progress,
+            )
         return Stretched(used, reason, targets)
 
 
 def refuse_folder(out: Path, paths: Sequence[Path], targets: Sequence[Path]) -> None:
     if out.exists() and not out.is_dir():
-        raise ParameterError(f"Several files are written to a folder, and “{out}” is a file. Nothing was written.")
+        raise ParameterError(
+            f"Several files are written to a folder, and “{out}” is a file. Nothing was written."
+        )
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")
     if len(set(targets)) < len(targets):
-        raise ParameterError("Two of these files have the same name and would be written over each other. Nothing was written.")
+        raise ParameterError(
+            "Two of these files have the same name and would be written over each other. Nothing was written."
+        )
     for path, target in zip(paths, targets, strict=True):
         if target.exists() and path.exists() and target.samefile(path):
-            raise ParameterError(f"“{path.name}” would be written over itself; name another folder. Nothing was written.")
+            raise ParameterError(
+                f"“{path.name}” would be written over itself; name another folder. Nothing was written."
+            )
 
 
 def read_points(path: Path) -> TimeMap:
     """A table of points: CSV, or the JSON of `fit --report`.
 
-    CSV   source_s,target_s per line, decimal point, with or without that as header; the first line of numbers is 0,0
+    CSV   source_s,target_s per line, decimal point, with or without that as header; the first line of numbers
+          is 0,0
     JSON  its "segments"; what lies before target 0 is cut, as `fit` cuts it
     Raises MediaError, naming the line
     """
@@ -366,7 +446,9 @@ def _tabled(path: Path, text: str) -> list[tuple[float, float]]:
         try:
             source, target = (float(cell) for cell in cells)
         except ValueError as error:
-            raise MediaError(f"Line {number} of “{path.name}” is not source_s,target_s: “{line[:60]}”.") from error
+            raise MediaError(
+                f"Line {number} of “{path.name}” is not source_s,target_s: “{line[:60]}”."
+            ) from error
         rows.append((source, target))
     if rows and rows[0] != (0.0, 0.0):
         raise MediaError(f"The first point of “{path.name}” must be 0,0.")
@@ -382,11 +464,26 @@ def chosen_method(source: Source, time_map: TimeMap, name: str) -> tuple[str, st
 
 
 def write_stretched(
-    made: Source, time_map: TimeMap, out: Path, tell: Progress, pauses: Pauses | None = None, attacks_s: FloatArray | None = None
+    made: Source,
+    time_map: TimeMap,
+    out: Path,
+    tell: Progress,
+    pauses: Pauses | None = None,
+    attacks_s: FloatArray | None = None,
 ) -> Written:
-    """Write a stretched sound from session time 0 on; attacks_s, session seconds, are kept where pauses are silenced."""
+    """Write a stretched sound from session time 0 on; attacks_s, session seconds, are kept where pauses are
+    silenced.
+    """
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")
     frames = round(float(time_map.target_s[-1]) * made.sample_rate_hz)
     kept = [] if attacks_s is None else [float(time) for time in attacks_s]
-    return write_sound(made, out, "wav24", stop=frames, pauses=pauses, attacks_s=kept, on_progress=lambda share: tell("rendering", share))
+    return write_sound(
+        made,
+        out,
+        "wav24",
+        stop=frames,
+        pauses=pauses,
+        attacks_s=kept,
+        on_progress=lambda share: tell("rendering", share),
+    )

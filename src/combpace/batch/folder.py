@@ -1,7 +1,8 @@
 """A whole folder of files: each done once, whatever becomes of the others.
 
-Done work is known by the content of a file and what was to be done with it, so a batch that was stopped goes on where it was. Each file is
-an errand: done in a process of its own, or on a scheduler; one at which its worker ends is named, and takes no other with it.
+Done work is known by the content of a file and what was to be done with it, so a batch that was stopped goes
+on where it was. Each file is an errand: done in a process of its own, or on a scheduler; one at which its
+worker ends is named, and takes no other with it.
 """
 
 from __future__ import annotations
@@ -73,13 +74,18 @@ Work = tuple[str, Item, Errand]
 
 
 def items_of(folder: Path, do: str, bundle: str | None) -> list[Item]:
-    """All sound files below a folder, in order; bundle: "folder", or a pattern whose match two mics of one performance share.
+    """All sound files below a folder, in order; bundle: "folder", or a pattern whose match two mics of one
+    performance share.
 
     Raises ParameterError where there is none, or the pattern is none
     """
     if not folder.is_dir():
         raise ParameterError(f"There is no folder “{folder}”. Nothing was written.")
-    found = sorted(path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.suffix.lower() in SOUNDS and path.is_file())
+    found = sorted(
+        path.relative_to(folder).as_posix()
+        for path in folder.rglob("*")
+        if path.suffix.lower() in SOUNDS and path.is_file()
+    )
     if not found:
         raise ParameterError(f"There is no sound file in “{folder}”. Nothing was written.")
     groups: dict[str, list[str]] = {}
@@ -108,7 +114,9 @@ def _group(name: str, bundle: str | None) -> str:
     try:
         match = re.search(bundle, name)
     except re.error as error:
-        raise ParameterError(f"--bundle takes folder, or a pattern; “{bundle}” is none ({error}). Nothing was written.") from error
+        raise ParameterError(
+            f"--bundle takes folder, or a pattern; “{bundle}” is none ({error}). Nothing was written."
+        ) from error
     return name if match is None else "".join(match.groups() or (match[0],))
 
 
@@ -124,17 +132,24 @@ def run(
     cluster: Backend | None = None,
     say: Callable[[str], None] = lambda text: None,
 ) -> list[Done]:
-    """Do it to all of them. Returns what became of each, in order; writes summary.json and summary.csv beside the results.
+    """Do it to all of them. Returns what became of each, in order; writes summary.json and summary.csv beside
+    the results.
 
-    workers processes of this machine; cluster: where it is done instead. Where that is lost the rest is done here
+    workers processes of this machine; cluster: where it is done instead. Where that is lost the rest is done
+    here
     tell    (how many are done, of how many)
     say     what happened on the way, in a sentence
     Raises  ParameterError for what can be said before anything is done
     """
     if do not in DOES:
         raise ParameterError(f"A batch does {', '.join(DOES)}, not “{do}”. Nothing was written.")
-    if do == "follow" and (map_path is None or (recipe.follow.bars is None) == (recipe.follow.from_bpm is None)):
-        raise ParameterError("To follow takes --map, and in the recipe how long each loop is: follow.bars, or follow.from_bpm. Nothing was written.")
+    if do == "follow" and (
+        map_path is None or (recipe.follow.bars is None) == (recipe.follow.from_bpm is None)
+    ):
+        raise ParameterError(
+            "To follow takes --map, and in the recipe how long each loop is: follow.bars, or "
+            "follow.from_bpm. Nothing was written."
+        )
     if map_path is not None and not map_path.is_file():
         raise ParameterError(f"There is no file “{map_path}”. Nothing was written.")
     recipe.fit.rule()
@@ -143,25 +158,42 @@ def run(
     (out / KEPT).mkdir(exist_ok=True)
     clear_parts(out)
     map_hash = _hash([map_path]) if map_path else None
-    settings = json.dumps([do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True)
+    settings = json.dumps(
+        [do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True
+    )
     session_map = None if map_path is None else [map_path.name, b64encode(map_path.read_bytes()).decode()]
     results: dict[Item, Done] = {}
 
     def works() -> Iterator[Work]:
         """What is to be done; a file is read only when its turn has come."""
         for item in items:
-            key = hashlib.sha256(f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()).hexdigest()
+            key = hashlib.sha256(
+                f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()
+            ).hexdigest()
             known = _known(out, item, key)
             if known is not None:
                 results[item] = known
                 tell(len(results), len(items))
                 continue
-            args = {"files": list(item.files), "out": item.out, "do": do, "recipe": recipe.model_dump(mode="json"), "map": session_map, "key": key}
+            args = {
+                "files": list(item.files),
+                "out": item.out,
+                "do": do,
+                "recipe": recipe.model_dump(mode="json"),
+                "map": session_map,
+                "key": key,
+            }
             yield key, item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
 
     def keep(item: Item, ended: Outcome) -> None:
-        why = f"its worker ended while it was done ({ended.error})" if ended.error and ended.error.startswith("it ") else ended.error
-        results[item] = Done(**ended.value) if ended.error is None else Done(item.files[0], item.out, 0.0, why)
+        why = (
+            f"its worker ended while it was done ({ended.error})"
+            if ended.error and ended.error.startswith("it ")
+            else ended.error
+        )
+        results[item] = (
+            Done(**ended.value) if ended.error is None else Done(item.files[0], item.out, 0.0, why)
+        )
         tell(len(results), len(items))
 
     todo, again = works(), list[Work]()
@@ -181,8 +213,12 @@ def run(
     return ordered
 
 
-def _all(backend: Backend, todo: Iterator[Work], keep: Callable[[Item, Outcome], None], again: list[Work]) -> None:
-    """Do all of them, as many at a time as there is room for. Where the backend is lost, what was begun goes to `again`. Raises LostError."""
+def _all(
+    backend: Backend, todo: Iterator[Work], keep: Callable[[Item, Outcome], None], again: list[Work]
+) -> None:
+    """Do all of them, as many at a time as there is room for. Where the backend is lost, what was begun goes
+    to `again`. Raises LostError.
+    """
     running: dict[str, Work] = {}
     more = True
     try:
@@ -205,10 +241,18 @@ def _all(backend: Backend, todo: Iterator[Work], keep: Callable[[Item, Outcome],
         raise
 
 
-def do_one(inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[str, float], None]) -> dict[str, Any]:
-    """An errand: one piece of work; what it came to. Errors of files are results; what was done is noted beside it."""
+def do_one(
+    inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[str, float], None]
+) -> dict[str, Any]:
+    """An errand: one piece of work; what it came to. Errors of files are results; what was done is noted
+    beside it.
+    """
     begun, names, item_out = time.monotonic(), args["files"], args["out"]
-    paths, target, recipe = [inputs / one for one in names], outputs / item_out, Recipe.model_validate(args["recipe"])
+    paths, target, recipe = (
+        [inputs / one for one in names],
+        outputs / item_out,
+        Recipe.model_validate(args["recipe"]),
+    )
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(prefix="combpace-") as scratch:
         map_path = None
@@ -228,7 +272,14 @@ def do_one(inputs: Path, outputs: Path, args: dict[str, Any], tell: Callable[[st
     return done
 
 
-def _work(paths: list[Path], target: Path, do: str, recipe: Recipe, map_path: Path | None, quiet: Callable[[str, float], None]) -> dict[str, Any]:
+def _work(
+    paths: list[Path],
+    target: Path,
+    do: str,
+    recipe: Recipe,
+    map_path: Path | None,
+    quiet: Callable[[str, float], None],
+) -> dict[str, Any]:
     if do == "follow":
         assert map_path is not None
         if len(paths) > 1:
@@ -305,8 +356,15 @@ def table(done: Sequence[Done]) -> str:
     lines = []
     wide = max(len(one.name) for one in done)
     for one in sorted(done, key=lambda one: one.error is not None):
-        numbers = [f"{one.tempo:.2f} BPM" if one.tempo else "", f"{one.bars} bars" if one.bars else "", f"{one.onsets} onsets" if one.onsets else ""]
+        numbers = [
+            f"{one.tempo:.2f} BPM" if one.tempo else "",
+            f"{one.bars} bars" if one.bars else "",
+            f"{one.onsets} onsets" if one.onsets else "",
+        ]
         said = one.error or ", ".join(part for part in (one.verdict or "", *numbers) if part) or "done"
-        lines.append(f"{one.name:<{wide}}  {'failed: ' if one.error else ''}{said}{'  (as before)' if one.again else ''}")
+        lines.append(
+            f"{one.name:<{wide}}  "
+            f"{'failed: ' if one.error else ''}{said}{'  (as before)' if one.again else ''}"
+        )
     failed = sum(one.error is not None for one in done)
     return "\n".join([*lines, f"{len(done)} files, {failed} failed"])

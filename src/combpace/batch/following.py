@@ -27,7 +27,9 @@ Progress = Callable[[str, float], None]
 
 @dataclass(frozen=True, slots=True)
 class Following:
-    """What is said of a loop: its bars or its own tempo (quarters a minute); from which bar on, how often or until which bar (by number)."""
+    """What is said of a loop: its bars or its own tempo (quarters a minute); from which bar on, how often or
+    until which bar (by number).
+    """
 
     bars: int | None = None
     from_bpm: float | None = None
@@ -38,7 +40,9 @@ class Following:
 
 @dataclass(frozen=True, slots=True)
 class Followed:
-    """frames of the file, its first and last bar line on the map in seconds, how often the loop is heard, the method and why."""
+    """frames of the file, its first and last bar line on the map in seconds, how often the loop is heard, the
+    method and why.
+    """
 
     frames: int
     start_s: float
@@ -48,15 +52,21 @@ class Followed:
     reason: str
 
 
-def follow_file(path: Path, out: Path, map_path: Path, said: Following, hints: Hints, method: str, on_progress: Progress) -> Followed:
-    """Write a loop as it follows a map: a 24-bit WAV that starts at the map's zero and is silent before its first bar.
+def follow_file(
+    path: Path, out: Path, map_path: Path, said: Following, hints: Hints, method: str, on_progress: Progress
+) -> Followed:
+    """Write a loop as it follows a map: a 24-bit WAV that starts at the map's zero and is silent before its
+    first bar.
 
-    Its bar 1 is the file's start, or where a hint has bar 1; a hint of a meter is the loop's own, else the session's there counts.
+    Its bar 1 is the file's start, or where a hint has bar 1; a hint of a meter is the loop's own, else the
+    session's there counts.
     Raises   ParameterError for what contradicts itself, MediaError for files that cannot be read
     """
     name = check_method(method)
     if (said.bars is None) == (said.from_bpm is None):
-        raise ParameterError("Say how long the loop is: --bars N, or its own tempo with --from-bpm X. Nothing was written.")
+        raise ParameterError(
+            "Say how long the loop is: --bars N, or its own tempo with --from-bpm X. Nothing was written."
+        )
     if said.times is not None and said.until_bar is not None:
         raise ParameterError("Say how often or until which bar, not both. Nothing was written.")
     if 0 in (said.from_bar, said.until_bar):
@@ -68,13 +78,20 @@ def follow_file(path: Path, out: Path, map_path: Path, said: Following, hints: H
         start_s = next((time for time, number in hints.bars if number == 1), 0.0)
         start = round(start_s * source.sample_rate_hz)
         if not 0 <= start < source.frames:
-            raise ParameterError(f"Bar 1 at {start_s:g} s lies outside the loop, which is {decoded.duration_s:.3f} s long. Nothing was written.")
+            raise ParameterError(
+                f"Bar 1 at {start_s:g} s lies outside the loop, which is {decoded.duration_s:.3f} s "
+                "long. Nothing was written."
+            )
         loop_s = (source.frames - start) / source.sample_rate_hz
         bar = hints.meter.bar_quarters if hints.meter is not None else line.meter_of(first).bar_quarters
         if said.bars is not None:
             if not 1 <= said.bars <= 1000:
                 raise ParameterError(f"A loop has 1 to 1000 bars, not {said.bars}. Nothing was written.")
-            quarters = said.bars * bar if hints.meter is not None else line.bar_line(first + said.bars) - line.bar_line(first)
+            quarters = (
+                said.bars * bar
+                if hints.meter is not None
+                else line.bar_line(first + said.bars) - line.bar_line(first)
+            )
         else:
             quarters = loop_s * tempo_of(said.from_bpm, "--from-bpm") / 60.0
             whole = max(1, round(quarters / bar))
@@ -85,18 +102,35 @@ def follow_file(path: Path, out: Path, map_path: Path, said: Following, hints: H
             raise ParameterError("All of it would lie before the map's zero. Nothing was written.")
         repeated = Repeated(source, start, source.frames, laid.times)
         name, reason = chosen_method(repeated, laid.time_map, name)
-        written = write_stretched(StretchedSource(repeated, laid.time_map, name), laid.time_map, out, on_progress)
-        return Followed(written.frames, float(laid.time_map.target_s[0]), float(laid.time_map.target_s[-1]), laid.times, name, reason)
+        written = write_stretched(
+            StretchedSource(repeated, laid.time_map, name), laid.time_map, out, on_progress
+        )
+        return Followed(
+            written.frames,
+            float(laid.time_map.target_s[0]),
+            float(laid.time_map.target_s[-1]),
+            laid.times,
+            name,
+            reason,
+        )
 
 
-def tempo_file(path: Path, out: Path, from_bpm: float, to_bpm: float, method: str, on_progress: Progress) -> tuple[int, str, str]:
-    """Write a file that was at one tempo at another: (frames, method, why). It has round(frames * from / to) frames."""
+def tempo_file(
+    path: Path, out: Path, from_bpm: float, to_bpm: float, method: str, on_progress: Progress
+) -> tuple[int, str, str]:
+    """Write a file that was at one tempo at another: (frames, method, why). It has round(frames * from / to)
+    frames.
+    """
     name = check_method(method)
     factor = tempo_of(from_bpm, "--from-bpm") / tempo_of(to_bpm, "--to-bpm")
     with opened(path, on_progress) as (source, decoded):
-        attacks = np.asarray(listen(source, None, lambda share: on_progress("listening for attacks", share)).onsets.times)
+        attacks = np.asarray(
+            listen(source, None, lambda share: on_progress("listening for attacks", share)).onsets.times
+        )
         length = decoded.duration_s
-        time_map = TimeMap(np.array([0.0, length]), np.array([0.0, round(source.frames * factor) / source.sample_rate_hz])).through(attacks)
+        time_map = TimeMap(
+            np.array([0.0, length]), np.array([0.0, round(source.frames * factor) / source.sample_rate_hz])
+        ).through(attacks)
         name, reason = chosen_method(source, time_map, name)
         written = write_stretched(StretchedSource(source, time_map, name), time_map, out, on_progress)
         return written.frames, name, reason
@@ -105,5 +139,7 @@ def tempo_file(path: Path, out: Path, from_bpm: float, to_bpm: float, method: st
 def tempo_of(bpm: float | None, option: str) -> float:
     """A tempo that can be one. Raises ParameterError."""
     if bpm is None or not MIN_BPM <= bpm <= MAX_BPM:
-        raise ParameterError(f"{option} takes a tempo from {MIN_BPM:g} to {MAX_BPM:g} BPM, not {bpm}. Nothing was written.")
+        raise ParameterError(
+            f"{option} takes a tempo from {MIN_BPM:g} to {MAX_BPM:g} BPM, not {bpm}. Nothing was written."
+        )
     return bpm

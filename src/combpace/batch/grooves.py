@@ -28,7 +28,9 @@ MOST_BYTES = 4_000_000
 
 @dataclass(frozen=True, slots=True)
 class Against:
-    """What lateness is measured against: a map, or a tempo and where bar 1 lies in the file; else the file's own bar lines, evenly divided."""
+    """What lateness is measured against: a map, or a tempo and where bar 1 lies in the file; else the file's
+    own bar lines, evenly divided.
+    """
 
     map_path: Path | None = None
     bpm: float | None = None
@@ -51,7 +53,10 @@ def groove_of(
     Raises  ParameterError where there are no such bars, or no pulse and no map
     """
     if (against.bpm is None) != (against.first_downbeat_s is None):
-        raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the file. Nothing was written.")
+        raise ParameterError(
+            "--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the file. "
+            "Nothing was written."
+        )
     if against.map_path is not None and against.bpm is not None:
         raise ParameterError("Give a map or a tempo, not both. Nothing was written.")
     is_part = path.suffix.lower() in (".mid", ".midi")
@@ -63,19 +68,28 @@ def groove_of(
     elif against.map_path is not None:
         line = read_any(against.map_path).line
     elif against.bpm is not None and against.first_downbeat_s is not None:
-        line = steady_map(against.bpm, against.first_downbeat_s, own.meters[:1] if own is not None else steady_map(120.0, 0.0).meters)
+        line = steady_map(
+            against.bpm,
+            against.first_downbeat_s,
+            own.meters[:1] if own is not None else steady_map(120.0, 0.0).meters,
+        )
     elif own is not None:
         line = lines_only(own)
     else:
         raise ParameterError(
-            f"No pulse was found in “{path.name}”, so it has no bars; give --map, or --bpm with --first-downbeat. Nothing was written."
+            f"No pulse was found in “{path.name}”, so it has no bars; give --map, or --bpm with "
+            "--first-downbeat. Nothing was written."
         )
-    made = take_groove(times, levels, line, (bar_index(bars[0]), bar_index(bars[1])), grid, out.stem, pattern_bars)
+    made = take_groove(
+        times, levels, line, (bar_index(bars[0]), bar_index(bars[1])), grid, out.stem, pattern_bars
+    )
     write_json(groove_document(made), out)
     return made
 
 
-def _strokes(path: Path, on_progress: Callable[[str, float], None]) -> tuple[FloatArray, FloatArray, TempoMap[Any] | None]:
+def _strokes(
+    path: Path, on_progress: Callable[[str, float], None]
+) -> tuple[FloatArray, FloatArray, TempoMap[Any] | None]:
     """(times, levels in dB, the file's own pace)."""
     with opened(path, on_progress) as (source, _):
         heard = analyse_named(source, path, on_progress)

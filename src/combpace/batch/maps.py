@@ -18,9 +18,13 @@ def convert_map(path: Path, out: Path) -> str:
 
 
 def tidy_map(path: Path, out: Path, within_ms: float, *, ramps: bool = False, on_beats: bool = False) -> str:
-    """Write a map with the fewest tempo changes; returns what was done, in words. Raises MediaError, ParameterError."""
+    """Write a map with the fewest tempo changes; returns what was done, in words. Raises MediaError,
+    ParameterError.
+    """
     found = read_any(path)
-    line, said = tidy(found.line, float(found.line.times_s[0]), found.end_s, within_ms, ramps=ramps, on_beats=on_beats)
+    line, said = tidy(
+        found.line, float(found.line.times_s[0]), found.end_s, within_ms, ramps=ramps, on_beats=on_beats
+    )
     write_any(replace(found, line=line), out)
     held = f"every bar line within {said.largest_ms:.1f} ms of where it was"
     return f"{out}: {said.changes_before} tempo changes became {said.changes}, {held}{_assumed(found)}"
@@ -28,7 +32,10 @@ def tidy_map(path: Path, out: Path, within_ms: float, *, ramps: bool = False, on
 
 def _what(found: FoundMap) -> str:
     bars = found.line.bar_of(found.line.place(found.end_s) - 1e-6)
-    return f"bars up to {bar_number(bars)}, {tempo_changes(found.line)} tempo changes, bar 1 at {found.line.second(0.0):.3f} s"
+    return (
+        f"bars up to {bar_number(bars)}, {tempo_changes(found.line)} tempo changes, bar 1 at "
+        f"{found.line.second(0.0):.3f} s"
+    )
 
 
 def _assumed(found: FoundMap) -> str:

@@ -1,4 +1,6 @@
-"""MIDI files as parts, without a session: laid on a map, pulled, repeated; written as a MIDI file on that map or as sound."""
+"""MIDI files as parts, without a session: laid on a map, pulled, repeated; written as a MIDI file on that map
+or as sound.
+"""
 
 from __future__ import annotations
 
@@ -35,15 +37,25 @@ class Written:
     said: tuple[str, ...]
 
 
-def part_file(path: Path, out: Path, map_path: Path | None, how: Laying, only: str | None, on_progress: Callable[[str, float], None]) -> Written:
-    """Lay the parts of a MIDI file on a map and write them: a MIDI file (.mid) on that map, or a 24-bit WAV from the map's zero on.
+def part_file(
+    path: Path,
+    out: Path,
+    map_path: Path | None,
+    how: Laying,
+    only: str | None,
+    on_progress: Callable[[str, float], None],
+) -> Written:
+    """Lay the parts of a MIDI file on a map and write them: a MIDI file (.mid) on that map, or a 24-bit WAV
+    from the map's zero on.
 
     map_path  the session's map; without it the file's own
     only      the number or the name of the one part that is meant
     Raises    ParameterError or MediaError, in a sentence
     """
     if out.suffix.lower() not in (".mid", ".wav"):
-        raise ParameterError(f"“{out.name}” names no form that a part is written in; use .mid or .wav. Nothing was written.")
+        raise ParameterError(
+            f"“{out.name}” names no form that a part is written in; use .mid or .wav. Nothing was written."
+        )
     if not out.parent.is_dir():
         raise MediaError(f"There is no folder “{out.parent}” to write to.")
     found = read_parts(path)
@@ -56,7 +68,9 @@ def part_file(path: Path, out: Path, map_path: Path | None, how: Laying, only: s
     if out.suffix.lower() == ".mid":
         write_parts(line, end_s, heard, out)
     else:
-        write_sound(PartSource(notes, RATE), out, "wav24", on_progress=lambda share: on_progress("rendering", share))
+        write_sound(
+            PartSource(notes, RATE), out, "wav24", on_progress=lambda share: on_progress("rendering", share)
+        )
     return Written(len(heard), len(notes), end_s, found.said)
 
 
@@ -66,7 +80,9 @@ def _line(found: FileParts, map_path: Path | None) -> TempoMap[SessionTimes]:
             raise MediaError(f"There is no file “{map_path}”.")
         return read_any(map_path).line
     if found.line is None:
-        raise ParameterError("This file counts in frames and has no tempo map; give one with --map. Nothing was written.")
+        raise ParameterError(
+            "This file counts in frames and has no tempo map; give one with --map. Nothing was written."
+        )
     return found.line
 
 
@@ -90,12 +106,17 @@ def chosen(found: FileParts, only: str | None) -> tuple[Part, ...]:
         return (found.parts[int(only) - 1],)
     named = [part for part in found.parts if part.name.casefold() == only.strip().casefold()]
     if len(named) != 1:
-        raise ParameterError(f"“{only}” is none of its parts, or several: {', '.join(f'{k} {part.name}' for k, part in enumerate(found.parts, 1))}.")
+        raise ParameterError(
+            f"“{only}” is none of its parts, or several: "
+            f"{', '.join(f'{k} {part.name}' for k, part in enumerate(found.parts, 1))}."
+        )
     return (named[0],)
 
 
 def strokes_of(path: Path, only: str | None = None) -> tuple[FloatArray, FloatArray, TempoMap[SessionTimes]]:
-    """(times, levels in dB, map) of a MIDI file's notes, those that begin together as one; for a groove. Raises as `read_parts`."""
+    """(times, levels in dB, map) of a MIDI file's notes, those that begin together as one; for a groove.
+    Raises as `read_parts`.
+    """
     found = read_parts(path)
     if found.line is None:
         raise ParameterError(f"“{path.name}” counts in frames, so it has no bars. Nothing was taken.")

@@ -1,4 +1,6 @@
-"""What a batch does to each file: the fields of the sentences, as a documented JSON file (docs/formats.md)."""
+"""What a batch does to each file: the fields of the sentences, as a documented JSON file
+(docs/formats.md).
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,8 @@ from combpace.session.state import SessionState
 class FitFields(BaseModel):
     """As the sentence of Fit has them. groove: a groove's JSON, instead of the grid.
 
-    own: each file's own pace is its map; else bpm, with first_downbeat_s or each file's own bar 1, or the map that is given.
+    own: each file's own pace is its map; else bpm, with first_downbeat_s or each file's own bar 1, or the map
+    that is given.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -42,8 +45,21 @@ class FitFields(BaseModel):
     def rule(self) -> Rule:
         """Raises ParameterError."""
         beyond = None if self.ignore_beyond is None else parse_grid(self.ignore_beyond).step_quarters
-        grid: GridLike = parse_grid(self.grid, self.swing / 100.0) if self.groove is None else GrooveGrid(groove_from(self.groove))
-        return Rule(grid, self.strength / 100.0, self.leave_alone_ms, self.ignore_beyond_ms, beyond, self.bars, self.keep_lag, self.coarse)
+        grid: GridLike = (
+            parse_grid(self.grid, self.swing / 100.0)
+            if self.groove is None
+            else GrooveGrid(groove_from(self.groove))
+        )
+        return Rule(
+            grid,
+            self.strength / 100.0,
+            self.leave_alone_ms,
+            self.ignore_beyond_ms,
+            beyond,
+            self.bars,
+            self.keep_lag,
+            self.coarse,
+        )
 
 
 class FollowFields(BaseModel):
@@ -73,12 +89,15 @@ class Recipe(BaseModel):
 
 
 def recipe_of(seen: SessionState) -> Recipe:
-    """What was done in a session, for other files: the rule of its first take that has one, its tempo, and how its first loop follows.
+    """What was done in a session, for other files: the rule of its first take that has one, its tempo, and
+    how its first loop follows.
 
     Which bars a rule is about is the session's own and stays there.
     """
     made = Recipe()
-    stated = next((seen.document.rules[take.id] for take in seen.document.takes if take.id in seen.document.rules), None)
+    stated = next(
+        (seen.document.rules[take.id] for take in seen.document.takes if take.id in seen.document.rules), None
+    )
     if stated is not None:
         rule = stated.rule
         fields: dict[str, Any] = {
@@ -97,12 +116,24 @@ def recipe_of(seen: SessionState) -> Recipe:
     choice = seen.map_choice()
     if choice.kind == "steady" and choice.bpm is not None:
         made.fit.own, made.fit.bpm = False, round(choice.bpm, 6)
-    loop = next((take for take in seen.document.takes if take.role != "lead" and take.pace == "own" and seen.own_pace(take.id) is not None), None)
+    loop = next(
+        (
+            take
+            for take in seen.document.takes
+            if take.role != "lead" and take.pace == "own" and seen.own_pace(take.id) is not None
+        ),
+        None,
+    )
     if loop is not None:
         heard, row = seen.analysis(loop.id), seen.rows[loop.id]
         pace = seen.document.paces.get(loop.id) or (heard.pace if heard else None)
         bars = bars_of(pace, row) if pace is not None else None
-        made.follow = FollowFields(bars=bars, from_bar=loop.first_bar, times=None if loop.until_bar else loop.times, until_bar=loop.until_bar)
+        made.follow = FollowFields(
+            bars=bars,
+            from_bar=loop.first_bar,
+            times=None if loop.until_bar else loop.times,
+            until_bar=loop.until_bar,
+        )
     return made
 
 
@@ -124,6 +155,8 @@ def read_recipe(path: Path | None) -> Recipe:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"]) or "it"
-        raise ParameterError(f"The recipe “{path.name}” cannot be used: {where}: {first['msg']}. Nothing was written.") from error
+        raise ParameterError(
+            f"The recipe “{path.name}” cannot be used: {where}: {first['msg']}. Nothing was written."
+        ) from error
     except (ValueError, RecursionError) as error:
         raise ParameterError(f"The recipe “{path.name}” is no JSON. Nothing was written.") from error

@@ -24,18 +24,34 @@ def report_of(heard: Heard, title: str) -> Report:
     said = [f"{found['duration_s']:.3f} s, {found['sample_rate_hz']} Hz, {len(found['onsets'])} onsets"]
     if steady:
         said.append(
-            f"{steady['verdict']}, {steady['bpm']:.2f} ± {steady['plus_minus_bpm']:.2f} BPM, first downbeat at {steady['first_downbeat_s']:.3f} s"
+            f"{steady['verdict']}, {steady['bpm']:.2f} ± {steady['plus_minus_bpm']:.2f} BPM, first "
+            f"downbeat at {steady['first_downbeat_s']:.3f} s"
         )
     else:
         said.append("No pulse was found.")
     bars = tuple(
-        {"n": one["bar"], "s": one["start_s"], "bpm": one["bpm"], "meter": one["meter"], "drift": one["drift_ms"], "sure": one["confidence"]}
+        {
+            "n": one["bar"],
+            "s": one["start_s"],
+            "bpm": one["bpm"],
+            "meter": one["meter"],
+            "drift": one["drift_ms"],
+            "sure": one["confidence"],
+        }
         for one in found.get("bars") or ()
     )
     first, dark = _weave(heard, found)
     pace = heard.analysis.pace
     bpm = None if pace is None else middle_tempo(pace)
-    return Report(title, tuple(said), bars, weave=dark, first=first, bpm=bpm, breathes=steady is not None and steady["verdict"] != "steady")
+    return Report(
+        title,
+        tuple(said),
+        bars,
+        weave=dark,
+        first=first,
+        bpm=bpm,
+        breathes=steady is not None and steady["verdict"] != "steady",
+    )
 
 
 def page_of(heard: Heard, path: Path) -> str:

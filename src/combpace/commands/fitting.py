@@ -22,28 +22,62 @@ def add(commands: Any, progress: Progress) -> None:
     fit = commands.add_parser("fit", help="pull one file's attacks to a grid")
     fit.add_argument("file", type=Path, nargs="+", help="several are mics of one performance and move as one")
     fit.add_argument(
-        "-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file; for several files a folder, made where it is missing"
+        "-o",
+        dest="out",
+        type=Path,
+        required=True,
+        metavar="OUT",
+        help="a WAV file; for several files a folder, made where it is missing",
     )
-    fit.add_argument("--marks-first", metavar="FILE,FILE", help="of several: whose marks count first; else those that are struck most clearly")
+    fit.add_argument(
+        "--marks-first",
+        metavar="FILE,FILE",
+        help="of several: whose marks count first; else those that are struck most clearly",
+    )
     to = fit.add_mutually_exclusive_group()
     to.add_argument("--map", type=Path, metavar="MAP.mid|MAP.json")
     to.add_argument("--bpm", type=float)
     to.add_argument("--own", action="store_true", help="the take's own pace is the map")
-    to.add_argument("--from-bpm", type=float, metavar="BPM", help="with --to-bpm: all of it from one tempo to another; nothing is pulled")
+    to.add_argument(
+        "--from-bpm",
+        type=float,
+        metavar="BPM",
+        help="with --to-bpm: all of it from one tempo to another; nothing is pulled",
+    )
     fit.add_argument("--to-bpm", type=float, metavar="BPM")
-    fit.add_argument("--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output")
+    fit.add_argument(
+        "--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output"
+    )
     fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
-    fit.add_argument("--accent", type=float, default=0.0, metavar="PERCENT", help="with --groove: its accents as level, within 6 dB")
+    fit.add_argument(
+        "--accent",
+        type=float,
+        default=0.0,
+        metavar="PERCENT",
+        help="with --groove: its accents as level, within 6 dB",
+    )
     fit.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
     fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
     fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
     fit.add_argument("--ignore-beyond", metavar="MS|1/N")
-    fit.add_argument("--swing", type=float, default=50.0, metavar="PERCENT", help="where the off place of each pair lies, 50 to 80")
+    fit.add_argument(
+        "--swing",
+        type=float,
+        default=50.0,
+        metavar="PERCENT",
+        help="where the off place of each pair lies, 50 to 80",
+    )
     fit.add_argument("--bars", metavar="FIRST-LAST", help="outside of these bars nothing moves")
-    fit.add_argument("--keep-lag", action="store_true", help="the take's own lead or lag stays; only the scatter shrinks")
+    fit.add_argument(
+        "--keep-lag", action="store_true", help="the take's own lead or lag stays; only the scatter shrinks"
+    )
     fit.add_argument("--coarse", action="store_true", help="only each bar's first attack goes to its line")
-    fit.add_argument("--silence-pauses", action="store_true", help="silence what is quiet between notes, with short fades")
-    fit.add_argument("--pause-limits", metavar="DB,MS", help="dB below the peak and least length; 50,80 without it")
+    fit.add_argument(
+        "--silence-pauses", action="store_true", help="silence what is quiet between notes, with short fades"
+    )
+    fit.add_argument(
+        "--pause-limits", metavar="DB,MS", help="dB below the peak and least length; 50,80 without it"
+    )
     fit.add_argument("--proof", metavar="PATH", help="measure the attacks again in the result; “-” prints")
     fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     fit.add_argument("--report", type=Path, metavar="PATH")
@@ -52,12 +86,16 @@ def add(commands: Any, progress: Progress) -> None:
 
     following = commands.add_parser("follow", help="a loop that follows a tempo map, once or again and again")
     following.add_argument("file", type=Path, metavar="LOOP")
-    following.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file from the map's zero on")
+    following.add_argument(
+        "-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file from the map's zero on"
+    )
     following.add_argument("--map", type=Path, required=True, metavar="MAP.mid|.json|.csv|.txt")
     long = following.add_mutually_exclusive_group(required=True)
     long.add_argument("--bars", type=int, metavar="N", help="how many bars it is")
     long.add_argument("--from-bpm", type=float, metavar="BPM", help="its own tempo, quarters a minute")
-    following.add_argument("--from-bar", type=int, default=1, metavar="K", help="the bar on whose line it begins")
+    following.add_argument(
+        "--from-bar", type=int, default=1, metavar="K", help="the bar on whose line it begins"
+    )
     often = following.add_mutually_exclusive_group()
     often.add_argument("--times", type=int, metavar="N")
     often.add_argument("--until-bar", type=int, metavar="M", help="it ends at the line of that bar")
@@ -65,16 +103,32 @@ def add(commands: Any, progress: Progress) -> None:
     add_hints(following)
     following.set_defaults(run=lambda options: _follow(options, progress()))
 
-    stretch = commands.add_parser("stretch", help="stretch a file, or the mics of one performance as one, along a table of points")
+    stretch = commands.add_parser(
+        "stretch", help="stretch a file, or the mics of one performance as one, along a table of points"
+    )
     stretch.add_argument("file", type=Path, nargs="+")
     stretch.add_argument("--points", type=Path, required=True, metavar="CSV")
-    stretch.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT", help="a WAV file; for several files a folder")
+    stretch.add_argument(
+        "-o",
+        dest="out",
+        type=Path,
+        required=True,
+        metavar="OUT",
+        help="a WAV file; for several files a folder",
+    )
     stretch.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     stretch.set_defaults(run=lambda options: _stretch(options, progress()))
 
     part = commands.add_parser("part", help="the notes of a MIDI file, laid on a tempo map")
     part.add_argument("file", type=Path, metavar="FILE.mid")
-    part.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.mid|OUT.wav", help="notes on the map, or how they sound")
+    part.add_argument(
+        "-o",
+        dest="out",
+        type=Path,
+        required=True,
+        metavar="OUT.mid|OUT.wav",
+        help="notes on the map, or how they sound",
+    )
     part.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="else the file's own")
     part.add_argument("--only", metavar="NUMBER|NAME", help="one of its parts")
     part.add_argument("--from-bar", type=int, default=1, metavar="K", help="the bar on which its bar 1 lies")
@@ -85,23 +139,51 @@ def add(commands: Any, progress: Progress) -> None:
     part.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
     part.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
     part.add_argument("--swing", type=float, default=50.0, metavar="PERCENT")
-    part.add_argument("--accent", type=float, default=0.0, metavar="PERCENT", help="how much of the groove's accents the velocities take")
+    part.add_argument(
+        "--accent",
+        type=float,
+        default=0.0,
+        metavar="PERCENT",
+        help="how much of the groove's accents the velocities take",
+    )
     part.add_argument("--until-the-next", action="store_true", help="notes end where the next one begins")
     part.set_defaults(run=lambda options: _part(options, progress()))
 
-    cut = commands.add_parser("cut", help="cut a file into pieces; write them, or lay them anew without stretching")
+    cut = commands.add_parser(
+        "cut", help="cut a file into pieces; write them, or lay them anew without stretching"
+    )
     cut.add_argument("file", type=Path)
-    cut.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR|OUT.wav", help="a folder for the pieces, or the laid result")
+    cut.add_argument(
+        "-o",
+        dest="out",
+        type=Path,
+        required=True,
+        metavar="DIR|OUT.wav",
+        help="a folder for the pieces, or the laid result",
+    )
     cut.add_argument("--at", required=True, metavar="onsets|1/1|1/4|1/8", help="where it is cut")
-    cut.add_argument("--stronger", type=float, default=0.0, metavar="0-1", help="only at onsets at least so strong")
+    cut.add_argument(
+        "--stronger", type=float, default=0.0, metavar="0-1", help="only at onsets at least so strong"
+    )
     tempo = cut.add_mutually_exclusive_group()
-    tempo.add_argument("--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its own map, in the file's time")
+    tempo.add_argument(
+        "--map", type=Path, metavar="MAP.mid|.json|.csv|.txt", help="its own map, in the file's time"
+    )
     tempo.add_argument("--from-bpm", type=float, metavar="BPM", help="its own tempo, quarters a minute")
     tempo.add_argument("--bars", type=float, metavar="N", help="how many bars it is")
-    cut.add_argument("--lay", metavar="1/8|bar-place", help="each on the nearest place of a grid, or on its own place in the bar")
+    cut.add_argument(
+        "--lay",
+        metavar="1/8|bar-place",
+        help="each on the nearest place of a grid, or on its own place in the bar",
+    )
     cut.add_argument("--bpm", type=float, metavar="BPM", help="with --lay: the tempo they are laid at")
     cut.add_argument("--fade-ms", type=float, default=5.0, metavar="MS")
-    cut.add_argument("--fill", choices=("nothing", "tail"), default="nothing", help="what fills the gap before the next piece")
+    cut.add_argument(
+        "--fill",
+        choices=("nothing", "tail"),
+        default="nothing",
+        help="what fills the gap before the next piece",
+    )
     add_hints(cut)
     cut.set_defaults(run=lambda options: _cut(options, progress()))
 
@@ -118,46 +200,92 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
     from combpace.media.mapfiles import write_json
 
     if (options.from_bpm is None) != (options.to_bpm is None):
-        raise ParameterError("--from-bpm and --to-bpm go together: the tempo it has, and the one it is to have. Nothing was written.")
+        raise ParameterError(
+            "--from-bpm and --to-bpm go together: the tempo it has, and the one it is to have. "
+            "Nothing was written."
+        )
     if options.from_bpm is not None:
         return _to_tempo(options, tell)
     if (options.bpm is None) != (options.first_downbeat is None):
-        raise ParameterError("--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output.")
+        raise ParameterError(
+            "--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output."
+        )
     beyond_ms, beyond = _ignore(options.ignore_beyond)
     bars = bar_range(options.bars) if options.bars is not None else None
     grid: Grid | GrooveGrid = parse_grid(options.grid or "1/16", options.swing / 100.0)
     if options.groove is not None:
         if options.grid is not None:
-            raise ParameterError("Give a grid or a groove, not both: a groove is a grid. Nothing was written.")
+            raise ParameterError(
+                "Give a grid or a groove, not both: a groove is a grid. Nothing was written."
+            )
         grid = GrooveGrid(read_groove(options.groove), bar_index(bars[0]) if bars else 0)
-    rule = Rule(grid, options.strength / 100.0, options.leave_alone_ms, beyond_ms, beyond, bars, options.keep_lag, options.coarse)
+    rule = Rule(
+        grid,
+        options.strength / 100.0,
+        options.leave_alone_ms,
+        beyond_ms,
+        beyond,
+        bars,
+        options.keep_lag,
+        options.coarse,
+    )
     if options.accent and options.groove is None:
-        raise ParameterError("--accent goes with --groove: the accents are the groove's. Nothing was written.")
+        raise ParameterError(
+            "--accent goes with --groove: the accents are the groove's. Nothing was written."
+        )
     if not 0.0 <= options.accent <= 100.0:
         raise ParameterError(f"Accent is taken from 0 to 100 %, not {options.accent:g}. Nothing was written.")
     accent = options.accent / 100.0
     target = Target(options.map, options.bpm, options.first_downbeat, options.own)
-    order = [name.strip() for name in options.marks_first.split(",") if name.strip()] if options.marks_first else []
+    order = (
+        [name.strip() for name in options.marks_first.split(",") if name.strip()]
+        if options.marks_first
+        else []
+    )
     if options.pause_limits and not options.silence_pauses:
         raise ParameterError("--pause-limits goes with --silence-pauses. Nothing was written.")
     limits = parse_pauses(options.pause_limits) if options.pause_limits else Pauses()
     pauses = limits if options.silence_pauses else None
     report: FitReport
     if len(options.file) > 1:
-        report = fit_files(options.file, options.out, target, hints_of(options), rule, options.method, order, tell, pauses, accent)
+        report = fit_files(
+            options.file,
+            options.out,
+            target,
+            hints_of(options),
+            rule,
+            options.method,
+            order,
+            tell,
+            pauses,
+            accent,
+        )
     else:
-        report = fit_file(options.file[0], options.out, target, hints_of(options), rule, options.method, tell, pauses, accent)
+        report = fit_file(
+            options.file[0],
+            options.out,
+            target,
+            hints_of(options),
+            rule,
+            options.method,
+            tell,
+            pauses,
+            accent,
+        )
     if options.report:
         write_json(report.document, options.report)
     if options.proof:
-        proved = proof_of_files(options.out, report) if len(options.file) > 1 else proof_of(options.out, report)
+        proved = (
+            proof_of_files(options.out, report) if len(options.file) > 1 else proof_of(options.out, report)
+        )
         if options.proof == "-":
             print(json.dumps(proved, indent=1))
             return 0
         write_json(proved, Path(options.proof))
     pulled = sum(peg.kind == "pulled" for peg in report.fit.pegs)
     print(
-        f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move {report.document['largest_move_ms']} ms, {report.method}"
+        f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move "
+        f"{report.document['largest_move_ms']} ms, {report.method}"
     )
     if report.reason:
         print(report.reason)
@@ -170,7 +298,10 @@ def _follow(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
     said = Following(options.bars, options.from_bpm, options.from_bar, options.times, options.until_bar)
     done = follow_file(options.file, options.out, options.map, said, hints_of(options), options.method, tell)
     times = "once" if done.times == 1 else f"{done.times} times"
-    print(f"{options.out}: {times}, from {done.start_s:.3f} to {done.end_s:.3f} s, {done.frames} frames, {done.method}")
+    print(
+        f"{options.out}: {times}, from {done.start_s:.3f} to {done.end_s:.3f} s, {done.frames} "
+        f"frames, {done.method}"
+    )
     if done.reason:
         print(done.reason)
     return 0
@@ -222,7 +353,15 @@ def _cut(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
     from combpace.batch.cutting import Cutting, cut_file
 
     said = Cutting(
-        options.at, options.stronger, options.map, options.from_bpm, options.bars, options.lay, options.bpm, options.fade_ms / 1000.0, options.fill
+        options.at,
+        options.stronger,
+        options.map,
+        options.from_bpm,
+        options.bars,
+        options.lay,
+        options.bpm,
+        options.fade_ms / 1000.0,
+        options.fill,
     )
     done = cut_file(options.file, options.out, said, hints_of(options), tell)
     pieces = "1 piece" if done.pieces == 1 else f"{done.pieces} pieces"
@@ -234,8 +373,12 @@ def _to_tempo(options: argparse.Namespace, tell: Callable[[str, float], None]) -
     from combpace.batch.following import tempo_file
 
     if len(options.file) > 1:
-        raise ParameterError("From one tempo to another goes one file; for several use stretch. Nothing was written.")
-    frames, method, reason = tempo_file(options.file[0], options.out, options.from_bpm, options.to_bpm, options.method, tell)
+        raise ParameterError(
+            "From one tempo to another goes one file; for several use stretch. Nothing was written."
+        )
+    frames, method, reason = tempo_file(
+        options.file[0], options.out, options.from_bpm, options.to_bpm, options.method, tell
+    )
     print(f"{options.out}: {frames} frames, {options.from_bpm:g} to {options.to_bpm:g} BPM, {method}")
     if reason:
         print(reason)
@@ -253,4 +396,6 @@ def _ignore(text: str | None) -> tuple[float | None, float | None]:
     try:
         return float(text.lower().removesuffix("ms").strip()), None
     except ValueError as error:
-        raise ParameterError(f"--ignore-beyond takes milliseconds or a note value like 1/16, not “{text}”.") from error
+        raise ParameterError(
+            f"--ignore-beyond takes milliseconds or a note value like 1/16, not “{text}”."
+        ) from error

@@ -13,15 +13,52 @@ if TYPE_CHECKING:
 
 
 def add_hints(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--bar", action="append", default=[], metavar="SECONDS=BAR", help="this moment is the line of that bar")
+    parser.add_argument(
+        "--bar",
+        action="append",
+        default=[],
+        metavar="SECONDS=BAR",
+        help="this moment is the line of that bar",
+    )
     parser.add_argument("--downbeat", action="append", default=[], type=float, metavar="SECONDS")
     parser.add_argument("--not-downbeat", action="append", default=[], type=float, metavar="SECONDS")
-    parser.add_argument("--meter", action="append", default=[], metavar="[SECONDS=]N/D", help="for the whole take, or from that downbeat on")
-    parser.add_argument("--bpm-range", action="append", default=[], metavar="[FROM-TO=]LO-HI", help="what may be read, or only between two moments")
+    parser.add_argument(
+        "--meter",
+        action="append",
+        default=[],
+        metavar="[SECONDS=]N/D",
+        help="for the whole take, or from that downbeat on",
+    )
+    parser.add_argument(
+        "--bpm-range",
+        action="append",
+        default=[],
+        metavar="[FROM-TO=]LO-HI",
+        help="what may be read, or only between two moments",
+    )
     parser.add_argument("--steady", action="store_true", help="one tempo describes the whole take")
-    parser.add_argument("--one-beat", action="append", default=[], choices=("later", "earlier"), help="all bar lines are a beat off; any number")
-    parser.add_argument("--pickup", action="append", default=[], type=float, metavar="SECONDS", help="this is the pickup: bar 1 is the next bar line")
-    parser.add_argument("--meter-at-bar", action="append", default=[], metavar="BAR=N/D", help="from that bar on, as the bars are counted then")
+    parser.add_argument(
+        "--one-beat",
+        action="append",
+        default=[],
+        choices=("later", "earlier"),
+        help="all bar lines are a beat off; any number",
+    )
+    parser.add_argument(
+        "--pickup",
+        action="append",
+        default=[],
+        type=float,
+        metavar="SECONDS",
+        help="this is the pickup: bar 1 is the next bar line",
+    )
+    parser.add_argument(
+        "--meter-at-bar",
+        action="append",
+        default=[],
+        metavar="BAR=N/D",
+        help="from that bar on, as the bars are counted then",
+    )
 
 
 def hints_of(options: argparse.Namespace) -> Hints:
@@ -39,7 +76,12 @@ def hints_of(options: argparse.Namespace) -> Hints:
     for text in options.meter:
         at, is_from, name = text.rpartition("=")
         if is_from:
-            meters.append((_seconds(at, f"--meter takes N/D or SECONDS=N/D, like 3/4 or 12.5=7/8, not “{text}”."), parse_meter(name)))
+            meters.append(
+                (
+                    _seconds(at, f"--meter takes N/D or SECONDS=N/D, like 3/4 or 12.5=7/8, not “{text}”."),
+                    parse_meter(name),
+                )
+            )
         else:
             meter = parse_meter(name)
     tempi = []
@@ -49,7 +91,11 @@ def hints_of(options: argparse.Namespace) -> Hints:
         if not match:
             raise ParameterError(refusal)
         low, high = _seconds(match[3], refusal), _seconds(match[4], refusal)
-        tempi.append(TempoSpan(low, high, _seconds(match[1], refusal), _seconds(match[2], refusal)) if match[1] else TempoSpan(low, high))
+        tempi.append(
+            TempoSpan(low, high, _seconds(match[1], refusal), _seconds(match[2], refusal))
+            if match[1]
+            else TempoSpan(low, high)
+        )
     meters_at = []
     for text in options.meter_at_bar:
         match = re.fullmatch(r"\s*(-?[0-9]+)\s*=\s*([0-9]+/[0-9]+)\s*", text)

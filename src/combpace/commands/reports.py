@@ -18,7 +18,9 @@ Progress = Callable[[], Callable[[str, float], None]]
 
 def add(commands: Any, progress: Progress) -> None:
     """Put the command into the parser."""
-    report = commands.add_parser("report", help="what was found in a file, or done in a session, as one page that prints")
+    report = commands.add_parser(
+        "report", help="what was found in a file, or done in a session, as one page that prints"
+    )
     report.add_argument("what", metavar="FILE|SESSION", help="a sound file, or the id of a session")
     report.add_argument("-o", dest="out", type=Path, required=True, metavar="OUT.html")
     report.add_argument("--json", type=Path, metavar="PATH", help="the same as JSON")
@@ -63,6 +65,7 @@ def _of_session(options: argparse.Namespace) -> Report:
         found = [one for one in shelf(folder) if one.id.startswith(options.what)]
         if len(found) != 1:
             raise ParameterError(
-                f"“{options.what}” is neither a file nor the id of one session; “combpace session list” prints all of them. Nothing was written."
+                f"“{options.what}” is neither a file nor the id of one session; “combpace session "
+                "list” prints all of them. Nothing was written."
             )
         return of_session(session_state(folder, found[0].id))

@@ -21,21 +21,31 @@ Progress = Callable[[], Callable[[str, float], None]]
 
 def add(commands: Any, progress: Progress) -> None:
     """Put the command and its three into the parser."""
-    sessions = commands.add_parser("session", help="list the sessions of a data folder, write one as an archive, read one").add_subparsers(
-        required=True, metavar="WHAT"
-    )
+    sessions = commands.add_parser(
+        "session", help="list the sessions of a data folder, write one as an archive, read one"
+    ).add_subparsers(required=True, metavar="WHAT")
     listed = sessions.add_parser("list", help="a line a session: its id, name, tempo map, length, takes")
     listed.set_defaults(run=_list)
-    out = sessions.add_parser("export", help="write a session as one file: sources, decisions and their history")
+    out = sessions.add_parser(
+        "export", help="write a session as one file: sources, decisions and their history"
+    )
     out.add_argument("id", help="as “session list” prints it, or its beginning")
     out.add_argument("-o", dest="out", type=Path, required=True, metavar="FILE")
-    out.add_argument("--newest", action="store_true", help="its present state alone, without the steps that led there")
-    out.add_argument("--no-sound", action="store_true", help="without the takes' files; where it is opened each is asked for")
+    out.add_argument(
+        "--newest", action="store_true", help="its present state alone, without the steps that led there"
+    )
+    out.add_argument(
+        "--no-sound",
+        action="store_true",
+        help="without the takes' files; where it is opened each is asked for",
+    )
     out.set_defaults(run=lambda options: _export(options, progress()))
     into = sessions.add_parser("import", help="make a new session of an archive")
     into.add_argument("file", type=Path)
     into.set_defaults(run=lambda options: _import(options, progress()))
-    again = commands.add_parser("replay", help="render the whole session of an archive as it was handed off last")
+    again = commands.add_parser(
+        "replay", help="render the whole session of an archive as it was handed off last"
+    )
     again.add_argument("file", type=Path, metavar="ARCHIVE")
     again.add_argument("-o", dest="out", type=Path, required=True, metavar="DIR")
     again.set_defaults(run=lambda options: _replay(options, progress()))
@@ -53,9 +63,13 @@ def data_folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[Da
     if options.data:
         settings = replace(settings, data_dir=Path(options.data))
     if must_exist and not (settings.data_dir / "combpace.db").is_file():
-        raise ParameterError(f"There is no data folder at {settings.data_dir}; give --data the one that the application works on.")
+        raise ParameterError(
+            f"There is no data folder at {settings.data_dir}; give --data the one that the "
+            "application works on."
+        )
     settings.data_dir.mkdir(parents=True, exist_ok=True)
-    # What is written there is for whoever runs this alone, as the server keeps it; files beside it are as the user has them.
+    # What is written there is for whoever runs this alone, as the server keeps it; files beside it are as the
+    # user has them.
     before = None if must_exist else os.umask(0o077)
     folder = DataFolder(settings)
     try:
@@ -85,11 +99,16 @@ def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
         found = [one for one in shelf(folder) if one.id.startswith(options.id)]
         if len(found) != 1:
             what = "is no session" if not found else "begins the ids of several sessions"
-            raise ParameterError(f"“{options.id}” {what} of this data folder; “combpace session list” prints all of them. Nothing was written.")
+            raise ParameterError(
+                f"“{options.id}” {what} of this data folder; “combpace session list” prints all of "
+                "them. Nothing was written."
+            )
         part = options.out.with_name(f".{options.out.name}.part")
         try:
             with part.open("wb") as out:
-                write_archive(folder, found[0].id, out, newest=options.newest, sound=not options.no_sound, tell=tell)
+                write_archive(
+                    folder, found[0].id, out, newest=options.newest, sound=not options.no_sound, tell=tell
+                )
             part.replace(options.out)
         finally:
             part.unlink(missing_ok=True)
@@ -103,12 +122,16 @@ def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
-    with data_folder(options, must_exist=False) as folder, (folder.settings.data_dir / "lock").open("w") as lock:
+    with (
+        data_folder(options, must_exist=False) as folder,
+        (folder.settings.data_dir / "lock").open("w") as lock,
+    ):
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             raise ParameterError(
-                f"A server works on {folder.settings.data_dir}: drop the archive on its first page in the browser instead. Nothing was imported."
+                f"A server works on {folder.settings.data_dir}: drop the archive on its first page "
+                "in the browser instead. Nothing was imported."
             ) from error
         folder.prepare()
         made = read_archive(folder, options.file, tell)
@@ -142,7 +165,10 @@ def _replay(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
             seen = session_state(folder, read_archive(folder, options.file, tell))
             silent = [row.name for row in seen.rows.values() if row.state == WANTED]
             if silent:
-                raise ParameterError(f"“{silent[0]}” came without its sound: nothing can be rendered of this archive. Nothing was written.")
+                raise ParameterError(
+                    f"“{silent[0]}” came without its sound: nothing can be rendered of this "
+                    "archive. Nothing was written."
+                )
             wish = last_wish(seen) or usual_wish(seen)
             with written(folder, order_args(seen, wish), tell) as files:
                 options.out.mkdir(parents=True, exist_ok=True)

@@ -77,7 +77,9 @@ class Source(Protocol):
         ...
 
 
-def zero_padded(start: int, stop: int, frames: int, channels: int, read: Callable[[int, int], Samples]) -> Samples:
+def zero_padded(
+    start: int, stop: int, frames: int, channels: int, read: Callable[[int, int], Samples]
+) -> Samples:
     """Read [start, stop) from something that only has [0, frames); the rest is zeros."""
     lo, hi = max(start, 0), min(stop, frames)
     if lo == start and hi == stop:

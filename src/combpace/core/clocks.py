@@ -4,8 +4,8 @@ Take time     seconds from the first decoded frame of a take
 Session time  seconds from the session's zero, fixed for ever, may be negative
 Musical time  quarter notes, 0 = the line of bar 1, in every meter
 
-The types exist for the type checker only; at run time each is a float64 array. Only a `Placement` joins take time and
-session time; only a `TempoMap` joins seconds and musical time.
+The types exist for the type checker only; at run time each is a float64 array. Only a `Placement` joins take
+time and session time; only a `TempoMap` joins seconds and musical time.
 """
 
 from __future__ import annotations

@@ -1,8 +1,9 @@
 """Band-wise spectra and onset strength, computed block by block.
 
-A frame every 5 ms; its time is the centre of its window. Bands are spaced by the mel scale (O'Shaughnessy 1987, 2595
-log10(1 + f / 700)); onset strength is the half-wave rectified rise of log magnitude against a frequency-maximum of an
-earlier frame (Böck and Widmer 2013, "Maximum filter vibrato suppression for onset detection").
+A frame every 5 ms; its time is the centre of its window. Bands are spaced by the mel scale (O'Shaughnessy
+1987, 2595 log10(1 + f / 700)); onset strength is the half-wave rectified rise of log magnitude against a
+frequency-maximum of an earlier frame (Böck and Widmer 2013, "Maximum filter vibrato suppression for onset
+detection").
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ LOW_HZ, HIGH_HZ = 30.0, 16000.0
 # Lows hold kick-like sounds, highs hold hats and the edges of snares; what lies between is the middle.
 LOW_EDGE_HZ, HIGH_EDGE_HZ = 180.0, 5000.0
 LAG_FRAMES = 2
-# Compression of magnitudes (full scale sine = 1): large enough that soft attacks count, small enough that noise does not.
+# Compression of magnitudes (full scale sine = 1): large enough that soft attacks count, small enough that
+# noise does not.
 COMPRESSION = 300.0
 RISE_FRAMES = 65536
 BLOCK_FRAMES = 4096
@@ -107,12 +109,16 @@ def onset_strength(source: Source, on_progress: Callable[[float], None] | None =
 
 
 def rise_of(bands: Float32Array) -> Float32Array:
-    """How much each band rises against an earlier frame's largest neighbour, shape as `bands`; falls are 0."""
+    """How much each band rises against an earlier frame's largest neighbour, shape as `bands`; falls are
+    0.
+    """
     rise = np.zeros_like(bands)
     # In blocks: of two hours what lies between would be half a gigabyte.
     for first in range(LAG_FRAMES, len(bands), RISE_FRAMES):
         last = min(first + RISE_FRAMES, len(bands))
-        spread = ndimage.maximum_filter1d(bands[first - LAG_FRAMES : last - LAG_FRAMES], 3, axis=1, mode="nearest")
+        spread = ndimage.maximum_filter1d(
+            bands[first - LAG_FRAMES : last - LAG_FRAMES], 3, axis=1, mode="nearest"
+        )
         np.maximum(bands[first:last] - spread, 0, out=rise[first:last])
     # Every start from nothing is an attack too: the frames before the first are silence.
     rise[:LAG_FRAMES] = bands[:LAG_FRAMES]

@@ -1,1 +1,3 @@
-"""The Heron Street Steam Laundry Orchestra: made-up players, every sound synthesised from a seed, with exact truth."""
+"""The Heron Street Steam Laundry Orchestra: made-up players, every sound synthesised from a seed, with exact
+truth.
+"""

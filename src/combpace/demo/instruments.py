@@ -27,7 +27,10 @@ def copper_tub(rng: np.random.Generator, velocity: float, *, deep: bool = True) 
     base = (62.0 if deep else 128.0) * (1 + 0.01 * rng.standard_normal())
     sweep = 2 * np.pi * (base * t + 1.1 * base * 0.018 * (1 - np.exp(-t / 0.018)))
     body = np.sin(sweep) * np.exp(-t / (0.14 if deep else 0.10))
-    ring = sum(np.sin(2 * np.pi * f * t + rng.uniform(0, 6.28)) * np.exp(-t / d) for f, d in ((417, 0.09), (733, 0.06), (1180, 0.04)))
+    ring = sum(
+        np.sin(2 * np.pi * f * t + rng.uniform(0, 6.28)) * np.exp(-t / d)
+        for f, d in ((417, 0.09), (733, 0.06), (1180, 0.04))
+    )
     knock = _noise(rng, 0.55, 800, 5000) * np.exp(-t / 0.004)
     result: Sound = velocity * (0.8 * body + 0.05 * ring + 0.16 * knock)
     return result
@@ -44,7 +47,9 @@ def washboard(rng: np.random.Generator, velocity: float, *, stroke: bool = False
         shape[:60] = 1.0
     else:
         shape = np.exp(-t / 0.013)
-    metal = sum(np.sin(2 * np.pi * f * t + rng.uniform(0, 6.28)) * np.exp(-t / 0.01) for f in (3150, 4720, 6890))
+    metal = sum(
+        np.sin(2 * np.pi * f * t + rng.uniform(0, 6.28)) * np.exp(-t / 0.01) for f in (3150, 4720, 6890)
+    )
     result: Sound = velocity * (0.30 * hiss * shape + 0.05 * metal)
     return result
 
@@ -53,7 +58,9 @@ def slap(rng: np.random.Generator, velocity: float) -> Sound:
     """A flat hand on the tub's side: the backbeat."""
     t = _time(0.26)
     crack = _noise(rng, 0.26, 900, 7000) * (np.exp(-t / 0.028) + 0.6 * np.exp(-t / 0.003))
-    tone = np.sin(2 * np.pi * 203 * t) * np.exp(-t / 0.05) + 0.6 * np.sin(2 * np.pi * 331 * t) * np.exp(-t / 0.04)
+    tone = np.sin(2 * np.pi * 203 * t) * np.exp(-t / 0.05) + 0.6 * np.sin(2 * np.pi * 331 * t) * np.exp(
+        -t / 0.04
+    )
     result: Sound = velocity * (0.42 * crack + 0.30 * tone)
     return result
 
@@ -63,7 +70,9 @@ def tuned_pipe(rng: np.random.Generator, velocity: float, pitch: float) -> Sound
     t = _time(0.9)
     f = midi_hz(pitch)
     partials = ((1.0, 1.0, 0.42), (2.756, 0.45, 0.18), (5.404, 0.25, 0.08), (8.933, 0.12, 0.04))
-    tone = sum(a * np.sin(2 * np.pi * f * r * t) * np.exp(-t / d) for r, a, d in partials if f * r < 0.45 * RATE)
+    tone = sum(
+        a * np.sin(2 * np.pi * f * r * t) * np.exp(-t / d) for r, a, d in partials if f * r < 0.45 * RATE
+    )
     tap = _noise(rng, 0.9, 1500, 9000) * np.exp(-t / 0.003)
     result: Sound = velocity * (0.32 * tone + 0.10 * tap)
     return result
@@ -88,7 +97,9 @@ def reed_organ(rng: np.random.Generator, velocity: float, pitches: tuple[int, ..
         for cents in (-2.5, 2.5):
             f = midi_hz(pitch + cents / 100)
             phase = rng.uniform(0, 6.28)
-            tone += sum(np.sin(2 * np.pi * f * k * t + k * phase) / k**1.35 for k in range(1, 13) if f * k < 9000)
+            tone += sum(
+                np.sin(2 * np.pi * f * k * t + k * phase) / k**1.35 for k in range(1, 13) if f * k < 9000
+            )
     wind = _noise(rng, len(t) / RATE, 600, 4000)[: len(t)] * (0.02 + 0.10 * np.exp(-t / 0.02))
     shape = np.minimum(1.0, np.minimum(t / 0.012, (t[-1] - t) / 0.05 + 1e-3))
     result: Sound = velocity * (0.10 * tone + wind) * shape

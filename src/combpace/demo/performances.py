@@ -10,7 +10,16 @@ import numpy as np
 from scipy import signal
 
 from combpace.core.clocks import FloatArray
-from combpace.demo.instruments import RATE, Sound, bass_box, copper_tub, reed_organ, slap, tuned_pipe, washboard
+from combpace.demo.instruments import (
+    RATE,
+    Sound,
+    bass_box,
+    copper_tub,
+    reed_organ,
+    slap,
+    tuned_pipe,
+    washboard,
+)
 
 SEED = 1871
 FADE_FRAMES = 2000.0
@@ -41,7 +50,14 @@ class Performance:
     facts: dict[str, float] = field(default_factory=dict)
 
 
-def breathing_beats(rng: np.random.Generator, bars: int, start_s: float, low_bpm: float = 92.4, high_bpm: float = 97.1, beats: int = 4) -> FloatArray:
+def breathing_beats(
+    rng: np.random.Generator,
+    bars: int,
+    start_s: float,
+    low_bpm: float = 92.4,
+    high_bpm: float = 97.1,
+    beats: int = 4,
+) -> FloatArray:
     """Beat times of a band that breathes: slow waves of tempo and a little of each bar's own."""
     count = bars * beats + 1
     x = np.arange(count) / beats
@@ -66,7 +82,9 @@ def _mix(frames: int, notes: list[tuple[float, Sound, float]]) -> Sound:
 
 
 def boiler_house(bars: int = 36) -> Performance:
-    """Washboard and tubs on four microphones with a free intro and a pickup; reed organ and bass box loosely against them."""
+    """Washboard and tubs on four microphones with a free intro and a pickup; reed organ and bass box loosely
+    against them.
+    """
     rng = np.random.default_rng(SEED)
     start = 6.213
     beats = breathing_beats(rng, bars, start)
@@ -74,7 +92,9 @@ def boiler_house(bars: int = 36) -> Performance:
     frames = round(length * RATE)
     played: list[tuple[Hit, Sound]] = []
 
-    def strike(time_s: float, instrument: str, make: Callable[[], Sound], velocity: float, loose_ms: float) -> None:
+    def strike(
+        time_s: float, instrument: str, make: Callable[[], Sound], velocity: float, loose_ms: float
+    ) -> None:
         time = time_s + float(np.clip(rng.standard_normal(), -2.2, 2.2)) * loose_ms / 1000
         time = round(time * RATE) / RATE
         played.append((Hit(time, instrument, velocity), make()))
@@ -92,7 +112,13 @@ def boiler_house(bars: int = 36) -> Performance:
         for k in range(4):
             half = 0.5 * (b[k] + b[k + 1])
             if k == 0 or (k == 2 and bar % 2 == 0):
-                strike(float(b[k]), "tub", partial(copper_tub, rng, 0.95 if k == 0 else 0.7), 0.95 if k == 0 else 0.7, 4)
+                strike(
+                    float(b[k]),
+                    "tub",
+                    partial(copper_tub, rng, 0.95 if k == 0 else 0.7),
+                    0.95 if k == 0 else 0.7,
+                    4,
+                )
             if (k == 1 and bar % 2) or (k == 3 and bar % 4 == 3):
                 strike(float(half), "tub", partial(copper_tub, rng, 0.6), 0.6, 6)
             if k in (1, 3):
@@ -128,7 +154,11 @@ def boiler_house(bars: int = 36) -> Performance:
         dry = _mix(frames, notes)
         room = 0.0004 * rng.standard_normal(frames)
         if "room" in name:
-            tail = rng.standard_normal(round(0.35 * RATE)) * np.exp(-np.arange(round(0.35 * RATE)) / (0.09 * RATE)) * 0.018
+            tail = (
+                rng.standard_normal(round(0.35 * RATE))
+                * np.exp(-np.arange(round(0.35 * RATE)) / (0.09 * RATE))
+                * 0.018
+            )
             tail[: round(0.012 * RATE)] = 0
             room = room + signal.fftconvolve(dry, tail)[:frames]
         sounds[name] = dry + room
@@ -139,7 +169,9 @@ def boiler_house(bars: int = 36) -> Performance:
     hits |= {"Reed organ": organ_hits, "Bass box": bass_hits}
     loudest = max(float(np.abs(sound).max()) for sound in sounds.values())
     sounds = {name: 0.84 * sound / loudest for name, sound in sounds.items()}
-    return Performance(sounds, beats, beats[:-1:4], hits, {"bar_1_s": start, "pickup_beats": 1.0, "bars": float(bars)})
+    return Performance(
+        sounds, beats, beats[:-1:4], hits, {"bar_1_s": start, "pickup_beats": 1.0, "bars": float(bars)}
+    )
 
 
 CHORDS = ((50, 57, 62, 65), (48, 55, 60, 64), (53, 57, 60, 65), (55, 59, 62, 67))
@@ -151,7 +183,10 @@ def _organ(rng: np.random.Generator, beats: FloatArray, frames: int) -> tuple[So
     notes, hits = [], []
     for bar in range((len(beats) - 1) // 4):
         b = beats[4 * bar : 4 * bar + 5]
-        places = ((float(b[0]), float(b[1] + 0.45 * (b[2] - b[1]))), (float(0.5 * (b[1] + b[2])), float(b[4]) - 0.06))
+        places = (
+            (float(b[0]), float(b[1] + 0.45 * (b[2] - b[1]))),
+            (float(0.5 * (b[1] + b[2])), float(b[4]) - 0.06),
+        )
         for start, end in places:
             at = round((start + 0.018 * float(np.clip(rng.standard_normal(), -2, 2))) * RATE) / RATE
             notes.append((at, reed_organ(rng, 0.8, CHORDS[bar % 4], end - at), 1.0))
@@ -172,7 +207,10 @@ def _bass(rng: np.random.Generator, beats: FloatArray, frames: int) -> tuple[Sou
             (float(b[3]), root + 7),
             (float(0.5 * (b[3] + b[4])), root + 5),
         ]
-        times = [round((t + 0.006 + 0.014 * float(np.clip(rng.standard_normal(), -2, 2))) * RATE) / RATE for t, _ in steps]
+        times = [
+            round((t + 0.006 + 0.014 * float(np.clip(rng.standard_normal(), -2, 2))) * RATE) / RATE
+            for t, _ in steps
+        ]
         ends = [*times[1:], float(b[4])]
         for (_, pitch), at, end in zip(steps, times, ends, strict=True):
             notes.append((at, bass_box(rng, 0.9, pitch, end - at - 0.015), 1.0))
@@ -185,9 +223,25 @@ def pipe_loop(bpm: float = 103.4, bars: int = 2) -> Performance:
     rng = np.random.default_rng(SEED + 1)
     beat = 60.0 / bpm
     frames = round(bars * 4 * beat * RATE)
-    line = ((0, 74), (0.5, 77), (1, 79), (2, 81), (2.5, 79), (3, 77), (4, 74), (4.5, 72), (5, 74), (6, 69), (6.5, 72), (7, 74))
+    line = (
+        (0, 74),
+        (0.5, 77),
+        (1, 79),
+        (2, 81),
+        (2.5, 79),
+        (3, 77),
+        (4, 74),
+        (4.5, 72),
+        (5, 74),
+        (6, 69),
+        (6.5, 72),
+        (7, 74),
+    )
     times = [round(place * beat * RATE) / RATE for place, _ in line]
-    notes = [(at, tuned_pipe(rng, 0.8 if place % 1 == 0 else 0.6, pitch), 1.0) for at, (place, pitch) in zip(times, line, strict=True)]
+    notes = [
+        (at, tuned_pipe(rng, 0.8 if place % 1 == 0 else 0.6, pitch), 1.0)
+        for at, (place, pitch) in zip(times, line, strict=True)
+    ]
     sound = _mix(frames, notes)
     beats = np.asarray(np.arange(bars * 4) * beat, dtype=np.float64)
     return Performance(
@@ -220,5 +274,9 @@ def programmed(bpm: float = 97.37, bars: int = 24, shift_s: float = 0.0251) -> P
     beats = np.asarray(shift_s + np.arange(bars * 4) * beat, dtype=np.float64)
     name = "Mangle press beat"
     return Performance(
-        {name: 0.8 * sound / float(np.abs(sound).max())}, beats, beats[::4], {name: hits}, {"bpm": bpm, "shift_s": shift_s, "bars": float(bars)}
+        {name: 0.8 * sound / float(np.abs(sound).max())},
+        beats,
+        beats[::4],
+        {name: hits},
+        {"bpm": bpm, "shift_s": shift_s, "bars": float(bars)},
     )

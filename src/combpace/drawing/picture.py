@@ -31,7 +31,10 @@ def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
     focus  the take whose marks and fit are shown; None takes the lead
     """
     focus = in_focus(seen, focus)
-    made = {**head(seen, focus), "onsets": {take_id: marks_facts(seen, take_id) for take_id in shown_takes(seen, focus)}}
+    made = {
+        **head(seen, focus),
+        "onsets": {take_id: marks_facts(seen, take_id) for take_id in shown_takes(seen, focus)},
+    }
     if made["map"] is None:
         return made
     made["raw"], made["bars"] = raw_tempo(seen), shown_bars(seen)
@@ -43,14 +46,22 @@ def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
 def in_focus(seen: SessionState, focus: str | None) -> str | None:
     """The take that a picture is about: the one that was asked for where it is there, else the lead."""
     document = seen.document
-    return focus if focus and any(take.id == focus for take in document.takes) else (document.lead.id if document.lead else None)
+    return (
+        focus
+        if focus and any(take.id == focus for take in document.takes)
+        else (document.lead.id if document.lead else None)
+    )
 
 
 def shown_takes(seen: SessionState, focus: str | None) -> list[str]:
     """The takes whose marks are drawn: the one in focus, the lead, and the lead's other mics."""
     lead = seen.document.lead
     wanted = {focus, lead.id if lead else None}
-    return [take.id for take in seen.document.takes if take.id in wanted or (take.bundle and lead and take.bundle == lead.bundle)]
+    return [
+        take.id
+        for take in seen.document.takes
+        if take.id in wanted or (take.bundle and lead and take.bundle == lead.bundle)
+    ]
 
 
 def head(seen: SessionState, focus: str | None) -> dict[str, Any]:
@@ -88,7 +99,12 @@ def head(seen: SessionState, focus: str | None) -> dict[str, Any]:
     made["map"] = map_table(session_map)
     if kind != "steady":
         made["anchors"] = [
-            {"q": round(knot.quarters, 9), "t": round(knot.time_s, 6), "locked": knot.locked, "place": words.place(session_map, knot.quarters)}
+            {
+                "q": round(knot.quarters, 9),
+                "t": round(knot.time_s, 6),
+                "locked": knot.locked,
+                "place": words.place(session_map, knot.quarters),
+            }
             for knot in session_map.knots
             if knot.fixed
         ]
@@ -118,7 +134,9 @@ def _shown_bars(seen: SessionState) -> list[dict[str, Any]]:
     if session_map is None or (lead is None and not seen.document.notes):
         return []
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s if lead else np.zeros(0))
-    return bar_rows(session_map, first_shown_s(seen, session_map), shown_end_s(seen), attacks, lead_course(seen))
+    return bar_rows(
+        session_map, first_shown_s(seen, session_map), shown_end_s(seen), attacks, lead_course(seen)
+    )
 
 
 def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
@@ -152,7 +170,9 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
 
 
 def arrival_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
-    """What a page knows of an arrival; fit: the key of its sound in session time, None while there is no map that it could follow."""
+    """What a page knows of an arrival; fit: the key of its sound in session time, None while there is no map
+    that it could follow.
+    """
     try:
         key = fits.take_fit(seen, take_id).key if seen.session_map() is not None else None
     except CombPaceError:
@@ -161,13 +181,17 @@ def arrival_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
 
 
 def raw_tempo(seen: SessionState) -> list[list[float]]:
-    """As the lead was heard from beat to beat, whatever was corrected since: [session second, quarters a minute] at the middle of each gap."""
+    """As the lead was heard from beat to beat, whatever was corrected since: [session second, quarters a
+    minute] at the middle of each gap.
+    """
     lead = seen.document.lead
     heard = seen.analysis(lead.id) if lead else None
     if lead is None or heard is None or heard.pace is None or len(heard.pace.knots) < 3:
         return []
     times = heard.pace.times_s + lead.offset_s
-    rows: list[list[float]] = np.column_stack([np.round(0.5 * (times[:-1] + times[1:]), 4), np.round(heard.pace.span_bpm, 2)]).tolist()
+    rows: list[list[float]] = np.column_stack(
+        [np.round(0.5 * (times[:-1] + times[1:]), 4), np.round(heard.pace.span_bpm, 2)]
+    ).tolist()
     return rows
 
 
@@ -177,7 +201,10 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
     length = seen.duration_s(take_id)
     if pieces.in_pieces(seen, take_id):
         rate, laid = pieces.rate_of(seen, take_id), pieces.laid(seen, take_id)
-        return [round(min(one.at for one in laid) / rate, 6), round(max(one.at + one.frames for one in laid) / rate, 6)]
+        return [
+            round(min(one.at for one in laid) / rate, 6),
+            round(max(one.at + one.frames for one in laid) / rate, 6),
+        ]
     if pace is None and take.two_tempi is not None:
         return [take.offset_s, take.offset_s + length * take.two_tempi]
     if _lies_as_played(seen, take) or session_map is None or pace is None:
@@ -189,16 +216,25 @@ def sounds_s(seen: SessionState, take_id: str) -> list[float]:
 
 
 def shown_end_s(seen: SessionState) -> float:
-    """Session second at which the last sound ends: takes as they were played, or as they sound now, and parts."""
+    """Session second at which the last sound ends: takes as they were played, or as they sound now, and
+    parts.
+    """
     ends = [sounds_s(seen, take.id)[1] for take in seen.document.takes]
     notes_ = [note.end_s for part in seen.document.notes for note in notes.heard(seen, part.id)[-64:]]
     return max([seen.end_s(), *ends, *notes_])
 
 
 def rounds_s(seen: SessionState, take_id: str) -> list[float]:
-    """Of a loop of whole bars that follows: session seconds at which each of its rounds begins, and at which the last ends; else nothing."""
+    """Of a loop of whole bars that follows: session seconds at which each of its rounds begins, and at which
+    the last ends; else nothing.
+    """
     take = seen.document.take(take_id)
-    if take.role == "lead" or take.pace != "own" or seen.session_map() is None or not fits.can_come_round(seen, take):
+    if (
+        take.role == "lead"
+        or take.pace != "own"
+        or seen.session_map() is None
+        or not fits.can_come_round(seen, take)
+    ):
         return []
     time_map, length = fits.take_fit(seen, take_id).fit.time_map, seen.duration_s(take_id)
     turns = np.arange(int(np.ceil(time_map.source_s[-1] / length - 1e-6))) * length
@@ -211,17 +247,23 @@ def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
         "times": [float(time) for time in session_map.times_s],
         "quarters": [float(place) for place in session_map.quarters],
         **({"bends": [float(bend) for bend in session_map.bends]} if session_map.has_ramps else {}),
-        "meters": [[bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters] for meter in session_map.meters],
+        "meters": [
+            [bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters]
+            for meter in session_map.meters
+        ],
     }
 
 
 def first_shown_s(seen: SessionState, session_map: TempoMap[SessionTimes]) -> float:
     """Where the rows begin: with the bar of the first attack of any take, but never after bar 1.
 
-    An attack just before a line belongs to the bar that it opens; a bar in which nothing is played is not shown.
+    An attack just before a line belongs to the bar that it opens; a bar in which nothing is played is not
+    shown.
     """
     firsts = [
-        float(onsets.times[0]) + take.offset_s for take in seen.document.takes if len(onsets := seen.onsets(take.id)) and _lies_as_played(seen, take)
+        float(onsets.times[0]) + take.offset_s
+        for take in seen.document.takes
+        if len(onsets := seen.onsets(take.id)) and _lies_as_played(seen, take)
     ]
     place = session_map.place(min(firsts, default=0.0))
     early = EARLY_BARS * session_map.meter_of(session_map.bar_of(place)).bar_quarters
@@ -230,7 +272,9 @@ def first_shown_s(seen: SessionState, session_map: TempoMap[SessionTimes]) -> fl
 
 def _lies_as_played(seen: SessionState, take: TakeEntry) -> bool:
     """Whether a take's own placement says where it sounds."""
-    return take.role == "lead" or take.pace == "lead" or take.keeps == "time" or seen.own_pace(take.id) is None
+    return (
+        take.role == "lead" or take.pace == "lead" or take.keeps == "time" or seen.own_pace(take.id) is None
+    )
 
 
 def lead_course(seen: SessionState) -> Course | None:
@@ -248,13 +292,23 @@ def lead_course(seen: SessionState) -> Course | None:
 
 
 def bar_rows(
-    session_map: TempoMap[SessionTimes], start_s: float, end_s: float, attacks: SessionTimes, course: Course | None = None
+    session_map: TempoMap[SessionTimes],
+    start_s: float,
+    end_s: float,
+    attacks: SessionTimes,
+    course: Course | None = None,
 ) -> list[dict[str, Any]]:
-    """A row a bar, with what stands beside it: its drift by its first attack, or by the course of the lead's beats where there is one."""
+    """A row a bar, with what stands beside it: its drift by its first attack, or by the course of the lead's
+    beats where there is one.
+    """
     first = session_map.bar_of(session_map.place(start_s))
     lines = bars_between(session_map, session_map.second(session_map.bar_line(first)) - 1e-4, end_s, attacks)
     sure_at = np.interp(
-        [line.start_s for line in lines], session_map.times_s, np.array([knot.confidence for knot in session_map.knots]), left=0.2, right=0.2
+        [line.start_s for line in lines],
+        session_map.times_s,
+        np.array([knot.confidence for knot in session_map.knots]),
+        left=0.2,
+        right=0.2,
     )
     rows = []
     for line, sure in zip(lines, sure_at, strict=True):
@@ -284,7 +338,9 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
         made = fits.take_fit(seen, take_id)
     except CombPaceError as error:
         return {"missing": str(error)}
-    long: dict[str, list[Any]] = seen.once("long facts of a fit", lambda: _long_facts(seen, made), made.take.id)
+    long: dict[str, list[Any]] = seen.once(
+        "long facts of a fit", lambda: _long_facts(seen, made), made.take.id
+    )
     return {**fit_head(seen, made), **long}
 
 
@@ -292,8 +348,19 @@ def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
 def _long_facts(seen: SessionState, made: TakeFit) -> dict[str, list[Any]]:
     time_map = made.fit.time_map
     return {
-        "pegs": [[round(peg.take_s, 6), round(peg.own_s, 6), round(peg.target_s, 6), round(peg.quarters, 9), peg.kind] for peg in made.fit.pegs],
-        "riding": [[round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)],
+        "pegs": [
+            [
+                round(peg.take_s, 6),
+                round(peg.own_s, 6),
+                round(peg.target_s, 6),
+                round(peg.quarters, 9),
+                peg.kind,
+            ]
+            for peg in made.fit.pegs
+        ],
+        "riding": [
+            [round(float(time), 6), why] for time, why in zip(made.fit.riding, made.fit.reasons, strict=True)
+        ],
         "source": np.round(time_map.source_s, 6).tolist(),
         "target": np.round(time_map.target_s, 6).tolist(),
         "pauses": [round(time, 6) for time in made.fit.pauses],
@@ -320,7 +387,9 @@ def fit_head(seen: SessionState, made: TakeFit) -> dict[str, Any]:
 
 
 def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
-    """Pieces of a take as they are stored: their span in the take, where they lie in the session (s), how far from where they were laid (ms)."""
+    """Pieces of a take as they are stored: their span in the take, where they lie in the session (s), how far
+    from where they were laid (ms).
+    """
     if not pieces.in_pieces(seen, take_id):
         return []
     line, rate, made = seen.need_map(), pieces.rate_of(seen, take_id), seen.document.pieces[take_id]
@@ -352,18 +421,28 @@ def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
 
 
 def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:
-    """Places of the rule's grid in a bar, quarters from its line to the next, for every length of bar there is; keys as a page writes them."""
+    """Places of the rule's grid in a bar, quarters from its line to the next, for every length of bar there
+    is; keys as a page writes them.
+    """
     lengths = {meter.bar_quarters for meter in seen.need_map().meters}
-    return {f"{length:.10g}": [round(float(place), 9) for place in made.choice.rule.grid.in_bar(length)] for length in sorted(lengths)}
+    return {
+        f"{length:.10g}": [round(float(place), 9) for place in made.choice.rule.grid.in_bar(length)]
+        for length in sorted(lengths)
+    }
 
 
 def groove_places(made: TakeFit) -> dict[str, Any] | None:
-    """Of a groove the places of each of its bars, quarters from the line, and the index of the bar on which the first of them lies."""
+    """Of a groove the places of each of its bars, quarters from the line, and the index of the bar on which
+    the first of them lies.
+    """
     grid = made.choice.rule.grid
     if not isinstance(grid, GrooveGrid):
         return None
     length = grid.groove.bar_quarters
-    rows = [[round(float(place), 9) for place in grid.places_of(grid.start + k, length)] for k in range(len(grid.groove.bars))]
+    rows = [
+        [round(float(place), 9) for place in grid.places_of(grid.start + k, length)]
+        for k in range(len(grid.groove.bars))
+    ]
     return {"start": grid.start, "len": length, "bars": rows}
 
 
@@ -374,7 +453,9 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
         return []
     session_map = seen.need_map()
     own = session_times(session_map.to_seconds(pace.to_quarters(seen.onsets(made.take.id).times)))
-    off: list[float] = np.round(np.array(drift_ms(own, session_map, made.choice.rule.grid), dtype=np.float64), 2).tolist()
+    off: list[float] = np.round(
+        np.array(drift_ms(own, session_map, made.choice.rule.grid), dtype=np.float64), 2
+    ).tolist()
     return off
 
 

@@ -1,6 +1,8 @@
-"""A picture in ranges: what grows with the music goes to a page as it is seen. A session of a song's length is one range, given whole.
+"""A picture in ranges: what grows with the music goes to a page as it is seen. A session of a song's length
+is one range, given whole.
 
-A range is so many of a take's own seconds as `Settings.range_s` says. The first one holds what comes before, the last one what comes after.
+A range is so many of a take's own seconds as `Settings.range_s` says. The first one holds what comes before,
+the last one what comes after.
 """
 
 from __future__ import annotations
@@ -19,14 +21,18 @@ from combpace.session.state import SessionState
 
 # A session no longer than so many ranges is given whole.
 WHOLE_RANGES = 3
-# Of what is drawn small, over the whole session, no more values than this are given: of a histogram evenly from the least to the greatest.
+# Of what is drawn small, over the whole session, no more values than this are given: of a histogram evenly
+# from the least to the greatest.
 MOST_DRAWN = 4000
 # Lists of a fit with one entry an onset, in order of the take's seconds.
 ALONG = ("pegs", "riding")
 
 
-def in_short(seen: SessionState, focus: str | None, wanted: Iterable[int] = (), *, fit: bool = True) -> dict[str, Any]:
-    """A picture for a page: as `picture` where the session is one range, else bars and map in short and only some ranges.
+def in_short(
+    seen: SessionState, focus: str | None, wanted: Iterable[int] = (), *, fit: bool = True
+) -> dict[str, Any]:
+    """A picture for a page: as `picture` where the session is one range, else bars and map in short and only
+    some ranges.
 
     wanted   indices of ranges to be given at once; the first one, and that of bar 1, are given in any case
     fit      whether the fit is drawn
@@ -52,7 +58,9 @@ def in_short(seen: SessionState, focus: str | None, wanted: Iterable[int] = (), 
     return made
 
 
-def parts(seen: SessionState, focus: str | None, wanted: Iterable[int], *, fit: bool) -> dict[str, dict[str, Any]]:
+def parts(
+    seen: SessionState, focus: str | None, wanted: Iterable[int], *, fit: bool
+) -> dict[str, dict[str, Any]]:
     """Ranges of a picture by their indices: marks of all shown takes, and of the fit what lies there."""
     focus, found = picture.in_focus(seen, focus), {}
     count, long = _count(seen, focus), size(seen)
@@ -62,7 +70,11 @@ def parts(seen: SessionState, focus: str | None, wanted: Iterable[int], *, fit: 
         if not 0 <= k < count:
             continue
         low, high = long * k if k else -np.inf, long * (k + 1) if k + 1 < count else np.inf
-        part: dict[str, Any] = {"onsets": {take_id: _marks_in(seen, take_id, low, high) for take_id in picture.shown_takes(seen, focus)}}
+        part: dict[str, Any] = {
+            "onsets": {
+                take_id: _marks_in(seen, take_id, low, high) for take_id in picture.shown_takes(seen, focus)
+            }
+        }
         part["fit"] = None if "missing" in whole else _fit_in(whole, low, high)
         found[str(k)] = part
     return found
@@ -84,13 +96,17 @@ def _count(seen: SessionState, focus: str | None) -> int:
 
 
 def _marks_in(seen: SessionState, take_id: str, low: float, high: float) -> dict[str, list[float]]:
-    facts: dict[str, list[float]] = seen.once("marks as drawn", lambda: picture.marks_facts(seen, take_id), take_id)
+    facts: dict[str, list[float]] = seen.once(
+        "marks as drawn", lambda: picture.marks_facts(seen, take_id), take_id
+    )
     within = slice(bisect_left(facts["t"], low), bisect_left(facts["t"], high))
     return {name: values[within] for name, values in facts.items()}
 
 
 def _fit_in(whole: dict[str, Any], low: float, high: float) -> dict[str, Any]:
-    """What lies within, and the points of the time map on either side of it: between them it is as in the whole."""
+    """What lies within, and the points of the time map on either side of it: between them it is as in the
+    whole.
+    """
     made: dict[str, Any] = {name: [row for row in whole[name] if low <= row[0] < high] for name in ALONG}
     source = whole["source"]
     a, b = max(0, bisect_left(source, low) - 1), bisect_left(source, high) + 1
@@ -105,7 +121,11 @@ def _fit_in_short(seen: SessionState, focus: str, count: int) -> dict[str, Any]:
     if "missing" in whole:
         return whole
     source, target = np.array(whole["source"]), np.array(whole["target"])
-    made = {name: value for name, value in whole.items() if name not in (*ALONG, "source", "target", "pauses", "off_ms")}
+    made = {
+        name: value
+        for name, value in whole.items()
+        if name not in (*ALONG, "source", "target", "pauses", "off_ms")
+    }
     made["edges"] = np.round(np.interp(size(seen) * np.arange(1, count), source, target), 3).tolist()
     off = np.sort(np.array(whole["off_ms"]))
     picked = np.linspace(0, len(off) - 1, MOST_DRAWN).astype(int) if len(off) > MOST_DRAWN else slice(None)
@@ -114,7 +134,10 @@ def _fit_in_short(seen: SessionState, focus: str, count: int) -> dict[str, Any]:
 
 def short_map(table: dict[str, Any]) -> dict[str, Any]:
     """A map's table with its numbers packed: the same numbers to the last bit."""
-    packed = {"times": packed_floats(np.array(table["times"])), "quarters": packed_steps(np.array(table["quarters"]))}
+    packed = {
+        "times": packed_floats(np.array(table["times"])),
+        "quarters": packed_steps(np.array(table["quarters"])),
+    }
     bends = {"bends": packed_floats(np.array(table["bends"]))} if "bends" in table else {}
     return {**table, **packed, **bends}
 
@@ -125,7 +148,9 @@ def packed_floats(values: FloatArray) -> str:
 
 
 def packed_steps(values: FloatArray) -> dict[str, Any] | str:
-    """Numbers that rise in even steps as {"from", "steps": [[step, how often], ...]}; as `packed_floats` where adding the steps up gives others."""
+    """Numbers that rise in even steps as {"from", "steps": [[step, how often], ...]}; as `packed_floats`
+    where adding the steps up gives others.
+    """
     if not len(values):
         return packed_floats(values)
     steps = np.diff(values)
@@ -136,7 +161,13 @@ def packed_steps(values: FloatArray) -> dict[str, Any] | str:
 
 
 def short_bars(rows: list[dict[str, Any]]) -> dict[str, Any]:
-    """Rows of bars as columns; what follows from the map's meters is left out. `e` is the end of the last one."""
+    """Rows of bars as columns; what follows from the map's meters is left out. `e` is the end of the last
+    one.
+    """
     if not rows:
         return {"i": 0, "s": [], "bpm": [], "drift": [], "sure": [], "e": 0.0}
-    return {"i": rows[0]["i"], "e": rows[-1]["e"], **{name: [row[name] for row in rows] for name in ("s", "bpm", "drift", "sure")}}
+    return {
+        "i": rows[0]["i"],
+        "e": rows[-1]["e"],
+        **{name: [row[name] for row in rows] for name in ("s", "bpm", "drift", "sure")},
+    }

@@ -10,8 +10,12 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.state import SessionState, session_state
 
 
-def weave_of(folder: DataFolder, session_id: str, columns: int = 240, most_rows: int = 2000) -> tuple[int, FloatArray]:
-    """(number of the first bar, darkness 0-1 of shape (bars, columns)) of the lead against the session's map."""
+def weave_of(
+    folder: DataFolder, session_id: str, columns: int = 240, most_rows: int = 2000
+) -> tuple[int, FloatArray]:
+    """(number of the first bar, darkness 0-1 of shape (bars, columns)) of the lead against the session's
+    map.
+    """
     seen = session_state(folder, session_id)
     return weave_from(seen, columns, most_rows)
 
@@ -29,7 +33,9 @@ def weave_from(seen: SessionState, columns: int = 240, most_rows: int = 2000) ->
 
 
 def lead_activation(seen: SessionState) -> tuple[bytes, float]:
-    """(how much of an attack there is in the lead, a byte each hundredth of a second of its own clock; session time of its start)."""
+    """(how much of an attack there is in the lead, a byte each hundredth of a second of its own clock;
+    session time of its start).
+    """
     lead = seen.document.lead
     heard = seen.analysis(lead.id) if lead else None
     if lead is None or heard is None:

@@ -17,7 +17,8 @@ from combpace.workers.backend import Processes
 
 LOG = logging.getLogger("combpace")
 POLL_S = 0.1
-# How long is waited after a round that failed; how often silent jobs are looked for, and after how long a job is one.
+# How long is waited after a round that failed; how often silent jobs are looked for, and after how long a job
+# is one.
 TROUBLE_S, LOOK_S, SILENT_S = 1.0, 5.0, 60.0
 MOST_TRIES = 3
 
@@ -44,12 +45,17 @@ class Dispatcher:
 
     def start(self) -> None:
         """Take up what an earlier server left behind, then begin."""
-        refusal = "This was started {} times and the program ended each time. What was decided is unchanged; try a shorter file."
+        refusal = (
+            "This was started {} times and the program ended each time. What was decided is unchanged; "
+            "try a shorter file."
+        )
         rows.requeue_running(self._folder.database, MOST_TRIES, refusal)
         self._thread.start()
 
     def stop(self) -> None:
-        """End the workers; what they did is taken up again by the next start, and an orderly stop is no failed try."""
+        """End the workers; what they did is taken up again by the next start, and an orderly stop is no
+        failed try.
+        """
         self._stopping.set()
         if self._thread.is_alive():
             self._thread.join(timeout=5)
@@ -72,7 +78,8 @@ class Dispatcher:
     def health(self) -> dict[str, Any]:
         """What a watchdog asks; a loop that has ended is begun again.
 
-        {alive (before that), last_s (since its last round), trouble (what that failed with, or None), running, ended (not written down yet)}
+        {alive (before that), last_s (since its last round), trouble (what that failed with, or None),
+        running, ended (not written down yet)}
         """
         alive = self._thread.is_alive()
         if not alive and not self._stopping.is_set():
@@ -99,7 +106,11 @@ class Dispatcher:
                 if self._trouble is None:
                     LOG.exception("jobs are held up")
                 said = storage_error(error, self._folder.settings.data_dir)
-                self._trouble = str(said or error) if said or isinstance(error, CombPaceError) else "Jobs are held up by a fault; the log has it."
+                self._trouble = (
+                    str(said or error)
+                    if said or isinstance(error, CombPaceError)
+                    else "Jobs are held up by a fault; the log has it."
+                )
             self._last = time.monotonic()
 
     def _round(self) -> None:
@@ -116,7 +127,10 @@ class Dispatcher:
         self._looked = now
         beats = rows.running_jobs(self._folder.database)
         # By our own clock: the machine's may be set meanwhile.
-        self._beats = {job_id: known if (known := self._beats.get(job_id)) and known[0] == beat else (beat, now) for job_id, beat in beats.items()}
+        self._beats = {
+            job_id: known if (known := self._beats.get(job_id)) and known[0] == beat else (beat, now)
+            for job_id, beat in beats.items()
+        }
         for job_id, (_, since) in self._beats.items():
             if now - since < SILENT_S:
                 continue
@@ -131,7 +145,9 @@ class Dispatcher:
         if job_id is None:
             return False
         try:
-            self._processes.start_plain(job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms))
+            self._processes.start_plain(
+                job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms)
+            )
         except Exception:
             # It did not begin: it waits for the next round, and that is no failed try.
             rows.put_back(self._folder.database, [job_id])
@@ -143,7 +159,11 @@ class Dispatcher:
             if not self._processes.alive(job_id):
                 why = self._processes.outcome(job_id).error
                 full = why == f"it ended with status {NO_ROOM}"
-                why = f"the disk of {self._folder.settings.data_dir} was full" if full else f"{why}; memory may have run out"
+                why = (
+                    f"the disk of {self._folder.settings.data_dir} was full"
+                    if full
+                    else f"{why}; memory may have run out"
+                )
                 self._ended[job_id] = self._why.pop(job_id, "") or why
                 self._folder.blobs.clear(job_id)
         # What cannot be written down now, on a full disk, is written down later.

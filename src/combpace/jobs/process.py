@@ -55,7 +55,13 @@ def _do(folder: DataFolder, kind: str, args: dict[str, Any], job_id: str) -> Non
     except CombPaceError as error:
         finish(folder, job_id, "failed", str(error), {})
     except MemoryError:
-        finish(folder, job_id, "failed", "This needs more memory than one job may have. Nothing was changed; try a shorter file.", {})
+        finish(
+            folder,
+            job_id,
+            "failed",
+            "This needs more memory than one job may have. Nothing was changed; try a shorter file.",
+            {},
+        )
     except Exception as error:
         said = storage_error(error, folder.settings.data_dir)
         if said is not None:
@@ -85,7 +91,9 @@ class _Reporter:
         if phase == self._phase and moment - self._last < REPORT_S:
             return
         self._last, self._phase = moment, phase
-        if not rows.report_job(self._folder.database, self._job_id, phase, round(min(1.0, max(0.0, share)), 4)):
+        if not rows.report_job(
+            self._folder.database, self._job_id, phase, round(min(1.0, max(0.0, share)), 4)
+        ):
             raise CancelledError("cancelled")
 
 

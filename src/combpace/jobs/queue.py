@@ -37,7 +37,18 @@ class JobView:
 
 
 def view(row: JobRow) -> JobView:
-    return JobView(row.id, row.session_id, row.kind, row.subject, row.state, row.phase, row.progress, row.error, json.loads(row.result), row.changed)
+    return JobView(
+        row.id,
+        row.session_id,
+        row.kind,
+        row.subject,
+        row.state,
+        row.phase,
+        row.progress,
+        row.error,
+        json.loads(row.result),
+        row.changed,
+    )
 
 
 def enqueue(folder: DataFolder, session_id: str, kind: str, subject: str, args: Mapping[str, Any]) -> str:
@@ -60,7 +71,9 @@ def jobs_of(folder: DataFolder, session_id: str, since: float = 0.0) -> list[Job
 
 def cancel(folder: DataFolder, job_id: str) -> JobView:
     """Ask a job to stop; one that waits is stopped at once, one that has ended stays as it is."""
-    row = rows.cancel_job(folder.database, job_id, "Cancelled before it was read; the file is kept. Listen again to go on.")
+    row = rows.cancel_job(
+        folder.database, job_id, "Cancelled before it was read; the file is kept. Listen again to go on."
+    )
     if row is None:
         raise NotFoundError(NO_JOB)
     return view(row)

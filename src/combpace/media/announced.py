@@ -1,4 +1,6 @@
-"""How long a sound file says that it is, read from its own header: decoders correct that without a word, or break off at it."""
+"""How long a sound file says that it is, read from its own header: decoders correct that without a word, or
+break off at it.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,11 @@ class Announced:
     """What a header says.
 
     frames    of the sound; None where it says nothing that can be used
-    ends      whether the last page of the file is marked as the last one (Ogg); True where a format marks none
+    ends      whether the last page of the file is marked as the last one (Ogg); True where a format marks
+              none
     md5       of the sound as whole numbers, and their bits (FLAC); None where none is stated
-    patches   (offset, bytes) of a header's sizes as they would be if everything behind them is sound; empty where they are right
+    patches   (offset, bytes) of a header's sizes as they would be if everything behind them is sound; empty
+              where they are right
     """
 
     frames: int | None = None
@@ -34,7 +38,9 @@ class Announced:
 
 
 def announced(path: Path) -> Announced:
-    """Read the header of a WAV, RF64, AIFF, FLAC or Ogg file. Never raises for what is in the file: what cannot be read announces nothing."""
+    """Read the header of a WAV, RF64, AIFF, FLAC or Ogg file. Never raises for what is in the file: what
+    cannot be read announces nothing.
+    """
     size = path.stat().st_size
     with path.open("rb") as file:
         head = file.read(12)
@@ -53,7 +59,9 @@ def announced(path: Path) -> Announced:
 
 
 def _chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes, int, int]]:
-    """(id, offset of its bytes, announced length) of each chunk (EA IFF 85; RIFF is the same, little-endian)."""
+    """(id, offset of its bytes, announced length) of each chunk (EA IFF 85; RIFF is the same,
+    little-endian).
+    """
     at = 12
     while at + 8 <= size:
         file.seek(at)
@@ -80,9 +88,17 @@ def _wave(file: BinaryIO, size: int, large: bool) -> Announced:
             if not align or (not large and stated >= _UNKNOWN and at + stated > size):
                 return Announced()
             behind = size - (at + stated + stated % 2)
-            if not large and behind >= align and not _is_chunk(file, at + stated + stated % 2) and size < _UNKNOWN:
+            if (
+                not large
+                and behind >= align
+                and not _is_chunk(file, at + stated + stated % 2)
+                and size < _UNKNOWN
+            ):
                 # Its program ended before it wrote the last size: all that is there is sound.
-                return Announced(stated // align or None, patches=((4, struct.pack("<I", size - 8)), (at - 4, struct.pack("<I", size - at))))
+                return Announced(
+                    stated // align or None,
+                    patches=((4, struct.pack("<I", size - 8)), (at - 4, struct.pack("<I", size - at))),
+                )
             return Announced(stated // align or None)
     return Announced()
 
@@ -91,7 +107,9 @@ def _is_chunk(file: BinaryIO, at: int) -> bool:
     file.seek(at)
     name = file.read(4)
     # Some programs hang tags behind the last chunk without one of their own.
-    return len(name) == 4 and (set(name) <= _CHUNK_ID or not any(name) or name[:3] in (b"ID3", b"TAG", b"3DI"))
+    return len(name) == 4 and (
+        set(name) <= _CHUNK_ID or not any(name) or name[:3] in (b"ID3", b"TAG", b"3DI")
+    )
 
 
 def _aiff(file: BinaryIO, size: int) -> Announced:

@@ -1,5 +1,6 @@
-"""Points and a loop inside a WAV file: the chunks `cue `, `LIST adtl` with `labl`, and `smpl` (Multimedia Programming Interface and Data
-Specifications 1.0, IBM and Microsoft 1991, "Waveform Audio File Format"; `smpl` from its 1994 additions), from memory.
+"""Points and a loop inside a WAV file: the chunks `cue `, `LIST adtl` with `labl`, and `smpl` (Multimedia
+Programming Interface and Data Specifications 1.0, IBM and Microsoft 1991, "Waveform Audio File Format";
+`smpl` from its 1994 additions), from memory.
 """
 
 from __future__ import annotations
@@ -14,8 +15,11 @@ from combpace.core.errors import MediaError
 MIDDLE_C = 60
 
 
-def add_points(path: Path, points: Sequence[tuple[int, str]], loop: tuple[int, int] | None, sample_rate_hz: int) -> None:
-    """Write points (frame, label) and a loop (first and last frame) into a WAV file that has none, behind its sound.
+def add_points(
+    path: Path, points: Sequence[tuple[int, str]], loop: tuple[int, int] | None, sample_rate_hz: int
+) -> None:
+    """Write points (frame, label) and a loop (first and last frame) into a WAV file that has none, behind its
+    sound.
 
     Raises MediaError for a file that is no plain WAV (RF64 files of more than 4 GB take none)
     """
@@ -26,8 +30,16 @@ def add_points(path: Path, points: Sequence[tuple[int, str]], loop: tuple[int, i
         if file.tell() % 2:
             file.write(b"\x00")
         if points:
-            file.write(_chunk(b"cue ", struct.pack("<I", len(points)) + b"".join(_cue(k, frame) for k, (frame, _) in enumerate(points, 1))))
-            labels = b"".join(_chunk(b"labl", struct.pack("<I", k) + _text(label)) for k, (_, label) in enumerate(points, 1))
+            file.write(
+                _chunk(
+                    b"cue ",
+                    struct.pack("<I", len(points))
+                    + b"".join(_cue(k, frame) for k, (frame, _) in enumerate(points, 1)),
+                )
+            )
+            labels = b"".join(
+                _chunk(b"labl", struct.pack("<I", k) + _text(label)) for k, (_, label) in enumerate(points, 1)
+            )
             file.write(_chunk(b"LIST", b"adtl" + labels))
         if loop is not None:
             head = struct.pack("<9I", 0, 0, round(1e9 / sample_rate_hz), MIDDLE_C, 0, 0, 0, 1, 0)
@@ -38,10 +50,16 @@ def add_points(path: Path, points: Sequence[tuple[int, str]], loop: tuple[int, i
 
 
 def points_bytes(points: Sequence[tuple[int, str]]) -> int:
-    """By how much `add_points` makes a file longer, no loop given (a byte more behind sound of odd length)."""
+    """By how much `add_points` makes a file longer, no loop given (a byte more behind sound of odd
+    length).
+    """
     if not points:
         return 0
-    return len(_chunk(b"cue ", bytes(4 + 24 * len(points)))) + 12 + sum(len(_chunk(b"labl", bytes(4) + _text(label))) for _, label in points)
+    return (
+        len(_chunk(b"cue ", bytes(4 + 24 * len(points))))
+        + 12
+        + sum(len(_chunk(b"labl", bytes(4) + _text(label))) for _, label in points)
+    )
 
 
 def _cue(number: int, frame: int) -> bytes:

@@ -1,4 +1,6 @@
-"""Sound files in: any of WAV, AIFF, FLAC, OGG, MP3, M4A, read in blocks under caps, whatever their headers claim."""
+"""Sound files in: any of WAV, AIFF, FLAC, OGG, MP3, M4A, read in blocks under caps, whatever their headers
+claim.
+"""
 
 from __future__ import annotations
 
@@ -82,10 +84,14 @@ class _Written:
     other: bool
 
 
-def decode_to_wav(source: Path, target: Path, *, name: str | None = None, on_progress: Callable[[float], None] | None = None) -> Decoded:
-    """Decode a whole file into a WAV (RF64 where needed) that can be read from anywhere. Every whole frame that is there is kept.
+def decode_to_wav(
+    source: Path, target: Path, *, name: str | None = None, on_progress: Callable[[float], None] | None = None
+) -> Decoded:
+    """Decode a whole file into a WAV (RF64 where needed) that can be read from anywhere. Every whole frame
+    that is there is kept.
 
-    Raises  MediaError for what is not audio, is empty, or goes beyond the caps, OSError where the disk is full; nothing is left at `target` then
+    Raises  MediaError for what is not audio, is empty, or goes beyond the caps, OSError where the disk is
+            full; nothing is left at `target` then
     """
     shown = name or source.name
     tell = on_progress or (lambda share: None)
@@ -113,7 +119,14 @@ def decode_to_wav(source: Path, target: Path, *, name: str | None = None, on_pro
                     second.unlink(missing_ok=True)
             if not written.frames:
                 raise MediaError(f"“{shown}” holds no sound. Nothing was imported.")
-            return Decoded(stream.rate, stream.channels, written.frames, written.peak, stream.decoder, tuple(_notes(stream, written, said.ends)))
+            return Decoded(
+                stream.rate,
+                stream.channels,
+                written.frames,
+                written.peak,
+                stream.decoder,
+                tuple(_notes(stream, written, said.ends)),
+            )
     except BaseException:
         target.unlink(missing_ok=True)
         raise
@@ -122,7 +135,9 @@ def decode_to_wav(source: Path, target: Path, *, name: str | None = None, on_pro
 def _copy(stream: _Stream, target: Path, shown: str, tell: Callable[[float], None]) -> _Written:
     frames, bad, peak, broke = 0, 0, 0.0, False
     blocks, digest = iter(stream.blocks), hashlib.md5(usedforsecurity=False)
-    with sf.SoundFile(target, "w", samplerate=stream.rate, channels=stream.channels, subtype=stream.subtype, format="RF64") as out:
+    with sf.SoundFile(
+        target, "w", samplerate=stream.rate, channels=stream.channels, subtype=stream.subtype, format="RF64"
+    ) as out:
         while True:
             try:
                 block = next(blocks, None)
@@ -140,7 +155,10 @@ def _copy(stream: _Stream, target: Path, shown: str, tell: Callable[[float], Non
                 digest.update(_whole_numbers(block, stream.md5[1]))
             frames += block.shape[1]
             if frames > MAX_DURATION_S * stream.rate:
-                raise MediaError(f"“{shown}” is longer than the {MAX_DURATION_S / 3600:g} hours that are taken. Nothing was imported; cut it first.")
+                raise MediaError(
+                    f"“{shown}” is longer than the {MAX_DURATION_S / 3600:g} hours that are taken. "
+                    "Nothing was imported; cut it first."
+                )
             if block.size:
                 peak = max(peak, float(np.abs(block).max()))
             put(out, block.T, target)
@@ -150,7 +168,9 @@ def _copy(stream: _Stream, target: Path, shown: str, tell: Callable[[float], Non
 
 
 def _whole_numbers(block: Samples, bits: int) -> bytes:
-    """What a FLAC's MD5 is made of: frame after frame, little-endian (RFC 9639, 8.2). Floats hold 24 bits to the last one."""
+    """What a FLAC's MD5 is made of: frame after frame, little-endian (RFC 9639, 8.2). Floats hold 24 bits to
+    the last one.
+    """
     numbers = np.round(block.T.astype(np.float64) * 2 ** (bits - 1)).astype("<i4")
     if bits == 16:
         return bytes(numbers.astype("<i2").data)
@@ -164,18 +184,32 @@ def _notes(stream: _Stream, written: _Written, ends: bool) -> Iterator[str]:
     missing = (stream.announced or 0) - written.frames
     if missing > (0 if stream.exact else stream.rate // 20):
         announces = _clock((stream.announced or 0) / stream.rate)
-        announces = f"{missing:,} {'frame' if missing == 1 else 'frames'} more" if announces == length else announces
+        announces = (
+            f"{missing:,} {'frame' if missing == 1 else 'frames'} more" if announces == length else announces
+        )
         yield f"This file ends after {length} although it announces {announces}. The {length} were imported."
     elif written.broke:
         yield f"This file is damaged after {length}. The {length} before were imported."
     elif not ends:
-        yield f"This file breaks off after {length}: its last page is missing, and how much more it had cannot be told. The {length} were imported."
+        yield (
+            f"This file breaks off after {length}: its last page is missing, and how much more it had "
+            f"cannot be told. The {length} were imported."
+        )
     if stream.announced and stream.exact and missing < 0:
-        yield f"This file announces {_clock(stream.announced / stream.rate)} but holds {length}. All of it was imported."
+        yield (
+            f"This file announces {_clock(stream.announced / stream.rate)} but holds {length}. All of "
+            "it was imported."
+        )
     if stream.gaps:
-        yield f"{1000 * stream.gaps / stream.rate:,.0f} ms of this file are damaged; they are silence, all else is in its place."
+        yield (
+            f"{1000 * stream.gaps / stream.rate:,.0f} ms of this file are damaged; they are silence, "
+            "all else is in its place."
+        )
     elif written.other and missing <= 0:
-        yield "Some of this file is damaged: its sound is not what it was made of. All that can be read was imported, in its place."
+        yield (
+            "Some of this file is damaged: its sound is not what it was made of. All that can be read "
+            "was imported, in its place."
+        )
     if written.bad:
         yield f"{written.bad} samples of this file were not numbers, or far too large; they are silence now."
     if written.peak < 1e-5:
@@ -201,7 +235,11 @@ def _open(path: Path, shown: str, later: ExitStack, said: Announced) -> _Stream:
     if sound.format == "FLAC" and said.frames != (held := _frames_held(path)):
         # It reads no further than is announced, and loses its last block where less is there.
         stream = _open_with_av(path, shown, later)
-        stream.announced, stream.exact, stream.md5 = said.frames, held is not None and said.frames is not None, said.md5
+        stream.announced, stream.exact, stream.md5 = (
+            said.frames,
+            held is not None and said.frames is not None,
+            said.md5,
+        )
         return stream
 
     def blocks() -> Iterator[Samples]:
@@ -227,13 +265,16 @@ def _open(path: Path, shown: str, later: ExitStack, said: Announced) -> _Stream:
 
 @contextmanager
 def open_with_av(path: Path) -> Iterator[InputContainer]:
-    """Open a file with FFmpeg as one of the formats that are taken, and nothing else: a playlist would open the files that it names.
+    """Open a file with FFmpeg as one of the formats that are taken, and nothing else: a playlist would open
+    the files that it names.
 
     Raises  av.FFmpegError, ValueError, OSError
     """
     with (
         path.open("rb") as file,
-        av.open(file, "r", options={"format_whitelist": ",".join(AV_FORMATS), "protocol_whitelist": "none"}) as container,
+        av.open(
+            file, "r", options={"format_whitelist": ",".join(AV_FORMATS), "protocol_whitelist": "none"}
+        ) as container,
     ):
         if not set(container.format.name.split(",")) & set(AV_FORMATS):
             raise ValueError(f"{container.format.name} is not taken")
@@ -256,7 +297,10 @@ def _frames_held(path: Path) -> int | None:
 
 
 def _open_with_av(path: Path, shown: str, later: ExitStack) -> _Stream:
-    refusal = MediaError(f"“{shown}” is not a sound file that can be read: WAV, AIFF, FLAC, OGG, MP3 and M4A are. Nothing was imported.")
+    refusal = MediaError(
+        f"“{shown}” is not a sound file that can be read: WAV, AIFF, FLAC, OGG, MP3 and M4A are. "
+        "Nothing was imported."
+    )
     try:
         container = later.enter_context(open_with_av(path))
     except (av.FFmpegError, ValueError, OSError) as error:
@@ -271,8 +315,14 @@ def _open_with_av(path: Path, shown: str, later: ExitStack) -> _Stream:
     _check(rate, channels, shown)
     length = int(track.duration * track.time_base * rate) if track.duration and track.time_base else None
     # 24 bits pass through floats unchanged; what was 16 bits is kept as 16.
-    subtype = {"s16": "PCM_16", "s16p": "PCM_16"}.get(track.format.name, "FLOAT") if container.format.name == "flac" else "FLOAT"
-    stream = _Stream(rate, channels, length, subtype, f"FFmpeg libavcodec {av.library_versions['libavcodec'][0]}", iter(()))
+    subtype = (
+        {"s16": "PCM_16", "s16p": "PCM_16"}.get(track.format.name, "FLOAT")
+        if container.format.name == "flac"
+        else "FLOAT"
+    )
+    stream = _Stream(
+        rate, channels, length, subtype, f"FFmpeg libavcodec {av.library_versions['libavcodec'][0]}", iter(())
+    )
     stream.blocks = _av_blocks(container, track, stream)
     return stream
 
@@ -308,9 +358,13 @@ def _av_blocks(container: InputContainer, track: AudioStream, stream: _Stream) -
 
 def _check(rate: int, channels: int, shown: str) -> None:
     if not MIN_RATE_HZ <= rate <= MAX_RATE_HZ:
-        raise MediaError(f"“{shown}” claims a sample rate of {rate} Hz, which no audio has. Nothing was imported.")
+        raise MediaError(
+            f"“{shown}” claims a sample rate of {rate} Hz, which no audio has. Nothing was imported."
+        )
     if not 1 <= channels <= MAX_CHANNELS:
-        raise MediaError(f"“{shown}” has {channels} channels; up to {MAX_CHANNELS} are taken. Nothing was imported.")
+        raise MediaError(
+            f"“{shown}” has {channels} channels; up to {MAX_CHANNELS} are taken. Nothing was imported."
+        )
 
 
 class FileSource:

@@ -1,4 +1,6 @@
-"""Sound files out: WAV 16, 24, 32 float and FLAC, written in blocks; 16 bit is dithered, clipping is said and avoided."""
+"""Sound files out: WAV 16, 24, 32 float and FLAC, written in blocks; 16 bit is dithered, clipping is said and
+avoided.
+"""
 
 from __future__ import annotations
 
@@ -35,8 +37,8 @@ _HEAD_BYTES = 512
 
 @dataclass(frozen=True, slots=True)
 class Written:
-    """What was written: frames, the loudest sample before any lowering, by how many decibels it was lowered (0 or less), and which frames
-    [start, stop) from the first one on are silenced pauses."""
+    """What was written: frames, the loudest sample before any lowering, by how many decibels it was lowered
+    (0 or less), and which frames [start, stop) from the first one on are silenced pauses."""
 
     frames: int
     peak: float
@@ -59,13 +61,16 @@ def write_sound(
 
     kind     one of FORMATS
     pauses   what is silenced; attacks_s, seconds from the source's frame 0, are kept
-    Returns  what was written; integer formats that would clip are lowered so that the loudest sample is at full scale
+    Returns  what was written; integer formats that would clip are lowered so that the loudest sample is at
+             full scale
     """
     stop = source.frames if stop is None else stop
     tell = on_progress or (lambda share: None)
     rough = target.with_name(target.name + ".float")
     try:
-        made = write_rough(source, rough, kind, start, stop, pauses, attacks_s, lambda share: tell(0.8 * share))
+        made = write_rough(
+            source, rough, kind, start, stop, pauses, attacks_s, lambda share: tell(0.8 * share)
+        )
         gain = needed_gain(made.peak, kind)
         finish_sound(rough, target, kind, gain, lambda share: tell(0.8 + 0.2 * share))
         return Written(made.frames, made.peak, 20 * float(np.log10(gain)), made.pauses)
@@ -83,7 +88,8 @@ def write_rough(
     attacks_s: Sequence[float] = (),
     tell: Callable[[float], None] = lambda share: None,
 ) -> Written:
-    """The first half of `write_sound`: frames [start, stop) as a float file, its peak measured; `finish_sound` is the second.
+    """The first half of `write_sound`: frames [start, stop) as a float file, its peak measured;
+    `finish_sound` is the second.
 
     Several are written first where one gain is to hold for all. Raises as `write_sound` does.
     """
@@ -96,22 +102,34 @@ def write_rough(
     partial = rough.with_name(rough.name + ".part")
     try:
         peak = _write_float(source, rough, start, stop, tell)
-        quiet = () if pauses is None else _silence(rough, partial, pauses, [time - start / source.sample_rate_hz for time in attacks_s])
+        quiet = (
+            ()
+            if pauses is None
+            else _silence(
+                rough, partial, pauses, [time - start / source.sample_rate_hz for time in attacks_s]
+            )
+        )
         return Written(stop - start, peak, 0.0, quiet)
     finally:
         partial.unlink(missing_ok=True)
 
 
 def needed_gain(peak: float, kind: str) -> float:
-    """What integer formats are lowered by so that this peak is at full scale; 1 where it is below, and for float."""
+    """What integer formats are lowered by so that this peak is at full scale; 1 where it is below, and for
+    float.
+    """
     subtype = FORMATS[kind][1]
     if subtype == "FLOAT" or peak <= 0:
         return 1.0
     return min(1.0, (1.0 - 2.0 ** (-15 if subtype == "PCM_16" else -23)) / peak)
 
 
-def finish_sound(rough: Path, target: Path, kind: str, gain: float, tell: Callable[[float], None] = lambda share: None) -> None:
-    """The second half of `write_sound`: a float file in its format, times a gain (of 1 in float). The float file may be gone then."""
+def finish_sound(
+    rough: Path, target: Path, kind: str, gain: float, tell: Callable[[float], None] = lambda share: None
+) -> None:
+    """The second half of `write_sound`: a float file in its format, times a gain (of 1 in float). The float
+    file may be gone then.
+    """
     container, subtype, _ = FORMATS[kind]
     if subtype == "FLOAT":
         rough.replace(target)
@@ -135,7 +153,12 @@ def sound_bytes(kind: str, frames: int, channels: int, sample_rate_hz: int) -> i
     size = frames * channels * _BYTES[subtype]
     empty = io.BytesIO()
     with sf.SoundFile(
-        empty, "w", samplerate=sample_rate_hz, channels=channels, subtype=subtype, format="RF64" if size > RIFF_LIMIT_BYTES else "WAV"
+        empty,
+        "w",
+        samplerate=sample_rate_hz,
+        channels=channels,
+        subtype=subtype,
+        format="RF64" if size > RIFF_LIMIT_BYTES else "WAV",
     ) as out:
         out.write(np.zeros((0, channels), np.float32))
     return len(empty.getvalue()) + size + size % 2
@@ -145,7 +168,14 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
     peak = 0.0
     size = (stop - start) * source.channels * 4
     container = "RF64" if size > RIFF_LIMIT_BYTES else "WAV"
-    with sf.SoundFile(path, "w", samplerate=source.sample_rate_hz, channels=source.channels, subtype="FLOAT", format=container) as out:
+    with sf.SoundFile(
+        path,
+        "w",
+        samplerate=source.sample_rate_hz,
+        channels=source.channels,
+        subtype="FLOAT",
+        format=container,
+    ) as out:
         for at in range(start, stop, BLOCK_FRAMES):
             block = source.read(at, min(at + BLOCK_FRAMES, stop))
             if block.size:
@@ -157,7 +187,9 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
 
 
 def _without_a_clock(path: Path) -> None:
-    """Float files get a chunk `PEAK` that holds the time at which it was written: no clock stands in any file of ours."""
+    """Float files get a chunk `PEAK` that holds the time at which it was written: no clock stands in any file
+    of ours.
+    """
     with path.open("r+b") as file:
         head = file.read(_HEAD_BYTES)
         at = head.find(b"PEAK")
@@ -167,7 +199,9 @@ def _without_a_clock(path: Path) -> None:
             file.write(b"\x00\x00\x00\x00")
 
 
-def _silence(rough: Path, partial: Path, pauses: Pauses, attacks_s: Sequence[float]) -> tuple[tuple[int, int], ...]:
+def _silence(
+    rough: Path, partial: Path, pauses: Pauses, attacks_s: Sequence[float]
+) -> tuple[tuple[int, int], ...]:
     """Silence the pauses of a float file, in its place."""
     with FileSource(rough) as sound:
         found = find_pauses(sound, pauses, attacks_s)
@@ -183,18 +217,26 @@ class _Silenced:
 
     def __init__(self, source: Source, pauses: Sequence[tuple[int, int]]) -> None:
         self._source, self._pauses = source, pauses
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz,
+            source.channels,
+            source.frames,
+        )
 
     def read(self, start: int, stop: int) -> Samples:
         return silenced(self._source.read(start, stop), start, self._pauses, self.frames, self.sample_rate_hz)
 
 
-def _convert(rough: Path, target: Path, container: str, subtype: str, gain: float, tell: Callable[[float], None]) -> None:
+def _convert(
+    rough: Path, target: Path, container: str, subtype: str, gain: float, tell: Callable[[float], None]
+) -> None:
     noise = np.random.default_rng(DITHER_SEED)
     step = 2.0**-15
     with (
         sf.SoundFile(rough) as data,
-        sf.SoundFile(target, "w", samplerate=data.samplerate, channels=data.channels, subtype=subtype, format=container) as out,
+        sf.SoundFile(
+            target, "w", samplerate=data.samplerate, channels=data.channels, subtype=subtype, format=container
+        ) as out,
     ):
         while True:
             block = data.read(BLOCK_FRAMES, dtype="float32", always_2d=True)
@@ -203,19 +245,30 @@ def _convert(rough: Path, target: Path, container: str, subtype: str, gain: floa
             block = block * np.float32(gain)
             if subtype == "PCM_16" and block.any():
                 # Triangular dither of two steps (Lipshitz, Wannamaker, Vanderkooy 1992).
-                block = block + ((noise.random(block.shape) - noise.random(block.shape)) * step).astype(np.float32)
+                block = block + ((noise.random(block.shape) - noise.random(block.shape)) * step).astype(
+                    np.float32
+                )
             # Rounded here: the library's own conversion rounds towards minus infinity on some builds.
             if subtype == "PCM_16":
                 put(out, np.clip(np.round(block * 32768.0), -32768, 32767).astype(np.int16), target)
             else:
-                put(out, np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(np.int32) * 256, target)
+                put(
+                    out,
+                    np.clip(np.round(block.astype(np.float64) * 8388608.0), -8388608, 8388607).astype(
+                        np.int32
+                    )
+                    * 256,
+                    target,
+                )
             tell(data.tell() / max(1, data.frames))
 
 
 class ResampledSource:
-    """A `Source` at another rate, made in whole seconds so that every range gives the same samples; zero net delay.
+    """A `Source` at another rate, made in whole seconds so that every range gives the same samples; zero net
+    delay.
 
-    Beside each second lies a margin that is a whole number of frames at both rates, longer than the filter's reach.
+    Beside each second lies a margin that is a whole number of frames at both rates, longer than the filter's
+    reach.
     """
 
     MARGIN_S = 0.1
@@ -236,7 +289,9 @@ class ResampledSource:
         while second * rate < stop:
             lo, hi = max(start, second * rate), min(stop, (second + 1) * rate)
             if hi > lo:
-                block[:, lo - start : hi - start] = self._second(second)[:, lo - second * rate : hi - second * rate]
+                block[:, lo - start : hi - start] = self._second(second)[
+                    :, lo - second * rate : hi - second * rate
+                ]
             second += 1
         return block
 

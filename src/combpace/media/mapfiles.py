@@ -1,4 +1,6 @@
-"""Tempo maps and analyses as JSON and CSV. The fields are a contract (docs/formats.md): added to, never changed."""
+"""Tempo maps and analyses as JSON and CSV. The fields are a contract (docs/formats.md): added to, never
+changed.
+"""
 
 from __future__ import annotations
 
@@ -35,9 +37,16 @@ def six(value: float) -> float:
 
 
 def analysis_document(
-    analysis: Analysis, file: str, duration_s: float, sample_rate_hz: int, counted: Sequence[Reading] = (), stated: Mapping[str, Any] | None = None
+    analysis: Analysis,
+    file: str,
+    duration_s: float,
+    sample_rate_hz: int,
+    counted: Sequence[Reading] = (),
+    stated: Mapping[str, Any] | None = None,
 ) -> dict[str, Any]:
-    """What `combpace analyse --json` prints; seconds of decoded take time. `counted`: all readings; `stated`: what the file says of itself."""
+    """What `combpace analyse --json` prints; seconds of decoded take time. `counted`: all readings; `stated`:
+    what the file says of itself.
+    """
     onsets = analysis.onsets
     document: dict[str, Any] = {
         "version": FORMAT_VERSION,
@@ -79,8 +88,14 @@ def analysis_document(
     if analysis.pace is not None:
         # Beats are what was played: none before the first of them, none after the last.
         pace, played = analysis.pace, analysis.beats.times
-        ends = (float(played[0]), float(played[-1])) if pace.is_steady else (float(pace.times_s[0]), float(pace.times_s[-1]))
-        document |= map_document(pace, max(0.0, ends[0] - 0.02), min(duration_s, ends[1] + 0.02), onsets.times)
+        ends = (
+            (float(played[0]), float(played[-1]))
+            if pace.is_steady
+            else (float(pace.times_s[0]), float(pace.times_s[-1]))
+        )
+        document |= map_document(
+            pace, max(0.0, ends[0] - 0.02), min(duration_s, ends[1] + 0.02), onsets.times
+        )
         document["tempo_confidence"] = round(float(analysis.beats.counted), 4)
     if analysis.steady is not None:
         document["steady"] = steady_document(analysis.steady)
@@ -93,14 +108,19 @@ def analysis_document(
 
 
 def audible_from_bar(analysis: Analysis) -> int | None:
-    """The first bar in which the playing has left the one tempo of `steady` by more than AUDIBLE_S; None where it never does.
+    """The first bar in which the playing has left the one tempo of `steady` by more than AUDIBLE_S; None
+    where it never does.
 
     Judged on the median of nine beats, so that single late strokes are no drift.
     """
     steady, pace = analysis.steady, analysis.pace
     if steady is None or pace is None:
         return None
-    late = pace.times_s - steady.first_downbeat_s - 60.0 / steady.bpm * pace.quarters / pace.meters[0].beat_quarters
+    late = (
+        pace.times_s
+        - steady.first_downbeat_s
+        - 60.0 / steady.bpm * pace.quarters / pace.meters[0].beat_quarters
+    )
     course = median_filter(late, size=9, mode="nearest")
     off = np.abs(course) > AUDIBLE_S
     return bar_number(pace.bar_of(float(pace.quarters[int(np.argmax(off))]) + 1e-6)) if off.any() else None
@@ -115,11 +135,16 @@ def steady_document(steady: SteadyTempo) -> dict[str, Any]:
         "scatter_ms": round(steady.scatter_ms, 2),
         "verdict": steady.verdict,
         "played": steady.played,
-        "candidates": [{"bpm": round(c.bpm, 4), "relation": c.relation, "evidence": round(c.evidence, 4)} for c in steady.candidates],
+        "candidates": [
+            {"bpm": round(c.bpm, 4), "relation": c.relation, "evidence": round(c.evidence, 4)}
+            for c in steady.candidates
+        ],
     }
 
 
-def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, attacks: ClockT) -> dict[str, Any]:
+def map_document(
+    tempo_map: TempoMap[ClockT], start_s: float, end_s: float, attacks: ClockT
+) -> dict[str, Any]:
     """The parts of a document that describe a map between two moments."""
     beats, downbeats = beats_between(tempo_map, start_s, end_s)
     lines = bars_between(tempo_map, start_s, end_s, attacks)
@@ -134,7 +159,9 @@ def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
                 "bar": meter.bar,
                 "start_s": six(tempo_map.second(tempo_map.bar_line(bar_index(meter.bar)))),
                 "meter": str(meter),
-                "confidence": _of_meter(tempo_map, number, [sure(line.start_s) for line in lines], [line.index for line in lines]),
+                "confidence": _of_meter(
+                    tempo_map, number, [sure(line.start_s) for line in lines], [line.index for line in lines]
+                ),
             }
             for number, meter in enumerate(tempo_map.meters)
         ],
@@ -166,10 +193,14 @@ def map_document(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
 
 
 def _of_meter(tempo_map: TempoMap[ClockT], number: int, sure: list[float], bars: list[int]) -> float | None:
-    """How sure the bars in one meter are on the mean, each with its line and its meter; None where it has no bar."""
+    """How sure the bars in one meter are on the mean, each with its line and its meter; None where it has no
+    bar.
+    """
     first = bar_index(tempo_map.meters[number].bar)
     last = bar_index(tempo_map.meters[number + 1].bar) if number + 1 < len(tempo_map.meters) else np.inf
-    inside = [value for value, bar in zip(sure, bars, strict=True) if (number == 0 or bar >= first) and bar < last]
+    inside = [
+        value for value, bar in zip(sure, bars, strict=True) if (number == 0 or bar >= first) and bar < last
+    ]
     return round(float(np.mean(inside)), 4) if inside else None
 
 
@@ -178,7 +209,9 @@ def _confidences(tempo_map: TempoMap[ClockT]) -> Any:
     return lambda time: float(np.interp(time, times, values))
 
 
-def beats_between(tempo_map: TempoMap[ClockT], start_s: float, end_s: float) -> tuple[list[float], list[float]]:
+def beats_between(
+    tempo_map: TempoMap[ClockT], start_s: float, end_s: float
+) -> tuple[list[float], list[float]]:
     """(times of all counted beats, of those that open a bar) within [start_s, end_s)."""
     beats: list[float] = []
     downbeats: list[float] = []
@@ -232,7 +265,9 @@ def read_json_map(path: Path) -> TempoMap[SessionTimes]:
     """
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
-        meters = tuple(parse_meter(str(entry["meter"]), int(entry["bar"])) for entry in document["meters"]) or (Meter(1, 4, 4),)
+        meters = tuple(
+            parse_meter(str(entry["meter"]), int(entry["bar"])) for entry in document["meters"]
+        ) or (Meter(1, 4, 4),)
         return TempoMap(_knots(document, meters), meters)
     except CombPaceError as error:
         raise MediaError(f"“{path.name}” holds no usable tempo map: {error}") from error
@@ -241,7 +276,9 @@ def read_json_map(path: Path) -> TempoMap[SessionTimes]:
 
 
 def read_json_ends(path: Path) -> float | None:
-    """Where what a map's JSON describes ends: its duration, else the end of its last bar; None where it says neither."""
+    """Where what a map's JSON describes ends: its duration, else the end of its last bar; None where it says
+    neither.
+    """
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
         if document.get("duration_s"):

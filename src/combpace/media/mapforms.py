@@ -1,4 +1,5 @@
-"""Tempo maps in every form that is read or written: .json, .mid, .csv and plain label text (.txt), told apart by the name of the file.
+"""Tempo maps in every form that is read or written: .json, .mid, .csv and plain label text (.txt), told apart
+by the name of the file.
 
 CSV and labels carry lines only: beats and bars, no anchors, no ramps.
 """
@@ -19,11 +20,19 @@ from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import CombPaceError, MediaError
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number, parse_meter
-from combpace.media.mapfiles import map_document, read_json_ends, read_json_map, six, write_bars_csv, write_json
+from combpace.media.mapfiles import (
+    map_document,
+    read_json_ends,
+    read_json_map,
+    six,
+    write_bars_csv,
+    write_json,
+)
 from combpace.media.midi import read_map, write_map
 from combpace.media.writing import put_text
 
-# Times in a list that lie nearer than this are beats, farther apart bars (common practice: nobody counts slower than 50 a minute).
+# Times in a list that lie nearer than this are beats, farther apart bars (common practice: nobody counts
+# slower than 50 a minute).
 MOST_BEAT_S = 1.2
 TIME_NAMES = ("start_s", "time_s", "time", "seconds", "start", "beat_time", "onset")
 BAR_NAMES = ("bar", "measure")
@@ -55,7 +64,10 @@ def read_any(path: Path, name: str | None = None) -> FoundMap:
     called = name or path.name
     read = READERS.get(Path(called).suffix.lower())
     if read is None:
-        raise MediaError(f"“{called}” is not a form that a tempo map is read from; use {', '.join(sorted(READERS))}. Nothing was changed.")
+        raise MediaError(
+            f"“{called}” is not a form that a tempo map is read from; use "
+            f"{', '.join(sorted(READERS))}. Nothing was changed."
+        )
     try:
         return read(path)
     except MediaError as error:
@@ -68,7 +80,10 @@ def write_any(found: FoundMap, path: Path) -> None:
     """Write a map in the form that the name of the file says. Raises MediaError for a name that says none."""
     write = WRITERS.get(path.suffix.lower())
     if write is None:
-        raise MediaError(f"“{path.name}” names no form that a tempo map is written in; use {', '.join(sorted(WRITERS))}. Nothing was written.")
+        raise MediaError(
+            f"“{path.name}” names no form that a tempo map is written in; use "
+            f"{', '.join(sorted(WRITERS))}. Nothing was written."
+        )
     if not path.parent.is_dir():
         raise MediaError(f"There is no folder “{path.parent}” to write to.")
     write(found, path)
@@ -114,7 +129,10 @@ def _read_labels(path: Path) -> FoundMap:
         cells = text.split("\t")
         match = LABEL.fullmatch(cells[2].strip()) if len(cells) == 3 else None
         if match is None:
-            raise MediaError(f"Line {number} of “{path.name}” is not start TAB end TAB label with a label like 7 or 7.2: “{text[:60]}”.")
+            raise MediaError(
+                f"Line {number} of “{path.name}” is not start TAB end TAB label with a label like 7 "
+                f"or 7.2: “{text[:60]}”."
+            )
         rows.append((_seconds(cells[0], number, path), int(match[1]), int(match[2]) if match[2] else 1))
     return _from_lines(rows, path)
 
@@ -126,7 +144,13 @@ def _read_csv(path: Path) -> FoundMap:
         # Where columns are told apart by semicolons, a comma is a decimal point.
         text = text.replace(",", ".")
     table = [
-        row for row in (csv.reader(io.StringIO(text), delimiter=delimiter) if delimiter else (line.split() for line in text.splitlines())) if row
+        row
+        for row in (
+            csv.reader(io.StringIO(text), delimiter=delimiter)
+            if delimiter
+            else (line.split() for line in text.splitlines())
+        )
+        if row
     ]
     if not table:
         raise MediaError(f"“{path.name}” is empty.")
@@ -160,13 +184,19 @@ def _headless(rows: list[list[str]], path: Path) -> FoundMap:
     for number, row in enumerate(rows, 1):
         match = LABEL.fullmatch(row[1].strip())
         if match is None:
-            raise MediaError(f"Line {number} of “{path.name}” is not a time and a bar or beat: “{' '.join(row)[:60]}”.")
+            raise MediaError(
+                f"Line {number} of “{path.name}” is not a time and a bar or beat: “{' '.join(row)[:60]}”."
+            )
         found.append((_seconds(row[0], number, path), match))
     numbers = [int(match[1]) for _, match in found]
     if any(match[2] for _, match in found):
-        return _from_lines([(time, int(match[1]), int(match[2]) if match[2] else 1) for time, match in found], path)
+        return _from_lines(
+            [(time, int(match[1]), int(match[2]) if match[2] else 1) for time, match in found], path
+        )
     if all(a < b for a, b in itertools.pairwise(numbers)):
-        return _from_lines([(time, number, 1) for (time, _), number in zip(found, numbers, strict=True)], path)
+        return _from_lines(
+            [(time, number, 1) for (time, _), number in zip(found, numbers, strict=True)], path
+        )
     return _from_lines([(time, None, number) for (time, _), number in zip(found, numbers, strict=True)], path)
 
 
@@ -180,18 +210,29 @@ def _from_lines(rows: Sequence[Line], path: Path) -> FoundMap:
     for time, bar, beat in rows:
         assert beat is not None
         if beat < 1 or bar == 0:
-            raise MediaError(f"“{path.name}” names bar {bar}, beat {beat}; bars and beats are counted from 1, and there is no bar 0.")
+            raise MediaError(
+                f"“{path.name}” names bar {bar}, beat {beat}; bars and beats are counted from 1, "
+                "and there is no bar 0."
+            )
         if not bars or (bar is not None and bar != numbers[-1]) or (bar is None and beat <= bars[-1][-1][1]):
             if bar is not None and numbers and bar_index(bar) != bar_index(numbers[-1]) + 1:
-                raise MediaError(f"In “{path.name}” bar {bar} follows bar {numbers[-1]}; bars must follow each other.")
+                raise MediaError(
+                    f"In “{path.name}” bar {bar} follows bar {numbers[-1]}; bars must follow each other."
+                )
             bars.append([])
-            numbers.append(bar if bar is not None else (bar_number(bar_index(numbers[-1]) + 1) if numbers else (1 if beat == 1 else -1)))
+            numbers.append(
+                bar
+                if bar is not None
+                else (bar_number(bar_index(numbers[-1]) + 1) if numbers else (1 if beat == 1 else -1))
+            )
         bars[-1].append((time, beat))
     return _assembled(bars, numbers)
 
 
 def _assembled(bars: list[list[tuple[float, int]]], numbers: list[int]) -> FoundMap:
-    """Bars of beats -> map: a bar has as many beats as are named in it, the last one those of the bar before; only lines: 4/4."""
+    """Bars of beats -> map: a bar has as many beats as are named in it, the last one those of the bar before;
+    only lines: 4/4.
+    """
     counts = [max(beat for _, beat in bar) for bar in bars]
     only_lines = all(count == 1 for count in counts)
     said = "only bar lines are given, so the meter is taken to be 4/4" if only_lines else ""
@@ -208,8 +249,12 @@ def _assembled(bars: list[list[tuple[float, int]]], numbers: list[int]) -> Found
         if index > 0 and counts_from_1[index] != meters[-1].numerator:
             meters.append(Meter(bar_number(index), counts_from_1[index], 4))
     frame: TempoMap[SessionTimes] = TempoMap((Knot(0.0, 0.0), Knot(1.0, 2.0)), tuple(meters))
-    knots = [Knot(time, frame.bar_line(first + k) + beat - 1.0) for k, bar in enumerate(bars) for time, beat in bar]
-    return FoundMap(TempoMap(tuple(knots), tuple(meters)), knots[-1].time_s + (knots[-1].time_s - knots[-2].time_s), said)
+    knots = [
+        Knot(time, frame.bar_line(first + k) + beat - 1.0) for k, bar in enumerate(bars) for time, beat in bar
+    ]
+    return FoundMap(
+        TempoMap(tuple(knots), tuple(meters)), knots[-1].time_s + (knots[-1].time_s - knots[-2].time_s), said
+    )
 
 
 def _with_meters(lines: list[Line], names: list[str], path: Path) -> FoundMap:
@@ -234,7 +279,10 @@ def _from_times(times: np.ndarray) -> FoundMap:
     beats = float(np.median(np.diff(times))) < MOST_BEAT_S
     step = 1.0 if beats else 4.0
     knots = tuple(Knot(float(time), k * step) for k, time in enumerate(times))
-    said = f"only times are given; they are taken to be {'beats, the first a downbeat' if beats else 'bar lines'}, in 4/4"
+    said = (
+        "only times are given; they are taken to be "
+        f"{'beats, the first a downbeat' if beats else 'bar lines'}, in 4/4"
+    )
     return FoundMap(TempoMap(knots), float(2 * times[-1] - times[-2]), said)
 
 
@@ -243,7 +291,10 @@ def _check_times(times: list[float], path: Path) -> None:
         raise MediaError(f"“{path.name}” needs at least two lines to be a tempo map.")
     for k, (a, b) in enumerate(itertools.pairwise(times), 2):
         if not b > a:
-            raise MediaError(f"Entry {k} of “{path.name}” is at {b:g} s and does not come after the one before it, at {a:g} s.")
+            raise MediaError(
+                f"Entry {k} of “{path.name}” is at {b:g} s and does not come after the one before "
+                f"it, at {a:g} s."
+            )
 
 
 def _text(path: Path) -> str:
@@ -270,7 +321,9 @@ def _whole(text: str, number: int, path: Path) -> int:
     try:
         return int(text.strip())
     except ValueError as error:
-        raise MediaError(f"Line {number} of “{path.name}” has no whole number where bar or beat should be: “{text[:40]}”.") from error
+        raise MediaError(
+            f"Line {number} of “{path.name}” has no whole number where bar or beat should be: “{text[:40]}”."
+        ) from error
 
 
 # -- writing
@@ -278,7 +331,11 @@ def _whole(text: str, number: int, path: Path) -> int:
 
 def _document(found: FoundMap) -> dict[str, object]:
     start = min(0.0, float(found.line.times_s[0]))
-    return {"version": 1, "duration_s": six(found.end_s), **map_document(found.line, start, found.end_s, session_times([]))}
+    return {
+        "version": 1,
+        "duration_s": six(found.end_s),
+        **map_document(found.line, start, found.end_s, session_times([])),
+    }
 
 
 def _write_json(found: FoundMap, path: Path) -> None:
@@ -304,4 +361,9 @@ READERS: dict[str, Callable[[Path], FoundMap]] = {
     ".csv": _read_csv,
     ".txt": _read_labels,
 }
-WRITERS: dict[str, Callable[[FoundMap, Path], None]] = {".json": _write_json, ".mid": _write_midi, ".csv": _write_csv, ".txt": _write_labels}
+WRITERS: dict[str, Callable[[FoundMap, Path], None]] = {
+    ".json": _write_json,
+    ".mid": _write_midi,
+    ".csv": _write_csv,
+    ".txt": _write_labels,
+}

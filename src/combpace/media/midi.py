@@ -1,8 +1,9 @@
 """Tempo maps as standard MIDI files (type 1: tempo, time signatures, markers), and back.
 
-Tick 0 is the session's zero. What lies before the first bar line after it becomes one bar of a partial meter, as long as
-the nearest sixteenth allows, its tempo chosen so that the line falls on its second exactly. Tempo is whole microseconds
-per quarter (MIDI 1.0, Standard MIDI Files, FF 51 03), so each event carries the rounding of those before it.
+Tick 0 is the session's zero. What lies before the first bar line after it becomes one bar of a partial meter,
+as long as the nearest sixteenth allows, its tempo chosen so that the line falls on its second exactly. Tempo
+is whole microseconds per quarter (MIDI 1.0, Standard MIDI Files, FF 51 03), so each event carries the
+rounding of those before it.
 """
 
 from __future__ import annotations
@@ -59,8 +60,11 @@ def write_map(tempo_map: TempoMap[SessionTimes], end_s: float, path: Path, *, ma
     _save(file, path)
 
 
-def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence[tuple[str, Sequence[Heard]]], path: Path) -> None:
-    """Write parts on a map: type 1, the map's track first, then a track for each part. What lies before session time 0 is left out.
+def write_parts(
+    tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence[tuple[str, Sequence[Heard]]], path: Path
+) -> None:
+    """Write parts on a map: type 1, the map's track first, then a track for each part. What lies before
+    session time 0 is left out.
 
     parts   (name, notes as they sound); ticks are those of the map's track, so that notes and bar lines agree
     """
@@ -74,18 +78,39 @@ def write_parts(tempo_map: TempoMap[SessionTimes], end_s: float, parts: Sequence
 
 def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrack:
     sounding = [note for note in notes if note.start_s >= -1e-9]
-    ends = np.interp([moment for note in sounding for moment in (note.start_s, note.end_s)], plan.seconds, plan.ticks) if sounding else np.zeros(0)
+    ends = (
+        np.interp(
+            [moment for note in sounding for moment in (note.start_s, note.end_s)], plan.seconds, plan.ticks
+        )
+        if sounding
+        else np.zeros(0)
+    )
     events: list[tuple[int, int, mido.Message]] = []
     programs: dict[int, int] = {}
     for note, start, stop in zip(sounding, ends[::2], ends[1::2], strict=True):
         begin = round(float(start))
         if programs.get(note.channel) != note.program and note.channel != DRUMS:
-            events.append((begin, 1, mido.Message("program_change", channel=note.channel, program=note.program)))
+            events.append(
+                (begin, 1, mido.Message("program_change", channel=note.channel, program=note.program))
+            )
             programs[note.channel] = note.program
-        events.append((begin, 2, mido.Message("note_on", channel=note.channel, note=note.key, velocity=note.velocity)))
+        events.append(
+            (begin, 2, mido.Message("note_on", channel=note.channel, note=note.key, velocity=note.velocity))
+        )
         # What ends on a tick is let go before what begins there.
-        events.append((max(begin + 1, round(float(stop))), 0, mido.Message("note_off", channel=note.channel, note=note.key, velocity=0)))
-    track, now = mido.MidiTrack([mido.MetaMessage("track_name", name=name.encode("latin-1", "replace").decode("latin-1"))]), 0
+        events.append(
+            (
+                max(begin + 1, round(float(stop))),
+                0,
+                mido.Message("note_off", channel=note.channel, note=note.key, velocity=0),
+            )
+        )
+    track, now = (
+        mido.MidiTrack(
+            [mido.MetaMessage("track_name", name=name.encode("latin-1", "replace").decode("latin-1"))]
+        ),
+        0,
+    )
     for tick, _, message in sorted(events, key=lambda event: event[:2]):
         track.append(message.copy(time=tick - now))
         now = tick
@@ -95,9 +120,13 @@ def _part_track(name: str, notes: Sequence[Heard], plan: _Plan) -> mido.MidiTrac
 
 def _map_track(plan: _Plan, markers: bool = False) -> mido.MidiTrack:
     track = mido.MidiTrack()
-    events: list[tuple[int, int, mido.MetaMessage]] = [(0, 0, mido.MetaMessage("track_name", name="tempo map"))]
+    events: list[tuple[int, int, mido.MetaMessage]] = [
+        (0, 0, mido.MetaMessage("track_name", name="tempo map"))
+    ]
     for tick, numerator, denominator in plan.signatures:
-        events.append((tick, 1, mido.MetaMessage("time_signature", numerator=numerator, denominator=denominator)))
+        events.append(
+            (tick, 1, mido.MetaMessage("time_signature", numerator=numerator, denominator=denominator))
+        )
     if markers:
         events += [(tick, 3, mido.MetaMessage("marker", text=f"bar {number}")) for tick, number in plan.bars]
     elif plan.bar_1_tick is not None:
@@ -130,13 +159,18 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
     signatures: list[tuple[int, int, int]] = []
     start_tick = 0
     if line_s > 1e-6:
-        # Beats of the lead-in keep their own times; only what lies before the first of them takes the odd length.
+        # Beats of the lead-in keep their own times; only what lies before the first of them takes the odd
+        # length.
         inside = [knot for knot in tempo_map.knots if 1e-3 < knot.time_s < line_s - 1e-3]
         sixteenths = max(1, round(lead_quarters * 4)) if not inside else 0
         if inside:
             beat = tempo_map.meters[0].beat_quarters
             rest = tempo_map.bar_line(index) - inside[0].quarters
-            rest = round(rest / beat) * beat if abs(rest / beat - round(rest / beat)) < 0.02 else round(rest * 4) / 4
+            rest = (
+                round(rest / beat) * beat
+                if abs(rest / beat - round(rest / beat)) < 0.02
+                else round(rest * 4) / 4
+            )
             sixteenths = round(rest * 4) + max(1, round((inside[0].quarters - tempo_map.place(0.0)) * 4))
         while line_s / (sixteenths / 4) > MAX_US_PER_QUARTER / US:
             sixteenths += 1
@@ -146,7 +180,9 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
             if tick > ticks[-1] + TICKS_PER_QUARTER // 16:
                 ticks.append(tick)
                 seconds.append(knot.time_s)
-        signatures += _lead_in(sixteenths, tempo_map.meters[0] if index <= 0 else tempo_map.meter_of(index - 1))
+        signatures += _lead_in(
+            sixteenths, tempo_map.meters[0] if index <= 0 else tempo_map.meter_of(index - 1)
+        )
         ticks.append(start_tick)
         seconds.append(line_s)
     line_quarters = tempo_map.bar_line(index)
@@ -157,7 +193,11 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
     last_index = max(index + 1, tempo_map.bar_of(tempo_map.place(end_s)) + 1)
     places = {tick_of(place) for place in _turns(tempo_map)} | {tick_of(tempo_map.bar_line(last_index))}
     for tick in sorted(places):
-        if ticks[-1] + (0 if tempo_map.has_ramps else TICKS_PER_QUARTER // 16) < tick <= tick_of(tempo_map.bar_line(last_index)):
+        if (
+            ticks[-1] + (0 if tempo_map.has_ramps else TICKS_PER_QUARTER // 16)
+            < tick
+            <= tick_of(tempo_map.bar_line(last_index))
+        ):
             ticks.append(tick)
             seconds.append(tempo_map.second(line_quarters + (tick - start_tick) / TICKS_PER_QUARTER))
     meter = None
@@ -172,11 +212,14 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
 
 
 def _turns(tempo_map: TempoMap[SessionTimes]) -> list[float]:
-    """Where a tempo event is needed: every knot, and in a ramp so many steps that nothing lies farther than RAMP_OFF_S from it."""
+    """Where a tempo event is needed: every knot, and in a ramp so many steps that nothing lies farther than
+    RAMP_OFF_S from it.
+    """
     start, end = tempo_map.span_ends_bpm
     places: list[float] = [float(tempo_map.quarters[0])]
     for a, b, low, high in zip(tempo_map.quarters, tempo_map.quarters[1:], start, end, strict=False):
-        # A chord of a curve lies at most h^2 / 8 of its second derivative beside it; here that is 60 (high - low) / (b - a) / tempo^2.
+        # A chord of a curve lies at most h^2 / 8 of its second derivative beside it; here that is 60 (high -
+        # low) / (b - a) / tempo^2.
         bow = 60.0 * abs(high - low) / (b - a) / min(low, high) ** 2
         steps = int(np.ceil((b - a) / np.sqrt(8.0 * RAMP_OFF_S / bow))) if bow > 0 else 1
         places += [float(place) for place in np.linspace(a, b, steps + 1)[1:]]
@@ -204,9 +247,13 @@ def read_map(path: Path) -> TempoMap[SessionTimes]:
     try:
         file = mido.MidiFile(path)
     except (OSError, EOFError, ValueError, KeyError, IndexError) as error:
-        raise MediaError(f"“{path.name}” is not a standard MIDI file that can be read. Nothing was changed.") from error
+        raise MediaError(
+            f"“{path.name}” is not a standard MIDI file that can be read. Nothing was changed."
+        ) from error
     if file.ticks_per_beat <= 0 or file.ticks_per_beat >= 0x8000:
-        raise MediaError(f"“{path.name}” counts in frames, not in quarter notes; export it with quarter-note timing.")
+        raise MediaError(
+            f"“{path.name}” counts in frames, not in quarter notes; export it with quarter-note timing."
+        )
     tempi: dict[int, int] = {}
     signatures: dict[int, tuple[int, int]] = {}
     bar_1_tick: int | None = None
@@ -226,10 +273,14 @@ def read_map(path: Path) -> TempoMap[SessionTimes]:
     tempi.setdefault(0, 500_000)  # 120 BPM where nothing is said (MIDI 1.0, Standard MIDI Files)
     origin = bar_1_tick or 0
     ticks = sorted(tempi)
-    seconds = np.concatenate([[0.0], np.cumsum([tempi[a] * (b - a) / per / US for a, b in itertools.pairwise(ticks)])])
+    seconds = np.concatenate(
+        [[0.0], np.cumsum([tempi[a] * (b - a) / per / US for a, b in itertools.pairwise(ticks)])]
+    )
     end = max(last, ticks[-1] + per * 4)
     knots = [Knot(float(second), (tick - origin) / per) for tick, second in zip(ticks, seconds, strict=True)]
-    knots.append(Knot(float(seconds[-1] + tempi[ticks[-1]] * (end - ticks[-1]) / per / US), (end - origin) / per))
+    knots.append(
+        Knot(float(seconds[-1] + tempi[ticks[-1]] * (end - ticks[-1]) / per / US), (end - origin) / per)
+    )
     return TempoMap(tuple(knots), _meters(signatures, origin, per))
 
 

@@ -1,7 +1,8 @@
 """Standard MIDI files as parts: a part for each track with notes.
 
-Files of type 0 and 1, running status and all. A division in frames (SMPTE) is read in seconds, and such parts keep their time; else notes are
-counted in quarters from the marker "bar 1", or from tick 0. The file's own tempo map is read as well: it is offered, never taken by itself.
+Files of type 0 and 1, running status and all. A division in frames (SMPTE) is read in seconds, and such parts
+keep their time; else notes are counted in quarters from the marker "bar 1", or from tick 0. The file's own
+tempo map is read as well: it is offered, never taken by itself.
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ LAST_TICK = 2**31
 
 @dataclass(frozen=True, slots=True)
 class FileParts:
-    """What a MIDI file holds: its parts; its own tempo map, None where it counts in frames; what is to be said of it."""
+    """What a MIDI file holds: its parts; its own tempo map, None where it counts in frames; what is to be
+    said of it.
+    """
 
     parts: tuple[Part, ...]
     line: TempoMap[SessionTimes] | None
@@ -44,20 +47,38 @@ def read_parts(path: Path, name: str | None = None) -> FileParts:
     if not path.is_file():
         raise MediaError(f"There is no file “{called}”.")
     if path.stat().st_size > MOST_BYTES:
-        raise MediaError(f"“{called}” is larger than {MOST_BYTES // 10**6} MB, which no MIDI file of notes is. Nothing was imported.")
+        raise MediaError(
+            f"“{called}” is larger than {MOST_BYTES // 10**6} MB, which no MIDI file of notes is. "
+            "Nothing was imported."
+        )
     header = path.read_bytes()[:14]
     if header[:4] != b"MThd" or len(header) < 14:
         raise MediaError(f"“{called}” is not a standard MIDI file. Nothing was imported.")
     kind, tracks, division = (int.from_bytes(header[at : at + 2], "big") for at in (8, 10, 12))
     if kind == 2:
-        raise MediaError(f"“{called}” holds songs that are independent of each other (type 2); save them one by one. Nothing was imported.")
+        raise MediaError(
+            f"“{called}” holds songs that are independent of each other (type 2); save them one by "
+            "one. Nothing was imported."
+        )
     if division == 0:
-        raise MediaError(f"“{called}” has a division of 0, so nothing in it has a length. Nothing was imported.")
+        raise MediaError(
+            f"“{called}” has a division of 0, so nothing in it has a length. Nothing was imported."
+        )
     per_tick_s = _frames_in(division, called)
     try:
         # A damaged track ends what can be read; mido says so in these.
         file = mido.MidiFile(path)
-    except (OSError, EOFError, ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError, MemoryError) as error:
+    except (
+        OSError,
+        EOFError,
+        ValueError,
+        KeyError,
+        IndexError,
+        TypeError,
+        AttributeError,
+        OverflowError,
+        MemoryError,
+    ) as error:
         held = f", and says that it has {tracks} tracks" if tracks > 1000 else ""
         raise MediaError(f"“{called}” is damaged or cut off{held}. Nothing was imported.") from error
     origin, meters, changes = _marks(file)
@@ -68,17 +89,24 @@ def read_parts(path: Path, name: str | None = None) -> FileParts:
         if part.notes:
             parts.append(part)
     if not parts:
-        raise MediaError(f"“{called}” holds no notes. As a tempo map it can be read in Bars. Nothing was imported.")
+        raise MediaError(
+            f"“{called}” holds no notes. As a tempo map it can be read in Bars. Nothing was imported."
+        )
     if sum(len(part.notes) for part in parts) > MOST_NOTES:
         raise MediaError(f"“{called}” holds more than {MOST_NOTES} notes. Nothing was imported.")
     said = []
     if per_tick_s is not None:
         said.append("It counts in frames, not in quarter notes, so it keeps its time.")
     elif meters - {(4, 4)}:
-        said.append(f"It is written in {', '.join(f'{a}/{b}' for a, b in sorted(meters))}; its notes are counted in quarters.")
+        said.append(
+            f"It is written in {', '.join(f'{a}/{b}' for a, b in sorted(meters))}; its notes are "
+            "counted in quarters."
+        )
     line = read_map(path) if per_tick_s is None else None
     if changes > 1 and line is not None:
-        said.append(f"It has a tempo map of its own with {changes} tempi, which can be taken as the session's.")
+        said.append(
+            f"It has a tempo map of its own with {changes} tempi, which can be taken as the session's."
+        )
     return FileParts(tuple(parts), line, tuple(said))
 
 
@@ -109,7 +137,9 @@ def _marks(file: mido.MidiFile) -> tuple[int, set[tuple[int, int]], int]:
     return origin, meters, len({tempo for _, tempo in tempi})
 
 
-def _part(track: mido.MidiTrack, number: int, origin: int, unit: float, in_seconds: bool, called: str) -> Part:
+def _part(
+    track: mido.MidiTrack, number: int, origin: int, unit: float, in_seconds: bool, called: str
+) -> Part:
     """The notes of one track; a note that is never let go ends with the track."""
     name, now, found = "", 0, []
     programs: dict[int, int] = defaultdict(int)
@@ -118,20 +148,28 @@ def _part(track: mido.MidiTrack, number: int, origin: int, unit: float, in_secon
 
     def close(channel: int, key: int, at: int) -> None:
         start, velocity, program = open_notes[channel, key].popleft()
-        found.append(Note((start - origin) * unit, max((at - start) * unit, shortest), key, velocity, channel, program))
+        found.append(
+            Note((start - origin) * unit, max((at - start) * unit, shortest), key, velocity, channel, program)
+        )
 
     for message in track:
         now += message.time
         if now > LAST_TICK:
-            raise MediaError(f"“{called}” has waits of more than a day between its events. Nothing was imported.")
+            raise MediaError(
+                f"“{called}” has waits of more than a day between its events. Nothing was imported."
+            )
         if message.type == "track_name" and not name:
             name = " ".join(message.name.split())[:80]
         elif message.type == "program_change":
             programs[message.channel] = message.program
         elif message.type == "note_on" and message.velocity > 0:
-            open_notes[message.channel, message.note].append((now, message.velocity, programs[message.channel]))
+            open_notes[message.channel, message.note].append(
+                (now, message.velocity, programs[message.channel])
+            )
         elif message.type in ("note_on", "note_off") and open_notes[message.channel, message.note]:
             close(message.channel, message.note, now)
     for channel, key in [key for key, waiting in open_notes.items() for _ in waiting]:
         close(channel, key, now)
-    return Part(name or f"part {number}", tuple(sorted(found, key=lambda note: (note.start, note.key))), in_seconds)
+    return Part(
+        name or f"part {number}", tuple(sorted(found, key=lambda note: (note.start, note.key))), in_seconds
+    )

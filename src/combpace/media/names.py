@@ -6,7 +6,14 @@ import re
 import unicodedata
 
 _RESERVED = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]+')
-_DEVICES = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+_DEVICES = {
+    "con",
+    "prn",
+    "aux",
+    "nul",
+    *(f"com{n}" for n in range(1, 10)),
+    *(f"lpt{n}" for n in range(1, 10)),
+}
 MOST = 120
 
 

@@ -1,7 +1,7 @@
 """Peaks in several resolutions: the lowest and highest sample of each bin of the mono mix, as 16-bit pairs.
 
-File: little-endian int16, bins of 32 frames first, then of 256, then of 2048; each level has ceil(frames / size) bins,
-two values a bin. Nothing else is in the file: its layout follows from the number of frames.
+File: little-endian int16, bins of 32 frames first, then of 256, then of 2048; each level has ceil(frames /
+size) bins, two values a bin. Nothing else is in the file: its layout follows from the number of frames.
 """
 
 from __future__ import annotations
@@ -79,7 +79,9 @@ def read_peaks(path: Path, frames: int, size: int, first: int, count: int) -> by
 
 
 def _span(frames: int, size: int, first: int, count: int) -> tuple[int, int]:
-    """Where bins [first, first + count) of one level lie among all bins of a file: [from, to). Raises ParameterError."""
+    """Where bins [first, first + count) of one level lie among all bins of a file: [from, to). Raises
+    ParameterError.
+    """
     if size not in SIZES:
         raise ParameterError(f"Peaks exist for 1, {', '.join(map(str, SIZES))} frames a bin, not {size}.")
     offset = sum(bins_of(frames, level) for level in SIZES[: SIZES.index(size)])
@@ -89,7 +91,9 @@ def _span(frames: int, size: int, first: int, count: int) -> tuple[int, int]:
 
 
 def samples_as_peaks(source: Source, first: int, count: int) -> bytes:
-    """Bins of one frame each: twice the sample of the mono mix. At most MOST_SAMPLES; fewer at the end, none beyond it."""
+    """Bins of one frame each: twice the sample of the mono mix. At most MOST_SAMPLES; fewer at the end, none
+    beyond it.
+    """
     lo = max(0, min(first, source.frames))
     hi = max(lo, min(first + min(count, MOST_SAMPLES), source.frames))
     values = _scaled(source.read(lo, hi).mean(axis=0))

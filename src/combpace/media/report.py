@@ -1,4 +1,6 @@
-"""A report as one HTML page that needs nothing else: pictures inline, tables, prints on A4. The same bytes for the same facts: no clock."""
+"""A report as one HTML page that needs nothing else: pictures inline, tables, prints on A4. The same bytes
+for the same facts: no clock.
+"""
 
 from __future__ import annotations
 
@@ -26,15 +28,17 @@ NUMBER_PX = 15
 STYLE = """
 @page { size: A4; margin: 16mm }
 * { box-sizing: border-box }
-body { font: 14px/1.45 system-ui, sans-serif; color: #1F2530; background: #FBF8F1; max-width: 780px; margin: 24px auto; padding: 0 16px;
-  font-variant-numeric: tabular-nums }
+body { font: 14px/1.45 system-ui, sans-serif; color: #1F2530; background: #FBF8F1; max-width: 780px;
+  margin: 24px auto; padding: 0 16px; font-variant-numeric: tabular-nums }
 h1 { font-size: 22px; margin: 0 } h2 { font-size: 16px; margin: 26px 0 6px } p { margin: 4px 0 }
 .quiet { color: #5C6675 }
 svg { width: 100%; height: auto; display: block } svg text { font: 11px system-ui, sans-serif; fill: #5C6675 }
 .line { fill: none; stroke: #1F2530; stroke-width: 1.6 } .zero { stroke: #D9D1C0 }
 .dark { fill: #1F2530 } .after { fill: #0F766E } .before { fill: #B4630F }
-table { border-collapse: collapse; width: 100%; font-size: 12.5px } th { text-align: left; color: #5C6675; font-weight: 500 }
-th, td { padding: 2px 8px 2px 0; border-bottom: 1px solid #D9D1C0; vertical-align: top } td.n, th.n { text-align: right }
+table { border-collapse: collapse; width: 100%; font-size: 12.5px }
+th { text-align: left; color: #5C6675; font-weight: 500 }
+th, td { padding: 2px 8px 2px 0; border-bottom: 1px solid #D9D1C0; vertical-align: top }
+td.n, th.n { text-align: right }
 tr { break-inside: avoid } thead { display: table-header-group }
 @media print { body { background: none; margin: 0; max-width: none } }
 """
@@ -62,9 +66,11 @@ class Report:
     """Everything that a page says.
 
     bars  rows of {n, s, bpm, meter, drift (ms or None), sure (0-1)}, in order
-    whose the take that was fitted, where one was; before, after: how far its first attack of each bar lies from the line, as played and as fitted,
+    whose the take that was fitted, where one was; before, after: how far its first attack of each bar lies
+    from the line, as played and as fitted,
           ms or None
-    weave   darkness 0-1 of shape (bars, columns), an eighth of a bar over both ends; first: gapless index of its first bar
+    weave   darkness 0-1 of shape (bars, columns), an eighth of a bar over both ends; first: gapless index of
+            its first bar
     bpm     quarters a minute (the middle where it breathes), for the lengths of notes; None without a pulse
     """
 
@@ -88,7 +94,10 @@ def document(report: Report) -> dict[str, Any]:
         "title": report.title,
         "said": list(report.said),
         "fitted": report.whose,
-        "bars": [{**bar, "before": report.before[k], "after": report.after[k]} if report.whose else dict(bar) for k, bar in enumerate(report.bars)],
+        "bars": [
+            {**bar, "before": report.before[k], "after": report.after[k]} if report.whose else dict(bar)
+            for k, bar in enumerate(report.bars)
+        ],
         "notes_ms": {
             name: {"straight": round(plain, 3), "dotted": round(dotted, 3), "triplet": round(triplet, 3)}
             for name, plain, dotted, triplet in (note_lengths_ms(report.bpm) if report.bpm else ())
@@ -128,13 +137,29 @@ def table(report: Report) -> str:
 
 def page(report: Report) -> str:
     """The report as HTML."""
-    parts = [f"<h1>{escape(report.title)}</h1>", *(f'<p class="quiet">{escape(one)}</p>' for one in report.said)]
+    parts = [
+        f"<h1>{escape(report.title)}</h1>",
+        *(f'<p class="quiet">{escape(one)}</p>' for one in report.said),
+    ]
     if report.bars:
         whose = f" of {escape(report.whose)}" if report.whose else ""
         if report.weave is not None and len(report.weave):
-            parts += ["<h2>The weave: a row a bar, dark where something is struck</h2>", weave_chart(report.weave, report.first)]
-        parts += ["<h2>Tempo, BPM</h2>", tempo_chart(report.bars), f"<h2>First attack{whose} in each bar against its line, ms</h2>"]
-        parts += [drift_chart(report.bars, report.before if report.whose else [bar["drift"] for bar in report.bars], report.after)]
+            parts += [
+                "<h2>The weave: a row a bar, dark where something is struck</h2>",
+                weave_chart(report.weave, report.first),
+            ]
+        parts += [
+            "<h2>Tempo, BPM</h2>",
+            tempo_chart(report.bars),
+            f"<h2>First attack{whose} in each bar against its line, ms</h2>",
+        ]
+        parts += [
+            drift_chart(
+                report.bars,
+                report.before if report.whose else [bar["drift"] for bar in report.bars],
+                report.after,
+            )
+        ]
     if report.bpm:
         parts.append(_notes(report.bpm, report.breathes))
     for take in report.takes:
@@ -144,7 +169,9 @@ def page(report: Report) -> str:
     body = "\n".join(parts)
     return (
         f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{escape(report.title)}</title>'
-        f'<meta name="viewport" content="width=device-width"><style>{STYLE}</style></head>\n<body>\n{body}\n</body></html>\n'
+        '<meta name="viewport" '
+        f'content="width=device-width"><style>{STYLE}</style></head>\n<body>\n{body}\n</body></html>'
+        "\n"
     )
 
 
@@ -160,14 +187,24 @@ def weave_chart(dark: FloatArray, first: int) -> str:
         edges = np.flatnonzero(np.diff(line)) + 1
         for lo, hi in zip([0, *edges], [*edges, columns], strict=True):
             if line[lo]:
-                paths[line[lo]].append(f"M{LEFT + lo * wide:.1f} {row * tall:.1f}h{(hi - lo) * wide:.1f}v{tall:.1f}h{-(hi - lo) * wide:.1f}z")
-    drawn = "".join(f'<path class="dark" fill-opacity="{k / SHADES:.2f}" d="{"".join(path)}"/>' for k, path in enumerate(paths) if path)
+                paths[line[lo]].append(
+                    f"M{LEFT + lo * wide:.1f} "
+                    f"{row * tall:.1f}h{(hi - lo) * wide:.1f}v{tall:.1f}h{-(hi - lo) * wide:.1f}z"
+                )
+    drawn = "".join(
+        f'<path class="dark" fill-opacity="{k / SHADES:.2f}" d="{"".join(path)}"/>'
+        for k, path in enumerate(paths)
+        if path
+    )
     for at in (0.1, 0.9):
         x = LEFT + at * (WIDE - LEFT)
         drawn += f'<line class="zero" x1="{x:.1f}" x2="{x:.1f}" y1="0" y2="{high:.1f}"/>'
     every = max(1, -int(-NUMBER_PX // tall))
     for row in range(0, len(rows), every):
-        drawn += f'<text x="0" y="{row * tall + min(9.0, tall + 2):.1f}">{bar_number(first + row * together)}</text>'
+        drawn += (
+            '<text x="0" '
+            f'y="{row * tall + min(9.0, tall + 2):.1f}">{bar_number(first + row * together)}</text>'
+        )
     said = f"weave of {len(dark)} bars; the lines are where each begins and ends"
     return f'<svg viewBox="0 0 {WIDE} {high + 6:.1f}" role="img" aria-label="{said}">{drawn}</svg>'
 
@@ -183,15 +220,23 @@ def tempo_chart(bars: Sequence[dict[str, Any]]) -> str:
     def y(bpm: float) -> float:
         return (TALL - BOTTOM) * (high - bpm) / (high - low)
 
-    path = f"M{LEFT} {y(tempi[0]):.1f}" + "".join(f"V{y(bpm):.1f}H{LEFT + (k + 1) * wide:.1f}" for k, bpm in enumerate(tempi))
-    marks = "".join(f'<line class="zero" x1="{LEFT}" x2="{WIDE}" y1="{y(at):.1f}" y2="{y(at):.1f}"/><text x="0" y="{y(at) + 4:.1f}">{at:.1f}</text>'
-                    for at in (low + room, (low + high) / 2, high - room))  # fmt: skip
+    path = f"M{LEFT} {y(tempi[0]):.1f}" + "".join(
+        f"V{y(bpm):.1f}H{LEFT + (k + 1) * wide:.1f}" for k, bpm in enumerate(tempi)
+    )
+    marks = "".join(
+        f'<line class="zero" x1="{LEFT}" x2="{WIDE}" y1="{y(at):.1f}" y2="{y(at):.1f}"/>'
+        f'<text x="0" y="{y(at) + 4:.1f}">{at:.1f}</text>'
+        for at in (low + room, (low + high) / 2, high - room)
+    )
     return _chart(
-        f'{marks}<path class="line" d="{path}"/>{_numbers(bars, wide)}', f"tempo of {len(bars)} bars, {low + room:.1f} to {high - room:.1f} BPM"
+        f'{marks}<path class="line" d="{path}"/>{_numbers(bars, wide)}',
+        f"tempo of {len(bars)} bars, {low + room:.1f} to {high - room:.1f} BPM",
     )
 
 
-def drift_chart(bars: Sequence[dict[str, Any]], before: Sequence[float | None], after: Sequence[float | None]) -> str:
+def drift_chart(
+    bars: Sequence[dict[str, Any]], before: Sequence[float | None], after: Sequence[float | None]
+) -> str:
     """Two marks a bar: as played, and as fitted where that is known."""
     values = [abs(float(one)) for one in [*before, *after] if one is not None]
     most = max(5.0, max(values, default=5.0))
@@ -209,12 +254,21 @@ def drift_chart(bars: Sequence[dict[str, Any]], before: Sequence[float | None], 
             if ms is not None
         ]
     said = "as played in ochre, as fitted in green" if any(one is not None for one in after) else "as played"
-    return _chart("".join(found) + _numbers(bars, wide), f"drift of {len(bars)} bars, up to {most:.0f} ms, {said}") + f'<p class="quiet">{said}</p>'
+    return (
+        _chart(
+            "".join(found) + _numbers(bars, wide), f"drift of {len(bars)} bars, up to {most:.0f} ms, {said}"
+        )
+        + f'<p class="quiet">{said}</p>'
+    )
 
 
 def _numbers(bars: Sequence[dict[str, Any]], wide: float) -> str:
     every = max(1, -(-len(bars) // MOST_NUMBERS))
-    return "".join(f'<text x="{LEFT + k * wide:.1f}" y="{TALL - 4}">{bar["n"]}</text>' for k, bar in enumerate(bars) if k % every == 0)
+    return "".join(
+        f'<text x="{LEFT + k * wide:.1f}" y="{TALL - 4}">{bar["n"]}</text>'
+        for k, bar in enumerate(bars)
+        if k % every == 0
+    )
 
 
 def _chart(inside: str, words: str) -> str:
@@ -226,21 +280,36 @@ def _take(take: TakeReport) -> str:
     if take.proof:
         parts.append(f"<p>{escape(take.proof)}</p>")
     if take.moved:
-        rows = "".join(f'<tr><td>{escape(place)}</td><td class="n">{ms:+.1f}</td><td>{escape(how)}</td></tr>' for place, ms, how in take.moved)
-        parts.append(f'<table><thead><tr><th>moved to</th><th class="n">by, ms</th><th>how</th></tr></thead><tbody>{rows}</tbody></table>')
+        rows = "".join(
+            f'<tr><td>{escape(place)}</td><td class="n">{ms:+.1f}</td><td>{escape(how)}</td></tr>'
+            for place, ms, how in take.moved
+        )
+        parts.append(
+            '<table><thead><tr><th>moved to</th><th class="n">by, '
+            f"ms</th><th>how</th></tr></thead><tbody>{rows}</tbody></table>"
+        )
     if take.left:
         rows = "".join(f"<tr><td>{escape(place)}</td><td>{escape(why)}</td></tr>" for place, why in take.left)
-        parts.append(f"<table><thead><tr><th>left where it was</th><th>why</th></tr></thead><tbody>{rows}</tbody></table>")
+        parts.append(
+            "<table><thead><tr><th>left where it "
+            f"was</th><th>why</th></tr></thead><tbody>{rows}</tbody></table>"
+        )
     return "\n".join(parts)
 
 
 def _notes(bpm: float, breathes: bool) -> str:
     rows = "".join(
-        f"<tr><td>{name}</td>{''.join(f'<td class=n>{length:.2f}</td>' for length in lengths)}</tr>" for name, *lengths in note_lengths_ms(bpm)
+        f"<tr><td>{name}</td>{''.join(f'<td class=n>{length:.2f}</td>' for length in lengths)}</tr>"
+        for name, *lengths in note_lengths_ms(bpm)
     )
-    head = '<tr><th>note</th><th class="n">straight</th><th class="n">dotted</th><th class="n">triplet</th></tr>'
+    head = (
+        '<tr><th>note</th><th class="n">straight</th><th class="n">dotted</th><th class="n">triplet</th></tr>'
+    )
     where = f"its middle tempo, {bpm:.2f}" if breathes else f"{bpm:.2f}"
-    return f"<h2>Lengths of notes at {where} quarters a minute, ms</h2><table><thead>{head}</thead><tbody>{rows}</tbody></table>"
+    return (
+        f"<h2>Lengths of notes at {where} quarters a minute, "
+        f"ms</h2><table><thead>{head}</thead><tbody>{rows}</tbody></table>"
+    )
 
 
 def _bars(report: Report) -> str:
@@ -248,13 +317,16 @@ def _bars(report: Report) -> str:
         return "" if value is None else f"{value:+.1f}"
 
     rows = "".join(
-        f'<tr><td>{bar["n"]}</td><td class="n">{bar["s"]:.3f}</td><td class="n">{bar["bpm"]:.2f}</td><td>{escape(str(bar["meter"]))}</td>'
-        f'<td class="n">{ms(bar["drift"])}</td><td class="n">{ms(report.after[k]) if report.after else ""}</td>'
+        f'<tr><td>{bar["n"]}</td><td class="n">{bar["s"]:.3f}</td><td '
+        f'class="n">{bar["bpm"]:.2f}</td><td>{escape(str(bar["meter"]))}</td>'
+        f'<td class="n">{ms(bar["drift"])}</td><td '
+        f'class="n">{ms(report.after[k]) if report.after else ""}</td>'
         f'<td class="n">{100 * float(bar["sure"]):.0f}</td></tr>'
         for k, bar in enumerate(report.bars)
     )
     head = (
-        '<tr><th>bar</th><th class="n">starts, s</th><th class="n">BPM</th><th>meter</th><th class="n">drift, ms</th>'
+        '<tr><th>bar</th><th class="n">starts, s</th><th class="n">BPM</th><th>meter</th><th '
+        'class="n">drift, ms</th>'
         f'<th class="n">{"fitted, ms" if report.whose else ""}</th><th class="n">sure, %</th></tr>'
     )
     return f"<h2>Bars</h2><table><thead>{head}</thead><tbody>{rows}</tbody></table>"

@@ -1,4 +1,6 @@
-"""What a file says of itself: a tempo in its tags or its name, and the padding that its encoder put before the sound."""
+"""What a file says of itself: a tempo in its tags or its name, and the padding that its encoder put before
+the sound.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,14 @@ def tempo_in_name(name: str) -> float | None:
 
 
 def stated_tempi(path: Path, name: str) -> tuple[StatedTempo, ...]:
-    """Tempi that a file states: by tags first, then by its name; none of them is taken for true. A file that cannot be read states none."""
-    found = [StatedTempo(bpm, "tags") for tag, value in _tags(path).items() if tag.lower() in _TAGS and (bpm := _believable(value)) is not None][:1]
+    """Tempi that a file states: by tags first, then by its name; none of them is taken for true. A file that
+    cannot be read states none.
+    """
+    found = [
+        StatedTempo(bpm, "tags")
+        for tag, value in _tags(path).items()
+        if tag.lower() in _TAGS and (bpm := _believable(value)) is not None
+    ][:1]
     by_name = tempo_in_name(name)
     if by_name is not None and all(abs(one.bpm - by_name) > 0.005 for one in found):
         found.append(StatedTempo(by_name, "file name"))
@@ -45,10 +53,12 @@ def stated_tempi(path: Path, name: str) -> tuple[StatedTempo, ...]:
 
 
 def padding_is_stated(path: Path) -> bool:
-    """Whether a file's header says how much padding its encoder put before the sound; our decoders take that off.
+    """Whether a file's header says how much padding its encoder put before the sound; our decoders take that
+    off.
 
-    MP3: an information frame ("Xing", "Info") with the encoder's delay behind it (its gapless extension); MP4: an edit list or a
-    gapless tag; Opus: pre-skip (RFC 7845, 5.1); Vorbis: granule positions (Vorbis I specification, A.2). False for PCM and FLAC, which have none.
+    MP3: an information frame ("Xing", "Info") with the encoder's delay behind it (its gapless extension);
+    MP4: an edit list or a gapless tag; Opus: pre-skip (RFC 7845, 5.1); Vorbis: granule positions (Vorbis I
+    specification, A.2). False for PCM and FLAC, which have none.
     """
     head = _head(path)
     if head[:4] == b"OggS":
@@ -78,7 +88,9 @@ def _head(path: Path) -> bytes:
 
 
 def _behind_id3(head: bytes) -> int:
-    """Length of an ID3v2 tag at the front (ID3v2.4 structure, 3.1: a size of four bytes with seven bits each)."""
+    """Length of an ID3v2 tag at the front (ID3v2.4 structure, 3.1: a size of four bytes with seven bits
+    each).
+    """
     if head[:3] != b"ID3" or len(head) < 10:
         return 0
     return 10 + sum((byte & 0x7F) << shift for byte, shift in zip(head[6:10], (21, 14, 7, 0), strict=True))

@@ -1,6 +1,7 @@
 """Levels as they are set in the player: a strip a take, and all of them as one sound.
 
-What a strip does is what the page's own nodes do (W3C, Web Audio API 1.1, GainNode and StereoPannerNode), so that a file is what was heard.
+What a strip does is what the page's own nodes do (W3C, Web Audio API 1.1, GainNode and StereoPannerNode), so
+that a file is what was heard.
 """
 
 from __future__ import annotations
@@ -60,7 +61,11 @@ def heard_of(state: SessionState, names: Sequence[str]) -> list[str]:
     """Those of some takes and parts that sound in the mix: what is solo, or all that is not muted."""
     strips = strips_of(state)
     alone = any(strip.solo for strip in strips.values())
-    return [name for name in names if (strips.get(name, Strip()).solo if alone else not strips.get(name, Strip()).mute)]
+    return [
+        name
+        for name in names
+        if (strips.get(name, Strip()).solo if alone else not strips.get(name, Strip()).mute)
+    ]
 
 
 class Mixed:
@@ -77,7 +82,9 @@ class Mixed:
 
 
 def panned(block: Samples, pan: float) -> Samples:
-    """One or two channels in their place between left and right: equal power (Web Audio API 1.1, 1.33, "Panning algorithm")."""
+    """One or two channels in their place between left and right: equal power (Web Audio API 1.1, 1.33,
+    "Panning algorithm").
+    """
     if len(block) == 1:
         turn = (pan + 1) / 2 * math.pi / 2
         return np.concatenate([block * np.float32(math.cos(turn)), block * np.float32(math.sin(turn))])

@@ -1,4 +1,6 @@
-"""Sound made on demand: a warm worker stretches the range that is listened to, so that the server stays quick."""
+"""Sound made on demand: a warm worker stretches the range that is listened to, so that the server stays
+quick.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ MOST_REMEMBERED = 6
 
 
 class Previewer:
-    """Two kinds of sound: as played (read here) and stretched (made by the worker, which is replaced when it dies)."""
+    """Two kinds of sound: as played (read here) and stretched (made by the worker, which is replaced when it
+    dies).
+    """
 
     def __init__(self, memory_bytes: int | None = None) -> None:
         self._worker = Warm(_stretched, ["combpace.jobs.process", __name__], memory_bytes, PATIENCE_S)
@@ -54,7 +58,17 @@ class Previewer:
         if how.fit is None and how.speed == 1.0:
             return _made(_Kept(path, how, sample_rate_hz).source, sample_rate_hz, number)
         fit = (how.fit[0].source_s, how.fit[0].target_s, how.fit[1]) if how.fit else None
-        given = (path, how.offset_s, fit, how.speed, how.attacks, (how.bundle, how.own), how.levels, sample_rate_hz, number)
+        given = (
+            path,
+            how.offset_s,
+            fit,
+            how.speed,
+            how.attacks,
+            (how.bundle, how.own),
+            how.levels,
+            sample_rate_hz,
+            number,
+        )
         found: tuple[int, bytes] = self._worker.ask(*given)
         return found
 
@@ -70,7 +84,9 @@ class _Kept:
         opened = FileSource(path)
         # A loop that comes round is another sound than the loop itself.
         rounds = 1 if how.fit is None else rounds_of(how.fit[0], opened.frames / opened.sample_rate_hz)
-        self.source: Source = sounding(opened, how, sample_rate_hz, lambda whole: _remembered((rounds, files), whole))
+        self.source: Source = sounding(
+            opened, how, sample_rate_hz, lambda whole: _remembered((rounds, files), whole)
+        )
 
 
 def _remembered(files: tuple[int, tuple[Path, ...]], opened: Callable[[], Source]) -> Source:
@@ -98,9 +114,25 @@ def _stretched(
     rate: int,
     number: int,
 ) -> tuple[int, bytes]:
-    key = (path, offset_s, speed, attacks, bundle, levels, rate, None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]))
+    key = (
+        path,
+        offset_s,
+        speed,
+        attacks,
+        bundle,
+        levels,
+        rate,
+        None if fit is None else (fit[0].tobytes(), fit[1].tobytes(), fit[2]),
+    )
     if key not in _KEPT:
-        how = Sounding(offset_s, None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]), speed, attacks, *bundle, levels)
+        how = Sounding(
+            offset_s,
+            None if fit is None else (TimeMap(fit[0], fit[1]), fit[2]),
+            speed,
+            attacks,
+            *bundle,
+            levels,
+        )
         _KEPT[key] = _Kept(path, how, rate)
         while len(_KEPT) > 12:
             _KEPT.popitem(last=False)

@@ -44,8 +44,8 @@ class Sounding:
     fit       time map (take time -> session time) and method, or None for as played
     speed     0.5-1: slowed by this, pitch kept
     attacks   take seconds: where slowed sound must not smear, whatever the map pulls
-    bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same for each: they are
-              stretched as one, so that their phase stays
+    bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same
+              for each: they are stretched as one, so that their phase stays
     levels    where it is louder or softer, session seconds and dB
     """
 
@@ -67,7 +67,10 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | No
         time_map, method = how.fit
     else:
         duration = source.frames / rate
-        time_map, method = TimeMap(np.array([0.0, duration]), np.array([how.offset_s, how.offset_s + duration])), "chord"
+        time_map, method = (
+            TimeMap(np.array([0.0, duration]), np.array([how.offset_s, how.offset_s + duration])),
+            "chord",
+        )
     if how.speed != 1.0:
         # What is slowed is drawn out by far more than a fit does: cutting would leave holes.
         time_map, method = time_map.then_scaled(1.0 / how.speed).through(np.array(how.attacks)), "chord"
@@ -78,17 +81,25 @@ def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | No
 
 
 def stretched(
-    source: Source, time_map: TimeMap, method: str, bundle: tuple[Path, ...] = (), own: int = 0, kept: Kept | None = None
+    source: Source,
+    time_map: TimeMap,
+    method: str,
+    bundle: tuple[Path, ...] = (),
+    own: int = 0,
+    kept: Kept | None = None,
 ) -> StretchedSource:
     """A take along a time map, together with the mics of its bundle where it has some (see `Sounding`).
 
-    kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole bundle
+    kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole
+          bundle
     """
     if len(bundle) < 2:
         whole = as_long_as(source, time_map)
         return StretchedSource(kept(lambda: whole) if kept else whole, time_map, method)
     together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
-    return StretchedSource(kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own))
+    return StretchedSource(
+        kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own)
+    )
 
 
 def stereo(block: Samples) -> Samples:
@@ -99,7 +110,9 @@ def stereo(block: Samples) -> Samples:
 
 
 def how_it_sounds(state: SessionState, take_id: str, *, fitted: bool, speed: float) -> Sounding:
-    """A take of a session as it is to be heard. Raises ParameterError where it is to be fitted and has no pulse."""
+    """A take of a session as it is to be heard. Raises ParameterError where it is to be fitted and has no
+    pulse.
+    """
     entry = state.document.take(take_id)
     made = fits.take_fit(state, take_id) if fitted else None
     return Sounding(

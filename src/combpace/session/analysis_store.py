@@ -30,7 +30,8 @@ class TakeAnalysis:
 
     activation  0-1 per hundredth of a second: how much of an attack there is
     facts       JSON: steady tempo, verdict, confidences
-    bands       how strong each onset is in lows, middle and highs, shape (n, 3); None where an earlier version listened
+    bands       how strong each onset is in lows, middle and highs, shape (n, 3); None where an earlier
+                version listened
     """
 
     onsets: Onsets
@@ -85,6 +86,8 @@ def read_activations(path: Path) -> Activations | None:
 
 
 def without_pulse(path: Path, target: Path) -> None:
-    """Keep an analysis without what the networks heard of the pulse: marks, pace, readings and picture stay as they are, a ninth of the size."""
+    """Keep an analysis without what the networks heard of the pulse: marks, pace, readings and picture stay
+    as they are, a ninth of the size.
+    """
     with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
         write_arrays(target, {name: data[name] for name in data.files if not name.startswith(KEPT)})

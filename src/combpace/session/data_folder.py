@@ -65,11 +65,14 @@ class DataFolder:
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         # Blobs that are there but cannot be read, with size and date: made anew they are others.
         self._damaged: dict[str, tuple[str, int, int]] = {}
-        # How often that changed: what was derived while a blob could not be read is not what it is when it can.
+        # How often that changed: what was derived while a blob could not be read is not what it is when it
+        # can.
         self.worn = 0
 
     def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
-        """A value that a key names completely; the last few are kept. Two that ask at once wait for one making."""
+        """A value that a key names completely; the last few are kept. Two that ask at once wait for one
+        making.
+        """
         with self._lock:
             if key not in self._known:
                 self._known[key] = _Once()
@@ -95,11 +98,17 @@ class DataFolder:
         """A session's newest state, or one that it had. Raises NotFoundError, or NewerFormatError."""
         try:
             row = rows.session_row(self.database, session_id)
-            revision = self.history.current(session_id) if revision_id is None else self.history.revision(session_id, revision_id)
+            revision = (
+                self.history.current(session_id)
+                if revision_id is None
+                else self.history.revision(session_id, revision_id)
+            )
         except MissingError as error:
             raise NotFoundError(NO_SESSION) from error
         # A revision never changes.
-        document: Document = self.once(("document", session_id, revision.id), lambda: forms.read(revision.parts, revision.format))
+        document: Document = self.once(
+            ("document", session_id, revision.id), lambda: forms.read(revision.parts, revision.format)
+        )
         return Opened(row, revision, document)
 
     def change_session(self, session_id: str, **values: Any) -> None:
@@ -118,17 +127,26 @@ class DataFolder:
             raise NotFoundError("This take does not exist, or no longer.") from error
 
     def take_rows(self, session_id: str) -> dict[str, TakeRow]:
-        return {take_id: self._checked(row) for take_id, row in rows.take_rows(self.database, session_id).items()}
+        return {
+            take_id: self._checked(row) for take_id, row in rows.take_rows(self.database, session_id).items()
+        }
 
     def _checked(self, row: TakeRow) -> TakeRow:
-        """A take whose sound or analysis is gone or damaged is one that could not be read, as far as anybody is told."""
+        """A take whose sound or analysis is gone or damaged is one that could not be read, as far as anybody
+        is told.
+        """
         if row.state not in ("ready", "listening"):
             return row
-        gone = [what for what, sha in (("sound", row.decoded_sha), ("analysis", row.analysis_sha)) if sha and not self._is_whole(sha)]
+        gone = [
+            what
+            for what, sha in (("sound", row.decoded_sha), ("analysis", row.analysis_sha))
+            if sha and not self._is_whole(sha)
+        ]
         if gone:
             row.state, row.analysis_sha = "failed", None
             row.error = (
-                f"Its {' and '.join(gone)} in the data folder {'are' if len(gone) > 1 else 'is'} missing or damaged. Listen again makes it anew."
+                f"Its {' and '.join(gone)} in the data folder {'are' if len(gone) > 1 else 'is'} "
+                "missing or damaged. Listen again makes it anew."
             )
         return row
 
@@ -147,7 +165,10 @@ class DataFolder:
         path = self.blob(sha)
         if not self.blobs.is_whole(sha or ""):
             self._set_damaged(sha or "")
-            raise MediaError("A file in the data folder was changed or damaged: its hash is another. Nothing was written; listen to its take again.")
+            raise MediaError(
+                "A file in the data folder was changed or damaged: its hash is another. Nothing "
+                "was written; listen to its take again."
+            )
         return path
 
     def _set_damaged(self, sha: str) -> None:
@@ -163,7 +184,9 @@ class DataFolder:
         try:
             return self.blobs.path(sha)
         except MissingError as error:
-            raise NotFoundError("This file is not there: it is still being made, or its data folder is incomplete.") from error
+            raise NotFoundError(
+                "This file is not there: it is still being made, or its data folder is incomplete."
+            ) from error
 
     def analysis(self, row: TakeRow) -> TakeAnalysis | None:
         """What was heard in a take, or None while it is being listened to."""
@@ -195,7 +218,8 @@ class DataFolder:
 def stale(error: OutdatedError) -> StaleError:
     """Another page was quicker."""
     return StaleError(
-        f"This session was changed in another page meanwhile: “{error.note}”. Your change was not made and nothing is lost; "
+        f"This session was changed in another page meanwhile: “{error.note}”. Your change was not "
+        "made and nothing is lost; "
         "reload, or apply yours again.",
         newest=error.newest,
         parts=error.changed,

@@ -5,8 +5,7 @@ A decision is one function with its arguments beside it, in the package of its s
     class FactorArgs(Args):
         factor: int
 
-    @decision("scale", FactorArgs)
-    def scale(state: SessionState, args: FactorArgs) -> Change: ...
+    @decision("scale", FactorArgs) def scale(state: SessionState, args: FactorArgs) -> Change: ...
 
 It reads the session's state and says what changes; it writes nothing itself.
 """
@@ -79,7 +78,9 @@ class NewTake:
 
 @dataclass(frozen=True, slots=True)
 class NewFile:
-    """A file that comes into the session with the decision, from bytes that are kept already; as in `store.models.FileRow`."""
+    """A file that comes into the session with the decision, from bytes that are kept already; as in
+    `store.models.FileRow`.
+    """
 
     kind: str
     key: str
@@ -95,7 +96,8 @@ class Change:
     parts    part of the document -> its new JSON value, None to drop it
     note     what was done and what it moved, a sentence
     gesture  changes of one gesture within a second are one step of undo
-    jobs     work that begins with it; takes, files: rows that come with it; muted: takes that fall silent with it
+    jobs     work that begins with it; takes, files: rows that come with it; muted: takes that fall silent
+             with it
     dropped  arrivals that go with it: all others stay, whatever is decided about takes
     """
 
@@ -129,7 +131,9 @@ ALONG: list[Callable[[SessionState, Change], Change]] = []
 MOVES = ("undo", "redo")
 
 
-def decision(name: str, args: type[AnyArgs]) -> Callable[[Callable[[SessionState, AnyArgs], Change]], Callable[[SessionState, AnyArgs], Change]]:
+def decision(
+    name: str, args: type[AnyArgs]
+) -> Callable[[Callable[[SessionState, AnyArgs], Change]], Callable[[SessionState, AnyArgs], Change]]:
     """Register a decision under the name that pages and scripts call it by."""
 
     def register(run: Callable[[SessionState, AnyArgs], Change]) -> Callable[[SessionState, AnyArgs], Change]:
@@ -150,7 +154,8 @@ def wire() -> TypeAdapter[Any]:
     if not _ADAPTERS:
         names: dict[str, Any] = {one.name: (Literal[one.name], one.name) for one in DECISIONS.values()}
         models: list[Any] = [
-            create_model(f"{one.args.__name__}_{one.name}", __base__=one.args, decision=names[one.name]) for one in DECISIONS.values()
+            create_model(f"{one.args.__name__}_{one.name}", __base__=one.args, decision=names[one.name])
+            for one in DECISIONS.values()
         ]
         union: Any = reduce(or_, models)
         _ADAPTERS.append(TypeAdapter(Annotated[union, Field(discriminator="decision")]))
@@ -161,7 +166,8 @@ def decide(folder: DataFolder, session_id: str, name: str, version: int, args: M
     """Take a decision on the state that a page has seen.
 
     version  the one the page shows; StaleError where another was quicker, whatever the decision
-    Raises   NotFoundError for an unknown session or decision, ParameterError for arguments that cannot be used
+    Raises   NotFoundError for an unknown session or decision, ParameterError for arguments that cannot be
+             used
     """
     if name in MOVES:
         if args:
@@ -188,10 +194,14 @@ def _checked(name: str, args: Mapping[str, Any]) -> Any:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"][1:])
-        raise ParameterError(f"This cannot be used: {where or 'a value'}: {first['msg']}. Nothing was changed.") from error
+        raise ParameterError(
+            f"This cannot be used: {where or 'a value'}: {first['msg']}. Nothing was changed."
+        ) from error
 
 
-def considered(folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]) -> tuple[SessionState, Change]:
+def considered(
+    folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]
+) -> tuple[SessionState, Change]:
     """What a decision would change, with everything that goes along; nothing is kept. Raises as `decide`."""
     if name not in DECISIONS:
         raise NotFoundError(f"There is no action “{name}”.")
@@ -218,9 +228,13 @@ class InTakeArgs(Args):
 
 @decision("in-take", InTakeArgs)
 def in_take(state: SessionState, args: InTakeArgs) -> Change:
-    """Correct the own bars of a take as those of the lead are corrected; the session's map stays, and what follows by them moves at once."""
+    """Correct the own bars of a take as those of the lead are corrected; the session's map stays, and what
+    follows by them moves at once.
+    """
     if args.name not in IN_TAKE:
-        raise ParameterError(f"“{args.name}” is about the session's map, not about a take's own bars. Nothing was changed.")
+        raise ParameterError(
+            f"“{args.name}” is about the session's map, not about a take's own bars. Nothing was changed."
+        )
     entry = state.document.take(args.take)
     if entry.role == "lead":
         raise ParameterError(f"The map is read from {entry.name}: correct it as it is. Nothing was changed.")
@@ -234,7 +248,21 @@ def in_take(state: SessionState, args: InTakeArgs) -> Change:
 
 
 # What corrects a take's own bars by the means that correct the lead's.
-IN_TAKE = ("bar-1", "bar", "downbeat", "pull", "release", "lock", "meter", "scale", "one-beat", "odd-bar", "meter-range", "anchors", "pickup")
+IN_TAKE = (
+    "bar-1",
+    "bar",
+    "downbeat",
+    "pull",
+    "release",
+    "lock",
+    "meter",
+    "scale",
+    "one-beat",
+    "odd-bar",
+    "meter-range",
+    "anchors",
+    "pickup",
+)
 
 
 def record(state: SessionState, version: int, change: Change) -> Revision:
@@ -243,7 +271,10 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
     changes = dict(change.parts)
     if "takes" in changes:
         there = {*change.dropped, *(entry["id"] for entry in changes["takes"])}
-        changes["takes"] = [*changes["takes"], *forms.takes_part(tuple(one for one in state.document.arrivals if one.id not in there))]
+        changes["takes"] = [
+            *changes["takes"],
+            *forms.takes_part(tuple(one for one in state.document.arrivals if one.id not in there)),
+        ]
     if opened.revision.format < FORMAT:
         # A document of an older form is written whole in the new one.
         changes = {**upgraded(opened.revision.parts, opened.revision.format), **changes}
@@ -259,7 +290,9 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
             _mute(db, session_id, change.muted)
 
     try:
-        return folder.history.record(session_id, version, FORMAT, changes, change.note, change.gesture, beside)
+        return folder.history.record(
+            session_id, version, FORMAT, changes, change.note, change.gesture, beside
+        )
     except OutdatedError as error:
         raise stale(error) from error
 
@@ -271,7 +304,9 @@ def _mute(db: Session, session_id: str, take_ids: tuple[str, ...]) -> None:
         return
     kept = json.loads(row.view)
     for take_id in take_ids:
-        strip = kept.setdefault("mix", {}).setdefault(take_id, {"level": 0, "pan": 0, "mute": False, "solo": False})
+        strip = kept.setdefault("mix", {}).setdefault(
+            take_id, {"level": 0, "pan": 0, "mute": False, "solo": False}
+        )
         strip["mute"] = True
     row.view = json.dumps(kept)
 

@@ -1,4 +1,6 @@
-"""A take's fit, derived anew from marks, rule, pegs and maps each time it is asked for; nothing of it is stored but its renders."""
+"""A take's fit, derived anew from marks, rule, pegs and maps each time it is asked for; nothing of it is
+stored but its renders.
+"""
 
 from __future__ import annotations
 
@@ -72,13 +74,22 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     row = seen.rows.get(timing)
     by_two = entry.two_tempi if pace is None else None
     if row is None or row.decoded_sha is None or (pace is None and by_two is None):
-        raise ParameterError(f"{entry.name} has no pulse yet, so there is nothing to fit: it is still being listened to, or none was found.")
+        raise ParameterError(
+            f"{entry.name} has no pulse yet, so there is nothing to fit: it is still being listened "
+            "to, or none was found."
+        )
     stated = timing in seen.document.rules
     choice = seen.document.rules.get(timing, default_rule())
     pegs = seen.document.pegs.get(timing, TakePegs())
     marks, length = _without(marks_of(seen, timing), pegs.rides), seen.duration_s(timing)
     end_s = None
-    if pace is not None and entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
+    if (
+        pace is not None
+        and entry.comes_round
+        and entry.role != "lead"
+        and entry.pace == "own"
+        and entry.keeps != "time"
+    ):
         marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
     if by_two is not None:
         made = _by_two_tempi(seen, entry, by_two)
@@ -87,13 +98,20 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     else:
         assert pace is not None
         session_map = seen.need_map()
-        made = fit(marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs)
+        made = fit(
+            marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs
+        )
     if end_s is not None:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
     method, reason = choice.method, ""
-    if method == "auto" and any(seen.rows[mic.id].state == WANTED for mic in seen.document.bundle_of(timing) if mic.id in seen.rows):
-        method, reason = "chord", "Its sound is not here, so nothing says which method suits it: Chord until it is."
+    if method == "auto" and any(
+        seen.rows[mic.id].state == WANTED for mic in seen.document.bundle_of(timing) if mic.id in seen.rows
+    ):
+        method, reason = (
+            "chord",
+            "Its sound is not here, so nothing says which method suits it: Chord until it is.",
+        )
     elif method == "auto":
         files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
         mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
@@ -101,17 +119,36 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         method, reason = found.method, found.reason
     rounds = rounds_of(made.time_map, seen.duration_s(timing))
     rests = _rests(seen, timing)
-    made = notes_held(made, [(a + turn * seen.duration_s(timing), b + turn * seen.duration_s(timing)) for turn in range(rounds) for a, b in rests])
+    made = notes_held(
+        made,
+        [
+            (a + turn * seen.duration_s(timing), b + turn * seen.duration_s(timing))
+            for turn in range(rounds)
+            for a, b in rests
+        ],
+    )
     reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
-    levels = accent_levels(made.pegs, choice.rule.grid, seen.need_map(), choice.accent) if choice.accent else ()
-    return TakeFit(entry, choice, stated, made, method, reason, fit_key(row.decoded_sha, made.time_map, method, shas, levels), levels)
+    levels = (
+        accent_levels(made.pegs, choice.rule.grid, seen.need_map(), choice.accent) if choice.accent else ()
+    )
+    return TakeFit(
+        entry,
+        choice,
+        stated,
+        made,
+        method,
+        reason,
+        fit_key(row.decoded_sha, made.time_map, method, shas, levels),
+        levels,
+    )
 
 
 def _again(
     seen: SessionState, entry: TakeEntry, marks: Onsets, pace: TempoMap[TakeTimes], length_s: float
 ) -> tuple[Onsets, TempoMap[TakeTimes], float, float | None]:
-    """A loop that comes round: (marks, pace and length of all its rounds one after the other, the moment at which it ends or None).
+    """A loop that comes round: (marks, pace and length of all its rounds one after the other, the moment at
+    which it ends or None).
 
     As it is where it has no whole number of bars, or ends before it begins.
     """
@@ -127,11 +164,18 @@ def _again(
         rounds, end_s = min(MOST_TIMES, int(np.ceil((end - start) / size - 1e-6))), line.second(end)
     times = np.concatenate([np.asarray(marks.times) + turn * length_s for turn in range(rounds)])
     strength, sure = np.tile(marks.strength, rounds), np.tile(marks.confidence, rounds)
-    return Onsets(take_times(times), strength, sure), pace_again(pace, length_s, rounds), rounds * length_s, end_s
+    return (
+        Onsets(take_times(times), strength, sure),
+        pace_again(pace, length_s, rounds),
+        rounds * length_s,
+        end_s,
+    )
 
 
 def last_bar(seen: SessionState, entry: TakeEntry) -> int:
-    """The bar number before whose line an arrival ends: that of the session's end, but never before it was heard once."""
+    """The bar number before whose line an arrival ends: that of the session's end, but never before it was
+    heard once.
+    """
     line, pace, length_s = seen.need_map(), seen.own_pace(entry.id), seen.duration_s(entry.id)
     first = bar_index(entry.first_bar)
     once = line.bar_line(first) + (pace.place(length_s) - pace.place(0.0) if pace else 0.0)
@@ -149,11 +193,15 @@ def _as_it_is(seen: SessionState, entry: TakeEntry, length_s: float) -> Fit:
 
 
 def _by_two_tempi(seen: SessionState, entry: TakeEntry, factor: float) -> Fit:
-    """A take of which no pulse is known, drawn out from its first frame on; its frames are those of its length times the factor, rounded."""
+    """A take of which no pulse is known, drawn out from its first frame on; its frames are those of its
+    length times the factor, rounded.
+    """
     row = seen.rows[entry.id]
     rate = row.sample_rate_hz or 1
     frames = max(1, round((row.frames or 0) * factor))
-    time_map = TimeMap(np.array([0.0, seen.duration_s(entry.id)]), entry.offset_s + np.array([0.0, frames / rate]))
+    time_map = TimeMap(
+        np.array([0.0, seen.duration_s(entry.id)]), entry.offset_s + np.array([0.0, frames / rate])
+    )
     return Fit((), time_map, take_times([]), ())
 
 
@@ -168,14 +216,18 @@ def _whole_bars(seen: SessionState, entry: TakeEntry, pace: TempoMap[TakeTimes],
 
 
 def can_come_round(seen: SessionState, entry: TakeEntry) -> bool:
-    """Whether a take is a loop of whole bars that follows at its own pace, so that it can be heard again and again."""
+    """Whether a take is a loop of whole bars that follows at its own pace, so that it can be heard again and
+    again.
+    """
     pace = seen.own_pace(entry.id)
     follows = entry.role != "lead" and entry.pace == "own" and entry.keeps != "time" and not entry.bundle
     return follows and pace is not None and _whole_bars(seen, entry, pace, seen.duration_s(entry.id))
 
 
 def _rests(seen: SessionState, timing: str) -> list[tuple[float, float]]:
-    """Pauses between notes that all mics of a take's bundle have, seconds of the timing take; looked for once for each sound."""
+    """Pauses between notes that all mics of a take's bundle have, seconds of the timing take; looked for once
+    for each sound.
+    """
     entry = seen.document.take(timing)
     each = []
     for mate in seen.document.bundle_of(timing):
@@ -194,11 +246,16 @@ def _rests_in(seen: SessionState, row: TakeRow) -> list[tuple[float, float]]:
     if kept is not None and row.sample_rate_hz:
         return [(start / row.sample_rate_hz, stop / row.sample_rate_hz) for start, stop in kept]
     with seen.folder.source(row) as source:
-        return [(start / source.sample_rate_hz, stop / source.sample_rate_hz) for start, stop in find_pauses(source, BETWEEN_NOTES)]
+        return [
+            (start / source.sample_rate_hz, stop / source.sample_rate_hz)
+            for start, stop in find_pauses(source, BETWEEN_NOTES)
+        ]
 
 
 def marks_of(seen: SessionState, timing: str) -> Onsets:
-    """The marks that a fit goes by, on the timing take's clock: its own, or of a bundle those of all its mics as one."""
+    """The marks that a fit goes by, on the timing take's clock: its own, or of a bundle those of all its mics
+    as one.
+    """
     return marks_and_mics(seen, timing)[0]
 
 
@@ -219,7 +276,10 @@ def mics_in_order(seen: SessionState, timing: str) -> list[str]:
     choice = seen.document.rules.get(timing, default_rule())
     ids = [mate.id for mate in together]
     named = [take_id for take_id in choice.first if take_id in ids]
-    return [*named, *(ids[k] for k in clearest_first([seen.onsets(take_id) for take_id in ids]) if ids[k] not in named)]
+    return [
+        *named,
+        *(ids[k] for k in clearest_first([seen.onsets(take_id) for take_id in ids]) if ids[k] not in named),
+    ]
 
 
 def _at(together: Sequence[TakeEntry], take_id: str) -> int:
@@ -227,7 +287,11 @@ def _at(together: Sequence[TakeEntry], take_id: str) -> int:
 
 
 def _later(onsets: Onsets, by_s: float) -> Onsets:
-    return onsets if by_s == 0 else Onsets(take_times(np.asarray(onsets.times) + by_s), onsets.strength, onsets.confidence)
+    return (
+        onsets
+        if by_s == 0
+        else Onsets(take_times(np.asarray(onsets.times) + by_s), onsets.strength, onsets.confidence)
+    )
 
 
 @lru_cache(maxsize=64)
@@ -245,24 +309,32 @@ def _chosen(files: tuple[Path, ...], source_s: bytes, target_s: bytes, kind: str
 
 
 def bundle_shas(together: Sequence[TakeEntry], takes: Mapping[str, TakeRow]) -> tuple[str, ...]:
-    """The decoded files that are stretched as one with a take: all of its bundle that are there and share a sample rate, in the
-    bundle's order; none where it is alone."""
+    """The decoded files that are stretched as one with a take: all of its bundle that are there and share a
+    sample rate, in the bundle's order; none where it is alone."""
     there = [takes[take.id] for take in together if take.id in takes and takes[take.id].decoded_sha]
     if len(there) < 2 or len({row.sample_rate_hz for row in there}) > 1:
         return ()
     return tuple(str(row.decoded_sha) for row in there)
 
 
-def bundle_files(folder: DataFolder, together: Sequence[TakeEntry], takes: Mapping[str, TakeRow], take_id: str) -> tuple[tuple[Path, ...], int]:
-    """(files of all that are stretched as one with a take, which of them is its own); no files where it is alone."""
+def bundle_files(
+    folder: DataFolder, together: Sequence[TakeEntry], takes: Mapping[str, TakeRow], take_id: str
+) -> tuple[tuple[Path, ...], int]:
+    """(files of all that are stretched as one with a take, which of them is its own); no files where it is
+    alone.
+    """
     shas = bundle_shas(together, takes)
     own = takes[take_id].decoded_sha
     return (tuple(folder.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
 
 
-def fit_key(decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = (), levels: Levels = ()) -> str:
+def fit_key(
+    decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = (), levels: Levels = ()
+) -> str:
     """What a render is kept by: everything its sound depends on."""
-    digest = hashlib.sha256(f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode())
+    digest = hashlib.sha256(
+        f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode()
+    )
     digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
     digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
     if levels:
@@ -279,7 +351,9 @@ def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
 
 
 def is_fitted(seen: SessionState, take_id: str) -> bool:
-    """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own pace."""
+    """Whether a take leaves fitted: a sentence was stated for it, or it follows the session at its own
+    pace.
+    """
     if in_pieces(seen, take_id):
         # A take in pieces is fitted after it was kept as one of its own.
         return False
@@ -291,7 +365,9 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
 
 
 def as_played(seen: SessionState) -> list[TakeEntry]:
-    """Takes that could be pulled onto the bars and are not yet, one of each bundle; the lead's own mics are what the bars were read from."""
+    """Takes that could be pulled onto the bars and are not yet, one of each bundle; the lead's own mics are
+    what the bars were read from.
+    """
     document, lead = seen.document, seen.document.lead
     return [
         take
@@ -317,7 +393,9 @@ def is_rendered(seen: SessionState, made: TakeFit) -> bool:
 
 
 def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, float | None]] | None:
-    """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None where it is not rendered as it stands."""
+    """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None
+    where it is not rendered as it stands.
+    """
     file = rows.render_of(seen.folder.database, seen.opened.row.id, made.key)
     found = json.loads(file.details).get("proof") if file is not None else None
     return None if found is None else [(take_s, target, off) for take_s, target, off in found]
@@ -326,13 +404,20 @@ def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, floa
 def sentence(choice: RuleChoice, name: str) -> str:
     rule = choice.rule
     bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
-    ignored = "ignore nothing" if rule.ignore_beyond_ms is None else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
+    ignored = (
+        "ignore nothing"
+        if rule.ignore_beyond_ms is None
+        else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
+    )
     if rule.ignore_beyond is not None:
         ignored = f"ignore what is farther than 1/{4 / rule.ignore_beyond:g}"
     accents = f" Its level takes {choice.accent * 100:g} % of the groove's accents." if choice.accent else ""
     lag = (" Its own lead or lag stays." if rule.keep_lag else "") + accents
     if rule.coarse:
-        return f"The first onset of {name} in each of {bars} goes to its line; the playing inside stays in proportion.{lag}"
+        return (
+            f"The first onset of {name} in each of {bars} goes to its line; the playing inside stays in "
+            f"proportion.{lag}"
+        )
     if rule.strength == 0:
         return f"All onsets of {name} stay where they were played, but for what is pulled by hand."
     return (

@@ -1,7 +1,7 @@
 """What a change of the map moves beside its lines: said before it is made, and done with it.
 
-Lead and takes that lie as they were played keep their time; fitted takes and those with a pace of their own keep their bar;
-each may be told otherwise.
+Lead and takes that lie as they were played keep their time; fitted takes and those with a pace of their own
+keep their bar; each may be told otherwise.
 """
 
 from __future__ import annotations
@@ -54,7 +54,11 @@ class Foreseen:
         said = "No bar line moves."
         if self.lines is not None:
             first, last, ms = self.lines
-            said = f"Bar {first} moves by {ms:.1f} ms." if first == last else f"Bars {first} to {last} move by up to {ms:.1f} ms."
+            said = (
+                f"Bar {first} moves by {ms:.1f} ms."
+                if first == last
+                else f"Bars {first} to {last} move by up to {ms:.1f} ms."
+            )
         if self.takes:
             most = max(ms for _, ms in self.takes)
             named = self.takes[0][0] if len(self.takes) == 1 else words.count(len(self.takes), "take")
@@ -62,7 +66,9 @@ class Foreseen:
         elif self.lines is not None:
             said += " No take moves."
         if self.keep and self.lines is not None:
-            names = ", ".join(self.keep[:MOST_NAMED]) + (f" and {len(self.keep) - MOST_NAMED} more" if len(self.keep) > MOST_NAMED else "")
+            names = ", ".join(self.keep[:MOST_NAMED]) + (
+                f" and {len(self.keep) - MOST_NAMED} more" if len(self.keep) > MOST_NAMED else ""
+            )
             said += f" {names} {'keeps its' if len(self.keep) == 1 else 'keep their'} time."
         return said
 
@@ -85,9 +91,17 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
 
 
 def with_kept_bars(state: SessionState, change: Change) -> Change:
-    """A change of the map together with the takes that keep their bar though they lie as they were played: their starts move along."""
-    held = [take for take in state.document.takes if take.keeps == "bar" and not fits.is_fitted(state, take.id)]
-    if not held or not any(name == "map" or name.startswith("pace:") for name in change.parts) or "takes" in change.parts:
+    """A change of the map together with the takes that keep their bar though they lie as they were played:
+    their starts move along.
+    """
+    held = [
+        take for take in state.document.takes if take.keeps == "bar" and not fits.is_fitted(state, take.id)
+    ]
+    if (
+        not held
+        or not any(name == "map" or name.startswith("pace:") for name in change.parts)
+        or "takes" in change.parts
+    ):
         return change
     old, new = state.session_map(), as_if(state, change.parts).session_map()
     if old is None or new is None:
@@ -96,7 +110,10 @@ def with_kept_bars(state: SessionState, change: Change) -> Change:
     moved = [take for take in held if abs(starts[take.id] - take.offset_s) > SAID_S]
     if not moved:
         return change
-    takes = tuple(replace(take, offset_s=starts[take.id]) if take.id in starts else take for take in state.document.takes)
+    takes = tuple(
+        replace(take, offset_s=starts[take.id]) if take.id in starts else take
+        for take in state.document.takes
+    )
     most = max(abs(starts[take.id] - take.offset_s) for take in moved)
     note = f"{change.note} {words.count(len(moved), 'take')} went along by up to {1000 * most:.1f} ms."
     return replace(change, parts={**change.parts, "takes": forms.takes_part(takes)}, note=note)
@@ -120,16 +137,23 @@ def _heard_at(state: SessionState, take_id: str, moments: np.ndarray) -> np.ndar
 
 
 def as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:
-    """The session as it would be with other parts; nothing of it is kept, and nothing that is kept is taken for it."""
+    """The session as it would be with other parts; nothing of it is kept, and nothing that is kept is taken
+    for it.
+    """
     opened = state.opened
     merged = {**upgraded(opened.revision.parts, opened.revision.format), **parts}
     document = forms.read({name: value for name, value in merged.items() if value is not None}, FORMAT)
     revision = replace(opened.revision, id=-next(_numbers))
-    return replace(state, opened=replace(opened, revision=revision, document=as_known(document, state.rows, state.folder)))
+    return replace(
+        state,
+        opened=replace(opened, revision=revision, document=as_known(document, state.rows, state.folder)),
+    )
 
 
 def with_what_holds(state: SessionState, change: Change) -> Change:
-    """The change, where every bar and downbeat that is stated after it holds in its map. Raises MapConflictError, naming what does not."""
+    """The change, where every bar and downbeat that is stated after it holds in its map. Raises
+    MapConflictError, naming what does not.
+    """
     if not any(name in ("map", "takes") or name.startswith("pace:") for name in change.parts):
         return change
     after = as_if(state, change.parts)
@@ -140,7 +164,8 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
         there = line.second(line.bar_line(bar_index(number)))
         if abs(there - time) > HOLDS_S:
             raise MapConflictError(
-                f"This and bar {number}, stated at {words.clock(time)}, cannot both hold: its line would lie at {words.clock(there)}. "
+                f"This and bar {number}, stated at {words.clock(time)}, cannot both hold: its line "
+                f"would lie at {words.clock(there)}. "
                 "Nothing was changed; take that bar back first (choose its clip, Del), or state it anew."
             )
     for time in chosen.stated.downbeats:
@@ -150,7 +175,8 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
         # In a steady map a downbeat may lie beside its line by what the playing leaves the one tempo.
         if abs(at - time) > (FARTHEST_BEATS * beat_s if chosen.kind == "steady" else HOLDS_S):
             raise MapConflictError(
-                f"This and the downbeat confirmed at {words.clock(time)} cannot both hold: it would lie inside a bar. "
+                f"This and the downbeat confirmed at {words.clock(time)} cannot both hold: it would "
+                "lie inside a bar. "
                 "Nothing was changed; take that downbeat back first (choose its clip, Del)."
             )
     return change

@@ -1,7 +1,8 @@
 """Grooves: taken from a session's bars; the library that all sessions of a data folder share.
 
-A groove of the library is one JSON file, grooves/ID.json in the data folder; one that was removed waits in grooves/removed. A session that uses a
-groove keeps its own copy, so that nothing done to the library changes a session.
+A groove of the library is one JSON file, grooves/ID.json in the data folder; one that was removed waits in
+grooves/removed. A session that uses a groove keeps its own copy, so that nothing done to the library changes
+a session.
 """
 
 from __future__ import annotations
@@ -19,7 +20,14 @@ import numpy as np
 from combpace.core.analysis.bundle import levels_of
 from combpace.core.clocks import FloatArray, take_times
 from combpace.core.errors import NotFoundError, ParameterError
-from combpace.core.fit.groove import LONGEST_NAME, Groove, groove_document, groove_from, names_apart, take_groove
+from combpace.core.fit.groove import (
+    LONGEST_NAME,
+    Groove,
+    groove_document,
+    groove_from,
+    names_apart,
+    take_groove,
+)
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.meters import bar_index
@@ -65,8 +73,13 @@ class GrooveLibrary:
         """Keep a groove, under a name that no other has."""
         others = self.all()
         if len(others) >= MOST_GROOVES:
-            raise ParameterError(f"The library holds {MOST_GROOVES} grooves and takes no more; remove some first. Nothing was kept.")
-        kept = Kept(new_id(), replace(groove, name=names_apart(groove.name, [one.groove.name for one in others])))
+            raise ParameterError(
+                f"The library holds {MOST_GROOVES} grooves and takes no more; remove some first. "
+                "Nothing was kept."
+            )
+        kept = Kept(
+            new_id(), replace(groove, name=names_apart(groove.name, [one.groove.name for one in others]))
+        )
         self._write(kept)
         return kept
 
@@ -94,7 +107,9 @@ class GrooveLibrary:
             raise NotFoundError("This groove was not removed, or is gone for good.")
         (self._place / "removed" / f"{groove_id}.json").replace(self._place / f"{groove_id}.json")
         back = self.get(groove_id)
-        return self.rename(groove_id, names_apart(back.name, [one.groove.name for one in self.all() if one.id != groove_id]))
+        return self.rename(
+            groove_id, names_apart(back.name, [one.groove.name for one in self.all() if one.id != groove_id])
+        )
 
     def _path(self, groove_id: str) -> Path:
         path = self._place / f"{groove_id}.json"
@@ -114,8 +129,12 @@ class GrooveLibrary:
             raise
 
 
-def groove_taken(seen: SessionState, take_id: str, bars: tuple[int, int], on: str, name: str, pattern_bars: int = 1) -> Groove:
-    """The groove of bars (by number) as a take or part sounds in the session now, of a bundle by the marks of all its mics. Raises ParameterError."""
+def groove_taken(
+    seen: SessionState, take_id: str, bars: tuple[int, int], on: str, name: str, pattern_bars: int = 1
+) -> Groove:
+    """The groove of bars (by number) as a take or part sounds in the session now, of a bundle by the marks of
+    all its mics. Raises ParameterError.
+    """
     line = seen.need_map()
     if 0 in bars or bar_index(bars[0]) > bar_index(bars[1]):
         raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was taken.")
@@ -127,12 +146,16 @@ def groove_taken(seen: SessionState, take_id: str, bars: tuple[int, int], on: st
         starts = np.array([note.start_s for note in heard])
         # As loud as amplitude goes with velocity.
         levels = 20.0 * np.log10(np.array([max(1, note.velocity) for note in heard]) / 127.0)
-        return take_groove(starts, levels, line, within, parse_grid(on), name.strip() or f"{part.name}, {said}", pattern_bars)
+        return take_groove(
+            starts, levels, line, within, parse_grid(on), name.strip() or f"{part.name}, {said}", pattern_bars
+        )
     timing = seen.document.timing_take(take_id)
     marks, mics = fits.marks_and_mics(seen, timing)
     times = np.asarray(marks.times)
     if not len(times):
-        raise ParameterError(f"{seen.document.take(timing).name} has no marks, so it has no groove. Nothing was taken.")
+        raise ParameterError(
+            f"{seen.document.take(timing).name} has no marks, so it has no groove. Nothing was taken."
+        )
     entry = seen.document.take(take_id)
     usual = f"{entry.bundle or entry.name}, {said}"
     moments = sounding(seen, timing, times)
@@ -155,5 +178,8 @@ def _levels(seen: SessionState, timing: str, times: FloatArray, mics: list[str])
             own = np.array([one == mic for one in mics])
             source = held.enter_context(seen.folder.source(seen.rows[mic]))
             late = seen.document.take(timing).offset_s - seen.document.take(mic).offset_s
-            levels[own] = levels_of(source, Onsets(take_times(times[own] + late), np.ones(int(own.sum())), np.ones(int(own.sum()))))
+            levels[own] = levels_of(
+                source,
+                Onsets(take_times(times[own] + late), np.ones(int(own.sum())), np.ones(int(own.sum()))),
+            )
     return levels

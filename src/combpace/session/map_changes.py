@@ -1,7 +1,9 @@
-"""Changes of the session's map: every one of them leaves what was stated before standing, and says what it moves.
+"""Changes of the session's map: every one of them leaves what was stated before standing, and says what it
+moves.
 
-A breathing map is the lead's own pace, solved again around what is fixed; a steady one is a tempo, where bar 1 lies, and meters.
-Statements are kept apart from both (`document.model.MapPart`), so that the map may change its kind without losing one.
+A breathing map is the lead's own pace, solved again around what is fixed; a steady one is a tempo, where bar
+1 lies, and meters. Statements are kept apart from both (`document.model.MapPart`), so that the map may change
+its kind without losing one.
 """
 
 from __future__ import annotations
@@ -22,7 +24,15 @@ from combpace.core.tempo.statements import steady_as_stated
 from combpace.session import words
 from combpace.session.decisions import Change
 from combpace.session.document import parts as forms
-from combpace.session.document.model import BarStatement, DownbeatStatement, MapPart, MeterStatement, Statement, TakeEntry, TempoStatement
+from combpace.session.document.model import (
+    BarStatement,
+    DownbeatStatement,
+    MapPart,
+    MeterStatement,
+    Statement,
+    TakeEntry,
+    TempoStatement,
+)
 from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
@@ -35,7 +45,9 @@ ROUNDING_S = 0.0015
 
 
 def meant(state: SessionState, lead: TakeEntry, time_s: float, reach_s: float = HINT_REACH_S) -> float:
-    """The session time that a moment means: the lead's nearest attack within reach, or the moment itself. Raises ParameterError."""
+    """The session time that a moment means: the lead's nearest attack within reach, or the moment itself.
+    Raises ParameterError.
+    """
     time_s = near_audio(state, time_s)
     onsets = state.onsets(lead.id).times
     near = nearest_onset(onsets, time_s - lead.offset_s, reach_s)
@@ -48,13 +60,15 @@ def need_pace(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
     pace = state.own_pace(lead.id)
     if pace is None:
         raise ParameterError(
-            f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state a tempo instead. Nothing was changed."
+            f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state "
+            "a tempo instead. Nothing was changed."
         )
     return pace
 
 
 def need_line(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
-    """The map that corrections of a session that is not steady solve again, on the lead's clock: its own pace, or the map that was given.
+    """The map that corrections of a session that is not steady solve again, on the lead's clock: its own
+    pace, or the map that was given.
 
     `breathing_change` keeps what comes of it where it belongs. Raises ParameterError where there is none.
     """
@@ -67,7 +81,9 @@ def need_line(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
 def checked_bpm(value: float) -> float:
     """A tempo that a map can hold. Raises ParameterError."""
     if not MIN_BPM <= value <= MAX_BPM:
-        raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {value:g}. Nothing was changed.")
+        raise ParameterError(
+            f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {value:g}. Nothing was changed."
+        )
     return value
 
 
@@ -75,16 +91,22 @@ def checked_bpm(value: float) -> float:
 
 
 def with_statement(chosen: MapPart, new: Statement, same: Iterable[Statement] = ()) -> tuple[MapPart, str]:
-    """A map with one statement more, and what it replaces in words ("" for nothing): what is about the same place, or named in `same`."""
+    """A map with one statement more, and what it replaces in words ("" for nothing): what is about the same
+    place, or named in `same`.
+    """
     gone = [old for old in chosen.statements if old in tuple(same) or _about_the_same(old, new)]
     kept = tuple(old for old in chosen.statements if old not in gone)
     said = [text for old in gone if old != new and (text := _replaced(old, new))]
-    return chosen.model_copy(update={"statements": (*kept, new)}), f" This replaces {' and '.join(said)}." if said else ""
+    return chosen.model_copy(
+        update={"statements": (*kept, new)}
+    ), f" This replaces {' and '.join(said)}." if said else ""
 
 
 def without_statements(chosen: MapPart, time_s: float) -> MapPart:
     """A map without what was stated of a moment."""
-    kept = tuple(one for one in chosen.statements if (at := moment_of(one)) is None or abs(at - time_s) > SAME_MOMENT_S)
+    kept = tuple(
+        one for one in chosen.statements if (at := moment_of(one)) is None or abs(at - time_s) > SAME_MOMENT_S
+    )
     return chosen.model_copy(update={"statements": kept})
 
 
@@ -148,19 +170,30 @@ def breathing_change(
     *,
     odd: bool = True,
 ) -> Change:
-    """The lead's new pace, or the given map solved again, said with its effect; the session's map follows it."""
+    """The lead's new pace, or the given map solved again, said with its effect; the session's map follows
+    it.
+    """
     near_audio(state, new.second(0.0) + lead.offset_s)
     beside = odd_words(new, old, chosen, last_bar(state, new, lead.offset_s)) if odd else ""
     parts: dict[str, Any]
     if chosen.kind == "given":
-        parts = {"map": forms.map_part(chosen.model_copy(update={"given": forms.pace_part(new.shifted(lead.offset_s))}))}
+        parts = {
+            "map": forms.map_part(
+                chosen.model_copy(update={"given": forms.pace_part(new.shifted(lead.offset_s))})
+            )
+        }
     else:
-        parts = {f"pace:{lead.id}": forms.pace_part(new), "map": forms.map_part(chosen.model_copy(update={"kind": "own"}))}
+        parts = {
+            f"pace:{lead.id}": forms.pace_part(new),
+            "map": forms.map_part(chosen.model_copy(update={"kind": "own"})),
+        }
     return Change(parts, f"{what}; {effect_of(old, new)}.{beside}{more}")
 
 
 def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) -> int:
-    """Index of the bar in which the session's audio ends, on a map whose clock shows that much less than the session's."""
+    """Index of the bar in which the session's audio ends, on a map whose clock shows that much less than the
+    session's.
+    """
     return line.bar_of(line.place(state.end_s() - offset_s))
 
 
@@ -175,30 +208,61 @@ def effect_of(old: TempoMap[Any], new: TempoMap[Any]) -> str:
 
 
 def odd_runs(line: TempoMap[Any], chosen: MapPart, until: int | None = None) -> list[tuple[int, int, Meter]]:
-    """Bars of another length than the meter that was stated, or than their neighbours: (first, last, meter)."""
+    """Bars of another length than the meter that was stated, or than their neighbours: (first, last,
+    meter).
+    """
     return odd_bars(line, None if chosen.stated.changes else chosen.stated.everywhere, until)
 
 
-def odd_words(new: TempoMap[Any], old: TempoMap[Any] | None, chosen: MapPart, until: int | None = None) -> str:
-    """What stands in a map so that a count comes out, and did not stand there before: "Bar 5 is 3/4, so that ..."."""
-    known = set() if old is None else {(first, last, str(meter)) for first, last, meter in odd_runs(old, chosen, until)}
-    odd = [(first, last, meter) for first, last, meter in odd_runs(new, chosen, until) if (first, last, str(meter)) not in known]
+def odd_words(
+    new: TempoMap[Any], old: TempoMap[Any] | None, chosen: MapPart, until: int | None = None
+) -> str:
+    """What stands in a map so that a count comes out, and did not stand there before: "Bar 5 is 3/4, so that
+    ...".
+    """
+    known = (
+        set()
+        if old is None
+        else {(first, last, str(meter)) for first, last, meter in odd_runs(old, chosen, until)}
+    )
+    odd = [
+        (first, last, meter)
+        for first, last, meter in odd_runs(new, chosen, until)
+        if (first, last, str(meter)) not in known
+    ]
     if not odd:
         return ""
     named = ", ".join(
-        f"bar {first} is {meter}" if first == last else f"bars {first} to {last} are {meter}" for first, last, meter in odd[:MOST_NAMED]
+        f"bar {first} is {meter}" if first == last else f"bars {first} to {last} are {meter}"
+        for first, last, meter in odd[:MOST_NAMED]
     )
     named += f" and {len(odd) - MOST_NAMED} more" if len(odd) > MOST_NAMED else ""
     return f" {named[0].upper()}{named[1:]}, so that every downbeat you confirmed opens a bar."
 
 
-def steady_line(state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]) -> TempoMap[SessionTimes]:
-    """The steady map that obeys every statement of `chosen`: quarters a minute, and where bar 1 lies where nothing is stated."""
-    return steady_as_stated(checked_bpm(bpm), near_audio(state, start_s), meters, chosen.stated, free_tempo=chosen.stated_bpm is None)
+def steady_line(
+    state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]
+) -> TempoMap[SessionTimes]:
+    """The steady map that obeys every statement of `chosen`: quarters a minute, and where bar 1 lies where
+    nothing is stated.
+    """
+    return steady_as_stated(
+        checked_bpm(bpm),
+        near_audio(state, start_s),
+        meters,
+        chosen.stated,
+        free_tempo=chosen.stated_bpm is None,
+    )
 
 
 def steady_change(
-    state: SessionState, chosen: MapPart, line: TempoMap[SessionTimes], note: str, gesture: str | None = None, *, odd: bool = True
+    state: SessionState,
+    chosen: MapPart,
+    line: TempoMap[SessionTimes],
+    note: str,
+    gesture: str | None = None,
+    *,
+    odd: bool = True,
 ) -> Change:
     """A steady map as the session's; `note` may name {bpm} and {bar_1} of it."""
     near_audio(state, line.second(0.0))
@@ -206,8 +270,12 @@ def steady_change(
     bpm = line.bpm_at(0.0)
     # Read back from far knots a tempo differs in the last digits from what was stated.
     bpm = chosen.stated_bpm if chosen.stated_bpm is not None and abs(chosen.stated_bpm - bpm) < 1e-7 else bpm
-    made = chosen.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters})
-    said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace("{bar_1}", words.clock(line.second(0.0)))
+    made = chosen.model_copy(
+        update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters}
+    )
+    said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace(
+        "{bar_1}", words.clock(line.second(0.0))
+    )
     beside = odd_words(line, state.session_map(), chosen, last_bar(state, line)) if odd else ""
     return Change({"map": forms.map_part(made)}, said + beside, gesture)
 

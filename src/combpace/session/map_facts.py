@@ -15,7 +15,9 @@ KINDS, GIVEN = (("breathing", "breathing"), ("steady", "steady")), ("given", "it
 
 
 def music_starts(state: SessionState) -> tuple[int, float] | None:
-    """(bar index, session time of its line) of the first bar line on which the lead plays, pickups before it left out; None without attacks."""
+    """(bar index, session time of its line) of the first bar line on which the lead plays, pickups before it
+    left out; None without attacks.
+    """
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return None

@@ -27,7 +27,9 @@ SOUND_VERSION = 1
 
 def file_parts(seen: SessionState, entry: PartEntry) -> FileParts:
     """What the part's file holds. Raises MediaError, NotFoundError."""
-    found: FileParts = seen.folder.once(("midi", entry.sha), lambda: read_parts(seen.folder.blob(entry.sha), entry.name))
+    found: FileParts = seen.folder.once(
+        ("midi", entry.sha), lambda: read_parts(seen.folder.blob(entry.sha), entry.name)
+    )
     return found
 
 
@@ -60,7 +62,12 @@ def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:
     rule = choice.rule if choice else None
     if rule is not None and isinstance(rule.grid, GrooveGrid):
         # A groove counts from the part's first bar, or from the rule's.
-        rule = replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else bar_index(entry.first_bar)))
+        rule = replace(
+            rule,
+            grid=GrooveGrid(
+                rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else bar_index(entry.first_bar)
+            ),
+        )
     hand = seen.document.pegs.get(entry.id, TakePegs()).pegs
     how = Laying(bar_index(entry.first_bar), entry.times, until, rule, hand, entry.accent, entry.lengths)
     if not keeps_time:
@@ -69,9 +76,15 @@ def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:
         return _moved(part, line, entry.offset_s)
     # It keeps the moments of its own tempo map.
     zero = own.second(0.0)
-    times = np.asarray([note.start for note in part.notes]), np.asarray([note.start + note.length for note in part.notes])
+    times = (
+        np.asarray([note.start for note in part.notes]),
+        np.asarray([note.start + note.length for note in part.notes]),
+    )
     starts, ends = (np.asarray(own.to_seconds(one)) - zero for one in times)  # type: ignore[arg-type]
-    notes = tuple(replace(note, start=float(a), length=float(b - a)) for note, a, b in zip(part.notes, starts, ends, strict=True))
+    notes = tuple(
+        replace(note, start=float(a), length=float(b - a))
+        for note, a, b in zip(part.notes, starts, ends, strict=True)
+    )
     return _moved(Part(part.name, notes, in_seconds=True), line, entry.offset_s)
 
 
@@ -85,24 +98,31 @@ def sound_key(notes: list[Heard]) -> str:
     """Names exactly how a part sounds."""
     digest = hashlib.sha256(f"{SOUND_VERSION}".encode())
     for note in notes:
-        digest.update(f"{note.start_s:.9f} {note.end_s:.9f} {note.key} {note.velocity} {note.channel} {note.program};".encode())
+        digest.update(
+            f"{note.start_s:.9f} {note.end_s:.9f} {note.key} {note.velocity} {note.channel} "
+            f"{note.program};".encode()
+        )
     return digest.hexdigest()[:16]
 
 
 def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, speed: float = 1.0) -> PartSource:
-    """How a part sounds, on the session's clock divided by the speed; what lies before session time 0 is left out."""
+    """How a part sounds, on the session's clock divided by the speed; what lies before session time 0 is left
+    out.
+    """
     notes = heard(seen, part_id)
     if speed == 1.0:
         slowed = notes
     else:
         slowed = [replace(note, start_s=note.start_s / speed, end_s=note.end_s / speed) for note in notes]
-    found: PartSource = seen.folder.once(("part sound", sound_key(slowed), sample_rate_hz), lambda: PartSource(slowed, sample_rate_hz))
+    found: PartSource = seen.folder.once(
+        ("part sound", sound_key(slowed), sample_rate_hz), lambda: PartSource(slowed, sample_rate_hz)
+    )
     return found
 
 
 def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
-    """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key, velocity,
-    quarters from its bar 1 at which it is written, 1 where it is pulled by hand]."""
+    """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key,
+    velocity, quarters from its bar 1 at which it is written, 1 where it is pulled by hand]."""
     notes = heard(seen, entry.id)
     part, found = part_of(seen, entry), file_parts(seen, entry)
     end_s = max((note.end_s for note in notes), default=0.0)
@@ -129,7 +149,14 @@ def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
         "frames": round(end_s * RATE),
         "sound": sound_key(notes) if notes else None,
         "notes": [
-            [round(note.start_s, 5), round(note.end_s, 5), note.key, note.velocity, round(note.own_q, 6), int(_is_pegged(note, pegs))]
+            [
+                round(note.start_s, 5),
+                round(note.end_s, 5),
+                note.key,
+                note.velocity,
+                round(note.own_q, 6),
+                int(_is_pegged(note, pegs)),
+            ]
             for note in notes
         ],
         "hand": len(pegs),
@@ -146,7 +173,9 @@ def checked_bar(text: str) -> int:
     try:
         bar = int(text.strip().replace("−", "-"))
     except ValueError as error:
-        raise ParameterError(f"“{text}” is no bar; write a whole number, 1, 5 or 17. Nothing was changed.") from error
+        raise ParameterError(
+            f"“{text}” is no bar; write a whole number, 1, 5 or 17. Nothing was changed."
+        ) from error
     if bar == 0 or abs(bar) > 100_000:
         raise ParameterError("There is no such bar. Nothing was changed.")
     return bar

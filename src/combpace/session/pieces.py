@@ -19,7 +19,9 @@ from combpace.store.models import WANTED
 
 
 def in_pieces(seen: SessionState, take_id: str) -> bool:
-    """Whether a take sounds in pieces: they were cut from the sound that it has now, or from a render of it."""
+    """Whether a take sounds in pieces: they were cut from the sound that it has now, or from a render of
+    it.
+    """
     made, row = seen.document.pieces.get(take_id), seen.rows.get(take_id)
     if made is None or row is None or row.state == WANTED or seen.session_map() is None:
         return False
@@ -32,7 +34,8 @@ def rate_of(seen: SessionState, take_id: str) -> int:
 
 
 def laid(seen: SessionState, take_id: str) -> list[Piece]:
-    """The pieces of a take in the order in which they are stored, each on its frame of the session's clock (frame 0 is session time 0).
+    """The pieces of a take in the order in which they are stored, each on its frame of the session's clock
+    (frame 0 is session time 0).
 
     Their own sounds are not opened here.
     """
@@ -42,8 +45,14 @@ def laid(seen: SessionState, take_id: str) -> list[Piece]:
 
 def _laid(seen: SessionState, take_id: str) -> list[Piece]:
     made, line, rate = seen.document.pieces[take_id], seen.need_map(), rate_of(seen, take_id)
-    frames = [round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate) for one in made.pieces]
-    fades = [[None if ms is None else round(ms * rate / 1000.0) for ms in (one.fade_in_ms, one.fade_out_ms)] for one in made.pieces]
+    frames = [
+        round((line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)) * rate)
+        for one in made.pieces
+    ]
+    fades = [
+        [None if ms is None else round(ms * rate / 1000.0) for ms in (one.fade_in_ms, one.fade_out_ms)]
+        for one in made.pieces
+    ]
     curves = [tuple((round(ms * rate / 1000.0), db) for ms, db in one.curve) for one in made.pieces]
     return [
         Piece(one.start, one.stop, at, one.level_db, own[0], own[1], curve)
@@ -71,7 +80,9 @@ def opened(seen: SessionState, take_id: str) -> Iterator[Pieces]:
                 every.append(piece)
                 continue
             if one.own not in sounds:
-                sounds[one.own] = OwnSound(stack.enter_context(FileSource(seen.folder.blob(one.own))), piece.start)
+                sounds[one.own] = OwnSound(
+                    stack.enter_context(FileSource(seen.folder.blob(one.own))), piece.start
+                )
             every.append(replace(piece, own=sounds[one.own]))
         yield Pieces(source, every, fade_s=made.fade_ms / 1000.0, fill=made.fill, meeting=made.meeting)
 
@@ -89,7 +100,10 @@ def key_of(seen: SessionState, take_id: str) -> str:
     made = seen.document.pieces[take_id]
     digest = hashlib.sha256(f"{made.sha}:{made.fade_ms}:{made.fill}:{made.meeting}:".encode())
     for one, piece in zip(made.pieces, laid(seen, take_id), strict=True):
-        digest.update(f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},{piece.fade_out},{piece.curve},{one.own};".encode())
+        digest.update(
+            f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},"
+            f"{piece.fade_out},{piece.curve},{one.own};".encode()
+        )
     return digest.hexdigest()[:16]
 
 
@@ -98,11 +112,17 @@ def alike(made: TakePieces, number: int) -> list[int]:
     one = made.pieces[number]
     if one.own is not None:
         return [number]
-    return [k for k, other in enumerate(made.pieces) if other.own is None and (other.start, other.stop) == (one.start, one.stop)]
+    return [
+        k
+        for k, other in enumerate(made.pieces)
+        if other.own is None and (other.start, other.stop) == (one.start, one.stop)
+    ]
 
 
 def mates(seen: SessionState, take_id: str) -> list[str]:
-    """The other mics of a take's bundle that are cut and moved with it: those of its start and sample rate."""
+    """The other mics of a take's bundle that are cut and moved with it: those of its start and sample
+    rate.
+    """
     entry, row = seen.document.take(take_id), seen.rows.get(take_id)
     found = []
     for mate in seen.document.bundle_of(take_id):
@@ -114,11 +134,13 @@ def mates(seen: SessionState, take_id: str) -> list[str]:
     return found
 
 
-def for_mate(seen: SessionState, mate: str, made: TakePieces, sound: tuple[str, int, int] | None = None) -> TakePieces:
+def for_mate(
+    seen: SessionState, mate: str, made: TakePieces, sound: tuple[str, int, int] | None = None
+) -> TakePieces:
     """The same pieces of another mic, as far as that reaches.
 
-    sound  (sha, frames, frame of the session's clock on which its first lies) of a render of the mic that is cut; None: its own sound, or
-           what its pieces are cut from already
+    sound  (sha, frames, frame of the session's clock on which its first lies) of a render of the mic that is
+           cut; None: its own sound, or what its pieces are cut from already
     Pieces of their own sound keep their own of that mic, too.
     """
     row, known = seen.rows[mate], seen.document.pieces.get(mate)
@@ -136,13 +158,22 @@ def for_mate(seen: SessionState, mate: str, made: TakePieces, sound: tuple[str, 
         if one.start >= frames:
             continue
         # Level and its curve are each mic's own, also in a part of a piece that was cut in two.
-        same = next((k for k, other in enumerate(theirs) if (other.start, min(other.stop, frames)) == (one.start, min(one.stop, frames))), None)
+        same = next(
+            (
+                k
+                for k, other in enumerate(theirs)
+                if (other.start, min(other.stop, frames)) == (one.start, min(one.stop, frames))
+            ),
+            None,
+        )
         if same is not None:
             level = theirs.pop(same)
         else:
             level = next((other for other in theirs if other.start <= one.start < other.stop), one)
         sound_ = owned.get((one.start, one.stop)) if one.own is not None else None
-        own.append(replace(one, stop=min(one.stop, frames), own=sound_, level_db=level.level_db, curve=level.curve))
+        own.append(
+            replace(one, stop=min(one.stop, frames), own=sound_, level_db=level.level_db, curve=level.curve)
+        )
     return replace(made, sha=sha, pieces=tuple(own), first_frame=first_frame)
 
 

@@ -1,4 +1,6 @@
-"""How far from a session's audio a moment, a bar or a musical place may lie: nothing that anybody means lies farther."""
+"""How far from a session's audio a moment, a bar or a musical place may lie: nothing that anybody means lies
+farther.
+"""
 
 from __future__ import annotations
 
@@ -25,20 +27,25 @@ def near_audio(state: SessionState, time_s: float) -> float:
     first = min((take.offset_s for take in state.document.takes), default=0.0)
     if not min(0.0, first) - FARTHEST_S <= time_s <= state.end_s() + FARTHEST_S:
         raise ParameterError(
-            f"{words.clock(time_s)} lies more than an hour outside the session's audio, which ends at {words.clock(state.end_s())}. "
+            f"{words.clock(time_s)} lies more than an hour outside the session's audio, which ends "
+            f"at {words.clock(state.end_s())}. "
             "Nothing was changed; give a moment nearer to it."
         )
     return time_s
 
 
 def near_place(state: SessionState, quarters: float) -> float:
-    """The musical place, where it lies within an hour of the session's audio. Raises ParameterError elsewhere."""
+    """The musical place, where it lies within an hour of the session's audio. Raises ParameterError
+    elsewhere.
+    """
     near_audio(state, state.need_map().second(quarters))
     return quarters
 
 
 def within_reach(state: SessionState, args: BaseModel) -> None:
-    """Refuse arguments of any decision that name a moment, bar or place far outside. Raises ParameterError."""
+    """Refuse arguments of any decision that name a moment, bar or place far outside. Raises
+    ParameterError.
+    """
     line = state.session_map()
     for name in type(args).model_fields:
         given = getattr(args, name)
@@ -52,7 +59,8 @@ def within_reach(state: SessionState, args: BaseModel) -> None:
             elif name in BARS and value != 0:
                 if abs(value) > MOST_BARS:
                     raise ParameterError(
-                        f"Bar {value:,} lies more than an hour outside the session's audio. Nothing was changed; give a bar nearer to it."
+                        f"Bar {value:,} lies more than an hour outside the session's audio. Nothing "
+                        "was changed; give a bar nearer to it."
                     )
                 if line is not None:
                     near_audio(state, line.second(line.bar_line(bar_index(int(value)))))

@@ -10,16 +10,24 @@ from combpace.store import rows
 
 
 def repair(folder: DataFolder) -> list[str]:
-    """Mend what an earlier end left behind. Returns what was done, in sentences; nothing where all is well."""
+    """Mend what an earlier end left behind. Returns what was done, in sentences; nothing where all is
+    well.
+    """
     said = []
     for session_id in rows.without_history(folder.database):
         with folder.database.writing() as db:
             begin(db, session_id)
-        said.append(f"Session {session_id} had no first step: its making was cut off. It is empty now, and can be used or removed.")
+        said.append(
+            f"Session {session_id} had no first step: its making was cut off. It is empty now, and "
+            "can be used or removed."
+        )
     waiting = rows.unheard_takes(folder.database)
     if waiting:
         with folder.database.writing() as db:
             for row in waiting:
                 rows.queue_job(db, row.session_id, "import", row.id, json.dumps({"take": row.id}))
-        said.append(f"{len(waiting)} take{'s' if len(waiting) > 1 else ''} waited to be read and nobody did; they are read now.")
+        said.append(
+            f"{len(waiting)} take{'s' if len(waiting) > 1 else ''} waited to be read and nobody "
+            "did; they are read now."
+        )
     return said

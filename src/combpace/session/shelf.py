@@ -86,20 +86,34 @@ def save_view(folder: DataFolder, session_id: str, view: dict[str, Any]) -> None
     # What is kept beside it is not the page's.
     if len(json.dumps(view)) > MOST_VIEW:
         raise ParameterError("This is too much to keep as a view.")
-    text = json.dumps({**view, **{name: value for name in BESIDE if (value := beside(folder.open(session_id).row.view, name)) is not None}})
+    text = json.dumps(
+        {
+            **view,
+            **{
+                name: value
+                for name in BESIDE
+                if (value := beside(folder.open(session_id).row.view, name)) is not None
+            },
+        }
+    )
     _change(folder, session_id, view=text, touched=None)
 
 
 def _change(folder: DataFolder, session_id: str, **values: Any) -> None:
     values = {"touched": now()} | values
-    folder.change_session(session_id, **{name: value for name, value in values.items() if not (name == "touched" and value is None)})
+    folder.change_session(
+        session_id,
+        **{name: value for name, value in values.items() if not (name == "touched" and value is None)},
+    )
 
 
 def duplicate(folder: DataFolder, session_id: str) -> str:
     """A copy that shares the sounds and goes its own way from here. Its history begins with this state."""
     opened = folder.open(session_id)
     with folder.database.writing() as db:
-        copy_id, renamed, unheard = rows.copy_session(db, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)"))
+        copy_id, renamed, unheard = rows.copy_session(
+            db, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)")
+        )
         folder.history.copy(db, session_id, copy_id, renamed)
         for take in unheard:
             rows.queue_job(db, copy_id, "import", take, json.dumps({"take": take}))
@@ -111,25 +125,39 @@ def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:
     until = time.monotonic() + MOST_LOOKING_S
     entries = [_entry(folder, row, time.monotonic() < until) for row in rows.shelf_rows(folder.database)]
     wanted = find.casefold().split()
-    return [entry for entry in entries if all(word in f"{entry.name} {entry.sentence}".casefold() for word in wanted)]
+    return [
+        entry
+        for entry in entries
+        if all(word in f"{entry.name} {entry.sentence}".casefold() for word in wanted)
+    ]
 
 
-# So long sessions that moved are looked at anew; after that the shelf shows what it knew of the rest, and looks at them next time.
+# So long sessions that moved are looked at anew; after that the shelf shows what it knew of the rest, and
+# looks at them next time.
 MOST_LOOKING_S = 0.7
-NOT_YET = {"sentence": "changed since it was last shown here; reload to see its map", "length": "", "takes": "", "weave": False}
+NOT_YET = {
+    "sentence": "changed since it was last shown here; reload to see its map",
+    "length": "",
+    "takes": "",
+    "weave": False,
+}
 
 
 def _entry(folder: DataFolder, row: SessionRow, look: bool) -> ShelfEntry:
     known = json.loads(row.summary)
     if not look:
         known = NOT_YET | known
-    elif known.get("version") != row.version or known.get("ready") != rows.ready_takes(folder.database, row.id):
+    elif known.get("version") != row.version or known.get("ready") != rows.ready_takes(
+        folder.database, row.id
+    ):
         ready = rows.ready_takes(folder.database, row.id)
         known = {"version": row.version, "ready": ready} | _summary(folder, row.id)
         with contextlib.suppress(StorageError):
             # On a full disk the shelf is still read; its lines are made again next time.
             folder.change_session(row.id, summary=json.dumps(known))
-    return ShelfEntry(row.id, row.name, known["sentence"], known["length"], known["takes"], row.touched, known["weave"])
+    return ShelfEntry(
+        row.id, row.name, known["sentence"], known["length"], known["takes"], row.touched, known["weave"]
+    )
 
 
 def _summary(folder: DataFolder, session_id: str) -> dict[str, Any]:

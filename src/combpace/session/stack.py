@@ -20,7 +20,9 @@ DOUBLES = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Stack:
-    """takes: the lead first; of a bundle the one take that it moves by. times: of each its attacks on its own clock; sounds: where they sound."""
+    """takes: the lead first; of a bundle the one take that it moves by. times: of each its attacks on its own
+    clock; sounds: where they sound.
+    """
 
     takes: tuple[TakeEntry, ...]
     times: tuple[FloatArray, ...]
@@ -36,7 +38,9 @@ class Stack:
 
 
 def stacked(seen: SessionState, on: str) -> Stack:
-    """All takes with a map and attacks, above each other on a grid. Raises ParameterError for what is no grid."""
+    """All takes with a map and attacks, above each other on a grid. Raises ParameterError for what is no
+    grid.
+    """
     grid = parse_grid(on)
     found: Stack = seen.once("stack", lambda: _stacked(seen, str(grid)), str(grid))
     return found
@@ -60,7 +64,9 @@ def _stacked(seen: SessionState, on: str) -> Stack:
 
 
 def sounding(seen: SessionState, take_id: str, times: FloatArray) -> FloatArray:
-    """Where moments of a take sound in the session as it stands: through its fit where it is fitted, else as it was placed."""
+    """Where moments of a take sound in the session as it stands: through its fit where it is fitted, else as
+    it was placed.
+    """
     if fits.is_fitted(seen, take_id):
         try:
             return np.asarray(fits.take_fit(seen, take_id).fit.time_map.to_target(times))

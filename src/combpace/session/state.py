@@ -1,4 +1,6 @@
-"""A session's state: what was decided and what was heard, together. It answers what the marks, the pace, the map are."""
+"""A session's state: what was decided and what was heard, together. It answers what the marks, the pace, the
+map are.
+"""
 
 from __future__ import annotations
 
@@ -46,12 +48,22 @@ class SessionState:
 
     @property
     def key(self) -> tuple[object, ...]:
-        """Names everything that follows from this state: the revision, the states of takes, and which have been heard.
+        """Names everything that follows from this state: the revision, the states of takes, and which have
+        been heard.
 
         What is derived is kept under it; there is no other way to name a state.
         """
-        takes = tuple((row.id, row.state, row.error, row.analysis_sha, row.decoded_sha) for row in self.rows.values())
-        return (self.opened.row.id, self.opened.row.name, self.opened.revision.id, self.opened.revision.version, self.folder.worn, takes)
+        takes = tuple(
+            (row.id, row.state, row.error, row.analysis_sha, row.decoded_sha) for row in self.rows.values()
+        )
+        return (
+            self.opened.row.id,
+            self.opened.row.name,
+            self.opened.revision.id,
+            self.opened.revision.version,
+            self.folder.worn,
+            takes,
+        )
 
     def once(self, name: str, make: Callable[[], Any], *more: object) -> Any:
         """A value that follows from this state (and `more`), made once."""
@@ -86,24 +98,44 @@ class SessionState:
         return edited(heard.onsets, edits, keep)
 
     def moments(self, take_id: str, times: FloatArray) -> FloatArray:
-        """Where moments of a take lie in the session: as it was placed, or through its own pace where it follows by that."""
+        """Where moments of a take lie in the session: as it was placed, or through its own pace where it
+        follows by that.
+        """
         take, pace, line = self.document.take(take_id), self.own_pace(take_id), self.session_map()
-        if take.role != "lead" and take.pace == "own" and take.keeps != "time" and pace is not None and line is not None:
+        if (
+            take.role != "lead"
+            and take.pace == "own"
+            and take.keeps != "time"
+            and pace is not None
+            and line is not None
+        ):
             return line.to_seconds(pace.to_quarters(take_times(times)))
         return times + take.offset_s
 
     def struck(self, take_id: str) -> Onsets:
-        """The marks of all mics that were played with a take, on its own clock: a pace is that of the bundle, not of one mic."""
+        """The marks of all mics that were played with a take, on its own clock: a pace is that of the bundle,
+        not of one mic.
+        """
         take = self.document.take(take_id)
         mics = self.document.bundle_of(take_id)
         each = [self.onsets(mic.id) for mic in mics]
-        times = np.concatenate([np.asarray(found.times) + mic.offset_s - take.offset_s for mic, found in zip(mics, each, strict=True)])
+        times = np.concatenate(
+            [
+                np.asarray(found.times) + mic.offset_s - take.offset_s
+                for mic, found in zip(mics, each, strict=True)
+            ]
+        )
         order = np.argsort(times, kind="stable")
-        strength, confidence = (np.concatenate([getattr(found, name) for found in each])[order] for name in ("strength", "confidence"))
+        strength, confidence = (
+            np.concatenate([getattr(found, name) for found in each])[order]
+            for name in ("strength", "confidence")
+        )
         return Onsets(take_times(times[order]), strength, confidence)
 
     def own_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
-        """A take's own pace, after corrections; a take that shares the lead's reads it through both placements."""
+        """A take's own pace, after corrections; a take that shares the lead's reads it through both
+        placements.
+        """
         found: TempoMap[TakeTimes] | None = self.once("own pace", lambda: self._own_pace(take_id), take_id)
         return found
 
@@ -116,9 +148,18 @@ class SessionState:
         heard = self.analysis(take_id)
         pace = self.document.paces.get(take_id) or (heard.pace if heard else None)
         choice = self.document.map
-        if pace is None and heard is not None and take.role == "lead" and choice.kind == "steady" and choice.bpm and choice.bar_1_s is not None:
+        if (
+            pace is None
+            and heard is not None
+            and take.role == "lead"
+            and choice.kind == "steady"
+            and choice.bpm
+            and choice.bar_1_s is not None
+        ):
             # Nothing was heard, but a tempo was stated: the lead is taken to follow it.
-            return steady_map(choice.bpm, choice.bar_1_s - take.offset_s, choice.steady_meters, confidence=0.2)
+            return steady_map(
+                choice.bpm, choice.bar_1_s - take.offset_s, choice.steady_meters, confidence=0.2
+            )
         if pace is None or take.role == "lead":
             return pace
         # What was cut to whole bars has the frames of whole bars in the session too.
@@ -131,13 +172,18 @@ class SessionState:
         return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
 
     def readings(self, take_id: str) -> tuple[Reading, ...]:
-        """The likeliest ways to count a take, as it was analysed; of an older analysis from the pulse that it kept."""
+        """The likeliest ways to count a take, as it was analysed; of an older analysis from the pulse that it
+        kept.
+        """
         heard = self.analysis(take_id)
         if heard is None:
             return ()
         kept = heard.facts.get("readings")
         if kept is not None:
-            return tuple(Reading(rank, one["probability"], forms.pace_from(one["pace"])) for rank, one in enumerate(kept, 1))
+            return tuple(
+                Reading(rank, one["probability"], forms.pace_from(one["pace"]))
+                for rank, one in enumerate(kept, 1)
+            )
         row = self.rows[take_id]
         return self.folder.once(("readings", row.analysis_sha), lambda: self._counted_anew(heard, row))  # type: ignore[no-any-return]
 
@@ -165,22 +211,32 @@ class SessionState:
         return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
 
     def map_choice(self) -> MapPart:
-        """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was corrected."""
+        """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was
+        corrected.
+        """
         choice, lead = self.document.map, self.document.lead
         if choice.kind != "auto" or lead is None:
             return choice
         heard = self.analysis(lead.id)
-        steady = heard.facts.get("steady") if heard and heard.pace and lead.id not in self.document.paces else None
+        steady = (
+            heard.facts.get("steady") if heard and heard.pace and lead.id not in self.document.paces else None
+        )
         if heard is None or heard.pace is None or not steady or steady["verdict"] != "steady":
             return choice.model_copy(update={"kind": "own"})
         meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in heard.pace.meters[:1])
-        bpm, start = steady["bpm"] * heard.pace.meters[0].beat_quarters, steady["first_downbeat_s"] + lead.offset_s
+        bpm, start = (
+            steady["bpm"] * heard.pace.meters[0].beat_quarters,
+            steady["first_downbeat_s"] + lead.offset_s,
+        )
         return choice.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": start, "meters": meters})
 
     def need_map(self) -> TempoMap[SessionTimes]:
         found = self.session_map()
         if found is None:
-            raise ParameterError("There is no tempo map yet: drop a take with a pulse, or wait until it has been listened to. Nothing was changed.")
+            raise ParameterError(
+                "There is no tempo map yet: drop a take with a pulse, or wait until it has been "
+                "listened to. Nothing was changed."
+            )
         return found
 
     def need_lead(self) -> TakeEntry:
@@ -190,7 +246,9 @@ class SessionState:
         return lead
 
     def steady(self, take_id: str) -> Mapping[str, Any] | None:
-        """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now; None without a pulse."""
+        """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now;
+        None without a pulse.
+        """
         heard, corrected = self.analysis(take_id), self.document.paces.get(take_id)
         if heard is None or corrected is None:
             found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
@@ -224,29 +282,45 @@ def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
     row = rows.get(lead.id) if lead else None
     if lead is None or row is None or row.state != "failed":
         return document
-    following = next((take.id for take in document.takes if take.id in rows and rows[take.id].state != "failed"), None)
+    following = next(
+        (take.id for take in document.takes if take.id in rows and rows[take.id].state != "failed"), None
+    )
     if following is None:
         return document
-    takes = tuple(replace(take, role="lead" if take.id == following else "follower") for take in document.takes)
+    takes = tuple(
+        replace(take, role="lead" if take.id == following else "follower") for take in document.takes
+    )
     return replace(document, takes=takes)
 
 
 def led_by(state: SessionState, take_id: str) -> SessionState:
-    """The session as it would be if a take with a pace of its own led it: what corrects the lead's bars corrects that take's.
+    """The session as it would be if a take with a pace of its own led it: what corrects the lead's bars
+    corrects that take's.
 
-    Of a decision on it only the take's pace is kept. Raises ParameterError for a take that has none of its own.
+    Of a decision on it only the take's pace is kept. Raises ParameterError for a take that has none of its
+    own.
     """
     entry = state.document.take(take_id)
     if entry.role == "lead":
         return state
     if entry.pace != "own":
-        raise ParameterError(f"{entry.name} shares the lead's pace, so its bars are the lead's. Nothing was changed; give it its own in Takes first.")
+        raise ParameterError(
+            f"{entry.name} shares the lead's pace, so its bars are the lead's. Nothing was changed; "
+            "give it its own in Takes first."
+        )
     everything = (*state.document.takes, *state.document.arrivals)
     takes = tuple(
-        replace(take, role="lead", pace="lead", first_bar=1, arrival=False) if take.id == take_id else replace(take, role="follower")
+        replace(take, role="lead", pace="lead", first_bar=1, arrival=False)
+        if take.id == take_id
+        else replace(take, role="follower")
         for take in everything
     )
-    document = replace(state.document, takes=takes, arrivals=(), map=MapPart(kind="own", limit_ms=state.document.map.limit_ms))
+    document = replace(
+        state.document,
+        takes=takes,
+        arrivals=(),
+        map=MapPart(kind="own", limit_ms=state.document.map.limit_ms),
+    )
     number = next(k for k, take in enumerate(everything) if take.id == take_id)
     # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
     revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
@@ -271,7 +345,9 @@ def edited(onsets: Onsets, edits: OnsetEdits, chosen_ones: np.ndarray | None = N
         sure[near] = 1.0
         keep |= near
     times, strength, sure = times[keep], strength[keep], sure[keep]
-    added = np.array([time for time in edits.added if not len(times) or np.min(np.abs(times - time)) > EDIT_REACH_S])
+    added = np.array(
+        [time for time in edits.added if not len(times) or np.min(np.abs(times - time)) > EDIT_REACH_S]
+    )
     if len(added):
         typical = float(np.median(strength)) if len(strength) else 0.5
         times = np.concatenate([times, added])

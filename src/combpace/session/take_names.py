@@ -9,8 +9,14 @@ _KEPT = "\u200c\u200d"
 
 
 def clean_text(text: str) -> str:
-    """NFC, without control characters: none that turns the direction of what stands beside it, no half characters."""
-    return "".join(letter for letter in unicodedata.normalize("NFC", text) if letter in _KEPT or unicodedata.category(letter)[0] != "C")
+    """NFC, without control characters: none that turns the direction of what stands beside it, no half
+    characters.
+    """
+    return "".join(
+        letter
+        for letter in unicodedata.normalize("NFC", text)
+        if letter in _KEPT or unicodedata.category(letter)[0] != "C"
+    )
 
 
 def clean_name(name: str) -> str:

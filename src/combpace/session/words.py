@@ -22,10 +22,16 @@ def clock(seconds: float) -> str:
 
 
 def shared_beginning(names: Sequence[str]) -> str:
-    """The whole words that all names begin with, without what joins them to the rest; empty where they begin differently."""
+    """The whole words that all names begin with, without what joins them to the rest; empty where they begin
+    differently.
+    """
     # What the first and the last of the alphabet share, all share.
     low, high = min(names), max(names)
-    common = low[: next((k for k, (a, b) in enumerate(zip(low, high, strict=False)) if a != b), min(len(low), len(high)))]
+    common = low[
+        : next(
+            (k for k, (a, b) in enumerate(zip(low, high, strict=False)) if a != b), min(len(low), len(high))
+        )
+    ]
     if any(name[len(common) :][:1].isalnum() for name in names):
         # In the middle of a word of one of them.
         common = re.sub(r"[^\W_]+$", "", common)
@@ -46,13 +52,24 @@ def read_clock(text: str) -> float:
 
 def read_number(text: object, what: str, least: float, most: float) -> float:
     """Read a number with decimal point or comma, with or without its unit."""
-    clean = str(text).strip().replace(",", ".").replace(MINUS, "-").removesuffix("%").removesuffix("ms").removesuffix("BPM").strip()
+    clean = (
+        str(text)
+        .strip()
+        .replace(",", ".")
+        .replace(MINUS, "-")
+        .removesuffix("%")
+        .removesuffix("ms")
+        .removesuffix("BPM")
+        .strip()
+    )
     try:
         value = float(clean)
     except ValueError as error:
         raise ParameterError(f"{what} must be a number, not “{text}”. Nothing was changed.") from error
     if not least <= value <= most:
-        raise ParameterError(f"{what} lies between {least:g} and {most:g}, not at {value:g}. Nothing was changed.")
+        raise ParameterError(
+            f"{what} lies between {least:g} and {most:g}, not at {value:g}. Nothing was changed."
+        )
     return value
 
 
@@ -80,7 +97,10 @@ def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str
     first, last = tempo_map.bar_of(tempo_map.place(first_s)), tempo_map.bar_of(tempo_map.place(last_s))
     lines = tempo_map.to_seconds(tempo_map.bar_lines(max(first, 0), max(1, last - max(first, 0))))
     quarters = tempo_map.bar_lines(max(first, 0), max(1, last - max(first, 0)))
-    values = [60.0 * (b - a) / (t - s) / beat for a, b, s, t in zip(quarters, quarters[1:], lines, lines[1:], strict=False)]
+    values = [
+        60.0 * (b - a) / (t - s) / beat
+        for a, b, s, t in zip(quarters, quarters[1:], lines, lines[1:], strict=False)
+    ]
     low, high = min(values), max(values)
     return f"{low:.1f}" if high - low < 0.15 else f"{low:.1f}–{high:.1f}"
 
@@ -92,9 +112,15 @@ def meters(tempo_map: TempoMap[ClockT]) -> str:
 
 
 def meter_changes(tempo_map: TempoMap[ClockT]) -> str:
-    """The meters after the first: "3/4 from bar 12", or how many there are; empty where there is one meter."""
+    """The meters after the first: "3/4 from bar 12", or how many there are; empty where there is one
+    meter.
+    """
     changes = tempo_map.meters[1:]
-    return f"with {len(changes)} changes" if len(changes) > 3 else ", ".join(f"{meter} from bar {meter.bar}" for meter in changes)
+    return (
+        f"with {len(changes)} changes"
+        if len(changes) > 3
+        else ", ".join(f"{meter} from bar {meter.bar}" for meter in changes)
+    )
 
 
 def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: float) -> str:
@@ -107,4 +133,6 @@ def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: f
     if kind == "steady":
         return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
     how = "from a file," if kind == "given" else "breathing"
-    return f"{meter}, {how} {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"
+    return (
+        f"{meter}, {how} {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"
+    )

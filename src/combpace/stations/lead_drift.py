@@ -21,7 +21,8 @@ CLEAR = 1.5
 class TempoError:
     """A steady tempo that is wrong by so much that it is heard.
 
-    bpm          counted beats a minute that the beats ask for; off_bpm: what the session's is too much (positive) or too little
+    bpm          counted beats a minute that the beats ask for; off_bpm: what the session's is too much
+                 (positive) or too little
     ms_a_bar     how much attacks come later (positive) or earlier with every bar
     audible_bar  number of the first bar where they lie more than AUDIBLE_MS from its line, and its index
     piled_ms     how far they lie from it at the end
@@ -58,11 +59,16 @@ def tempo_error(state: SessionState) -> TempoError | None:
     if far <= AUDIBLE_MS or abs(slope * (last - float(course.places[0]))) < CLEAR * course.scatter_ms:
         return None
     first, stop = line.bar_of(float(course.places[0])), line.bar_of(last)
-    heard = next((index for index in range(first, stop + 1) if abs(start + slope * line.bar_line(index)) > AUDIBLE_MS), None)
+    heard = next(
+        (index for index in range(first, stop + 1) if abs(start + slope * line.bar_line(index)) > AUDIBLE_MS),
+        None,
+    )
     if heard is None:
         return None
     bar_quarters = line.meters[0].bar_quarters
-    return TempoError(better / beat, (now - better) / beat, slope * bar_quarters, bar_number(heard), heard, piled)
+    return TempoError(
+        better / beat, (now - better) / beat, slope * bar_quarters, bar_number(heard), heard, piled
+    )
 
 
 def _quarters_a_beat(state: SessionState, course: Course) -> float:
@@ -83,8 +89,10 @@ def drift_places(state: SessionState) -> list[Place]:
     return [
         Place(
             f"bar {error.audible_bar}",
-            f"Audible from bar {error.audible_bar}: attacks come {abs(error.ms_a_bar):.2f} ms {way} every bar",
-            f"the grid is {fix} by {abs(error.off_bpm):.3f} BPM; at the end they lie {abs(error.piled_ms):.0f} ms from it",
+            f"Audible from bar {error.audible_bar}: attacks come {abs(error.ms_a_bar):.2f} ms {way} "
+            "every bar",
+            f"the grid is {fix} by {abs(error.off_bpm):.3f} BPM; at the end they lie "
+            f"{abs(error.piled_ms):.0f} ms from it",
             state.need_map().second(state.need_map().bar_line(error.audible_index)),
             1000.0,
             Action(f"Use {bpm:.3f} BPM", "steady", {"bpm": bpm}),

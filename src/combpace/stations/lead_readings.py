@@ -32,7 +32,11 @@ def ways(state: SessionState) -> list[Way]:
     ordered = sorted(offered, key=lambda one: (one.rank != now, one.rank))
     likes = [next(other for other in ordered if _counted(other) == _counted(one)) for one in ordered]
     return [
-        Way(one.rank, sentence(one, like), None if one.rank == now else Action("Use", "reading", {"rank": one.rank}))
+        Way(
+            one.rank,
+            sentence(one, like),
+            None if one.rank == now else Action("Use", "reading", {"rank": one.rank}),
+        )
         for one, like in zip(ordered, likes, strict=True)
     ]
 
@@ -42,16 +46,22 @@ def in_force(state: SessionState, lead: TakeEntry, offered: tuple[Reading, ...])
     pace = state.own_pace(lead.id)
     if pace is None:
         return None
-    found: int | None = state.once("reading in force", lambda: next((one.rank for one in offered if alike(one.pace, pace)), None))
+    found: int | None = state.once(
+        "reading in force", lambda: next((one.rank for one in offered if alike(one.pace, pace)), None)
+    )
     return found
 
 
 def sentence(one: Reading, like: Reading | None = None) -> str:
-    """ "5/4 at 108.0, 21 %"; beside one that is counted alike, on which of its beats the bars begin: "5/4 at 108.0 from beat 3, 21 %"."""
+    """ "5/4 at 108.0, 21 %"; beside one that is counted alike, on which of its beats the bars begin: "5/4 at
+    108.0 from beat 3, 21 %".
+    """
     from_beat = ""
     if like is not None and like is not one:
         meter = like.pace.meters[0]
-        beat = round(like.pace.place(one.pace.second(0.0)) / meter.beat_quarters) % round(meter.bar_quarters / meter.beat_quarters)
+        beat = round(like.pace.place(one.pace.second(0.0)) / meter.beat_quarters) % round(
+            meter.bar_quarters / meter.beat_quarters
+        )
         from_beat = f" from beat {beat + 1}" if beat else ""
     return f"{_counted(one)}{from_beat}, {100 * one.probability:.0f} %"
 
@@ -61,9 +71,16 @@ def _counted(one: Reading) -> str:
 
 
 def doubt_places(state: SessionState) -> list[Place]:
-    """First of all, while it is doubtful how the lead is counted and nobody decided it: the other ways. Enter takes none of them."""
+    """First of all, while it is doubtful how the lead is counted and nobody decided it: the other ways. Enter
+    takes none of them.
+    """
     lead = state.document.lead
-    if lead is None or lead.id in state.document.paces or state.document.map.kind == "steady" or state.document.map.statements:
+    if (
+        lead is None
+        or lead.id in state.document.paces
+        or state.document.map.kind == "steady"
+        or state.document.map.statements
+    ):
         return []
     offered = ways(state)
     first = next((one for one in state.readings(lead.id) if one.rank == 1), None)
@@ -71,4 +88,16 @@ def doubt_places(state: SessionState) -> list[Place]:
         return []
     choices = tuple(Action(way.sentence, way.do.name, way.do.args) for way in offered if way.do)
     title = f"{100 * first.probability:.0f} % sure how it is counted: {_counted(first)}"
-    return [Place("whole take", title, "choose another way to count it, or hear them in Pace", None, 2000.0, None, None, choices, about="reading")]
+    return [
+        Place(
+            "whole take",
+            title,
+            "choose another way to count it, or hear them in Pace",
+            None,
+            2000.0,
+            None,
+            None,
+            choices,
+            about="reading",
+        )
+    ]

@@ -21,7 +21,9 @@ from combpace.store import rows
 
 # Whatever is decided, what keeps its bar goes along.
 assert foresight.with_kept_bars in ALONG
-STATIONS: dict[str, Station] = {station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, PIECES, HAND_OFF)}
+STATIONS: dict[str, Station] = {
+    station.id: station for station in (TAKES, PACE, BARS, ONSETS, FIT, PIECES, HAND_OFF)
+}
 # Where a session opens: with takes in it, and without.
 OPENS_AT, OPENS_EMPTY_AT = BARS.id, TAKES.id
 
@@ -40,10 +42,16 @@ def focus_of(state: SessionState, wanted: str | None, here: Station) -> str | No
 
 
 def seen_by(state: SessionState, here: Station, of: str | None) -> SessionState:
-    """What a station shows: the session, or in one that corrects bars the session as if a take with a pace of its own led it."""
+    """What a station shows: the session, or in one that corrects bars the session as if a take with a pace of
+    its own led it.
+    """
     return (
         led_by(state, of)
-        if here.of_take and of is not None and any(take.id == of and take.pace == "own" for take in (*state.document.takes, *state.document.arrivals))
+        if here.of_take
+        and of is not None
+        and any(
+            take.id == of and take.pace == "own" for take in (*state.document.takes, *state.document.arrivals)
+        )
         else state
     )
 
@@ -52,28 +60,45 @@ def places(state: SessionState, here: Station, focus: str | None) -> list[Place]
     """The places of a station that deserve a look, worst first."""
     # A render that was made since may say more.
     renders = len(rows.files_like(state.folder.database, state.opened.row.id, "render"))
-    found: list[Place] = state.once("places", lambda: sorted(here.places(state, focus), key=lambda place: -place.worth), here.id, focus, renders)
+    found: list[Place] = state.once(
+        "places",
+        lambda: sorted(here.places(state, focus), key=lambda place: -place.worth),
+        here.id,
+        focus,
+        renders,
+    )
     return found
 
 
 def next_step(state: SessionState, here: Station, focus: str | None, found: Sequence[Place]) -> Next | None:
-    """What is to be done now, in whatever state the session is; None where the station's own button says it."""
+    """What is to be done now, in whatever state the session is; None where the station's own button says
+    it.
+    """
     lead = state.document.lead
     if lead is None:
         if state.document.notes and here.id == HAND_OFF.id:
             return here.next(state, focus, found)
         return Next(
-            "Bring in the take that sets the bars, mostly the drums. Several files may come at once.", Step("Choose files", command="choose-files")
+            "Bring in the take that sets the bars, mostly the drums. Several files may come at once.",
+            Step("Choose files", command="choose-files"),
         )
     row = state.rows.get(lead.id)
     if row is not None and row.state in ("waiting", "listening"):
-        return Next(f"{lead.name} is listened to; its bars stand here in a moment. It can be heard meanwhile.", Step("Play it", command="play"))
+        return Next(
+            f"{lead.name} is listened to; its bars stand here in a moment. It can be heard meanwhile.",
+            Step("Play it", command="play"),
+        )
     if row is not None and row.state == "failed":
         again = Action("", "listen-again", {"take": lead.id})
-        return Next(f"{lead.name} was not read: {row.error}", Step("Listen again", act=again), (Step("Choose other files", command="choose-files"),))
+        return Next(
+            f"{lead.name} was not read: {row.error}",
+            Step("Listen again", act=again),
+            (Step("Choose other files", command="choose-files"),),
+        )
     if state.session_map() is None and here.id != PACE.id:
         return Next(
-            f"No pulse was found in {lead.name}: its attacks are too soft or too few. State a tempo, or tap along.",
+            f"No pulse was found in {lead.name}: its attacks are too soft or too few. State a "
+            "tempo, or tap along.",
             Step("State its tempo", go=PACE.id),
         )
     return here.next(state, focus, found)
@@ -81,7 +106,11 @@ def next_step(state: SessionState, here: Station, focus: str | None, found: Sequ
 
 def findings(state: SessionState, focus: str | None) -> list[dict[str, Any]]:
     """The row of stations, each with its own finding."""
-    reading = [take for take in state.document.takes if take.id in state.rows and state.rows[take.id].state in ("waiting", "listening")]
+    reading = [
+        take
+        for take in state.document.takes
+        if take.id in state.rows and state.rows[take.id].state in ("waiting", "listening")
+    ]
     no_map = state.session_map() is None
     found = []
     for one in STATIONS.values():

@@ -1,4 +1,6 @@
-"""What a station is to the rest of the program: its words, its places to look at, what its template is given."""
+"""What a station is to the rest of the program: its words, its places to look at, what its template is
+given.
+"""
 
 from __future__ import annotations
 
@@ -73,7 +75,8 @@ class Place:
 class Step:
     """What one button of a next step does.
 
-    act      a decision that is taken; go: the station that is shown (then, or at once), take: the take that it is about
+    act      a decision that is taken; go: the station that is shown (then, or at once), take: the take that
+             it is about
     command  one of the page's commands by its id, in their stead; href: a file that is fetched
     """
 
@@ -102,7 +105,10 @@ def no_next(state: SessionState, focus: str | None, places: Sequence[Place]) -> 
 def look_first(places: Sequence[Place], what: str) -> Next:
     """The next step where something deserves a look: to hear the first of it."""
     many = f"{len(places)} {what}s deserve" if len(places) > 1 else f"One {what} deserves"
-    return Next(f"{many} a look. Each is heard with the click, and has a proposal.", Step("Hear the first", command="on"))
+    return Next(
+        f"{many} a look. Each is heard with the click, and has a proposal.",
+        Step("Hear the first", command="on"),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,13 +116,16 @@ class Station:
     """One of the seven.
 
     id, title, key  in its address, in the row at the top, and the digit that goes there
-    finding    what it has to say in a few words, of a session with a lead; the second argument is the take in sight
+    finding    what it has to say in a few words, of a session with a lead; the second argument is the take in
+               sight
     places     what deserves a look, in any order
     values     what its template is given
-    template   the sentence at the side; more: what stands below the list; ledger: a list in the picture's stead
+    template   the sentence at the side; more: what stands below the list; ledger: a list in the picture's
+               stead
     focus      the take it is about where none was chosen
     needs_map  its finding waits for a tempo map
-    next       what is to be done now in a session with a lead that was heard; None where the station's own button says it
+    next       what is to be done now in a session with a lead that was heard; None where the station's own
+               button says it
     of_take    it corrects bars: the lead's, or those of a take with a pace of its own
     fitted     it draws how a take is fitted
     """

@@ -15,7 +15,8 @@ from combpace.store.models import FileRow, PartRow, RevisionRow, SessionRow, Tak
 
 # What of each row travels: nothing that is a time, or this data folder's own.
 TAKE = (
-    "id", "name", "source_sha", "source_bytes", "state", "error", "decoded_sha", "peaks_sha", "analysis_sha", "decoder", "sample_rate_hz", "channels",
+    "id", "name", "source_sha", "source_bytes", "state", "error", "decoded_sha", "peaks_sha",
+    "analysis_sha", "decoder", "sample_rate_hz", "channels",
     "frames", "peak", "notes",
 )  # fmt: skip
 REVISION = ("id", "parent_id", "format", "parts", "changed", "note")
@@ -23,7 +24,8 @@ FILE = ("kind", "key", "name", "sha", "bytes", "details")
 
 
 def taken(database: Database, session_id: str, *, newest: bool = False) -> dict[str, Any]:
-    """Everything that a session is: {name, view, cursor, takes, revisions, parts, files}, in an order that is the same each time.
+    """Everything that a session is: {name, view, cursor, takes, revisions, parts, files}, in an order that is
+    the same each time.
 
     newest  its present state alone, without the steps that led there
     Raises  MissingError
@@ -32,14 +34,20 @@ def taken(database: Database, session_id: str, *, newest: bool = False) -> dict[
         row = db.get(SessionRow, session_id)
         if row is None:
             raise MissingError(f"session {session_id}")
-        kept = db.scalars(select(RevisionRow).where(RevisionRow.session_id == session_id).order_by(RevisionRow.id)).all()
+        kept = db.scalars(
+            select(RevisionRow).where(RevisionRow.session_id == session_id).order_by(RevisionRow.id)
+        ).all()
         revisions = [_only(one, REVISION) for one in kept if not newest or one.id == row.cursor]
         if newest:
             revisions = [{**one, "parent_id": None} for one in revisions]
         wanted = {sha for one in revisions for sha in json.loads(one["parts"]).values()}
         bodies = {part.sha: part.body for part in db.scalars(select(PartRow).where(PartRow.sha.in_(wanted)))}
-        takes = db.scalars(select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created, TakeRow.id)).all()
-        files = db.scalars(select(FileRow).where(FileRow.session_id == session_id).order_by(FileRow.created, FileRow.id)).all()
+        takes = db.scalars(
+            select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created, TakeRow.id)
+        ).all()
+        files = db.scalars(
+            select(FileRow).where(FileRow.session_id == session_id).order_by(FileRow.created, FileRow.id)
+        ).all()
         return {
             "name": row.name,
             "view": row.view,
@@ -65,7 +73,8 @@ def put(
     parts: Mapping[str, str],
     files: Sequence[Mapping[str, Any]],
 ) -> str:
-    """A new session with all its rows, in one transaction. Ids of takes are those that are given; revisions get new ones, in their order.
+    """A new session with all its rows, in one transaction. Ids of takes are those that are given; revisions
+    get new ones, in their order.
 
     Returns the session's id
     """
@@ -79,7 +88,9 @@ def put(
             db.execute(insert(PartRow).values(sha=sha, body=body).on_conflict_do_nothing())
         known: dict[int, int] = {}
         for one in revisions:
-            row = RevisionRow(**{**one, "id": None, "session_id": session.id, "parent_id": known.get(one["parent_id"])})
+            row = RevisionRow(
+                **{**one, "id": None, "session_id": session.id, "parent_id": known.get(one["parent_id"])}
+            )
             db.add(row)
             db.flush()
             known[one["id"]] = row.id

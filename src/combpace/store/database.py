@@ -26,13 +26,15 @@ _MIGRATING = threading.Lock()
 class Database:
     """The database of one data folder.
 
-    `reading()` gives a snapshot, `writing()` a transaction that holds the write lock from its start, so that nothing
-    read in it can change before it is written. Keep both short: no computation inside.
+    `reading()` gives a snapshot, `writing()` a transaction that holds the write lock from its start, so that
+    nothing read in it can change before it is written. Keep both short: no computation inside.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY_MS / 1000, "check_same_thread": False})
+        self.engine: Engine = create_engine(
+            f"sqlite:///{path}", connect_args={"timeout": BUSY_MS / 1000, "check_same_thread": False}
+        )
         event.listen(self.engine, "connect", _on_connect)
         event.listen(self.engine, "begin", _on_begin)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
@@ -60,7 +62,9 @@ class Database:
 
     @contextmanager
     def _said(self) -> Iterator[None]:
-        """A disk that is full, a database that is locked: StorageError, and nothing of the transaction is kept."""
+        """A disk that is full, a database that is locked: StorageError, and nothing of the transaction is
+        kept.
+        """
         try:
             yield
         except DatabaseError as error:

@@ -18,7 +18,8 @@ from combpace.store.database import Database
 from combpace.store.errors import MissingError, OutdatedError
 from combpace.store.models import PartRow, RevisionRow, SessionRow, now
 
-# Typed and nudged fields of one gesture merge into one step of undo when they follow each other within this time.
+# Typed and nudged fields of one gesture merge into one step of undo when they follow each other within this
+# time.
 MERGE_S = 1.0
 
 
@@ -90,7 +91,8 @@ class History:
         base_version  what the change was made on; OutdatedError where the session has moved since
         changes       part name -> new value, or None to drop the part; parts not named stay
         gesture       changes of one gesture within MERGE_S become one step
-        beside        writes the rows that belong to the change, in the same transaction: all of it is kept, or nothing
+        beside        writes the rows that belong to the change, in the same transaction: all of it is kept,
+                      or nothing
         """
         with self._database.writing() as db:
             session = _session(db, session_id)
@@ -103,7 +105,12 @@ class History:
                     names.pop(name, None)
                 else:
                     names[name] = _part(db, value)
-            merges = gesture is not None and current.gesture == gesture and 0 <= now() - current.created <= MERGE_S and current.parent_id is not None
+            merges = (
+                gesture is not None
+                and current.gesture == gesture
+                and 0 <= now() - current.created <= MERGE_S
+                and current.parent_id is not None
+            )
             row = RevisionRow(
                 session_id=session_id,
                 parent_id=current.parent_id if merges else current.id,
@@ -133,14 +140,20 @@ class History:
             session = _session(db, session_id)
             if session.version != base_version:
                 raise _outdated(db, session, base_version)
-            target = _following(db, session.cursor) if forwards else db.get(RevisionRow, _row(db, session).parent_id or -1)
+            target = (
+                _following(db, session.cursor)
+                if forwards
+                else db.get(RevisionRow, _row(db, session).parent_id or -1)
+            )
             if target is None:
                 return None
             session.cursor, session.version, session.touched = target.id, session.version + 1, now()
             return _revision(db, session)
 
     def copy(self, db: Session, from_id: str, to_id: str, rename: Mapping[str, str]) -> None:
-        """Begin a session with another one's present state, in the caller's transaction; ids inside it are renamed."""
+        """Begin a session with another one's present state, in the caller's transaction; ids inside it are
+        renamed.
+        """
         state = _revision(db, _session(db, from_id))
         text = json.dumps(dict(state.parts))
         for old, new in rename.items():
@@ -151,7 +164,9 @@ class History:
 def begin(db: Session, session_id: str, format: int, parts: Mapping[str, Any], note: str) -> None:
     """The first revision of a session, in the caller's transaction."""
     session = _session(db, session_id)
-    row = RevisionRow(session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note)
+    row = RevisionRow(
+        session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note
+    )
     db.add(row)
     db.flush()
     session.cursor, session.version, session.touched = row.id, session.version + 1, now()
@@ -172,7 +187,9 @@ def _row(db: Session, session: SessionRow) -> RevisionRow:
 
 
 def _following(db: Session, cursor: int | None) -> RevisionRow | None:
-    return db.scalars(select(RevisionRow).where(RevisionRow.parent_id == cursor).order_by(RevisionRow.id.desc()).limit(1)).first()
+    return db.scalars(
+        select(RevisionRow).where(RevisionRow.parent_id == cursor).order_by(RevisionRow.id.desc()).limit(1)
+    ).first()
 
 
 def _revision(db: Session, session: SessionRow, row: RevisionRow | None = None) -> Revision:
@@ -194,7 +211,9 @@ def _revision(db: Session, session: SessionRow, row: RevisionRow | None = None) 
 
 
 def _values(db: Session, shas: set[str]) -> dict[str, Any]:
-    """The JSON values of parts. Those of long ones are kept: they are named by what they hold, and nobody changes them."""
+    """The JSON values of parts. Those of long ones are kept: they are named by what they hold, and nobody
+    changes them.
+    """
     with _LONG_LOCK:
         found = {sha: _LONG[sha] for sha in shas if sha in _LONG}
     for part in db.scalars(select(PartRow).where(PartRow.sha.in_(shas - set(found)))):
@@ -217,7 +236,12 @@ def _outdated(db: Session, session: SessionRow, base_version: int) -> OutdatedEr
     row = _row(db, session)
     # Every move counts one version; the last ones tell which parts the other page touched.
     behind = max(1, session.version - base_version)
-    rows = db.scalars(select(RevisionRow).where(RevisionRow.session_id == session.id).order_by(RevisionRow.id.desc()).limit(behind)).all()
+    rows = db.scalars(
+        select(RevisionRow)
+        .where(RevisionRow.session_id == session.id)
+        .order_by(RevisionRow.id.desc())
+        .limit(behind)
+    ).all()
     changed = {name for revision in rows for name in json.loads(revision.changed)}
     return OutdatedError(session.version, row.note, tuple(sorted(changed)))
 

@@ -24,7 +24,9 @@ class Base(DeclarativeBase):
 
 
 class SessionRow(Base):
-    """One piece of work. `cursor` is the revision in force; `version` counts its moves, undo and redo included."""
+    """One piece of work. `cursor` is the revision in force; `version` counts its moves, undo and redo
+    included.
+    """
 
     __tablename__ = "sessions"
 
@@ -44,7 +46,9 @@ WANTED = "wanted"
 
 
 class TakeRow(Base):
-    """One imported or rendered file. Its sound never changes; what was decided about it is in the session's history."""
+    """One imported or rendered file. Its sound never changes; what was decided about it is in the session's
+    history.
+    """
 
     __tablename__ = "takes"
 
@@ -53,7 +57,9 @@ class TakeRow(Base):
     name: Mapped[str] = mapped_column(String(300))
     source_sha: Mapped[str] = mapped_column(String(64))
     source_bytes: Mapped[int]
-    state: Mapped[str] = mapped_column(String(12), default="waiting")  # waiting, listening, ready, failed, wanted
+    state: Mapped[str] = mapped_column(
+        String(12), default="waiting"
+    )  # waiting, listening, ready, failed, wanted
     error: Mapped[str | None] = mapped_column(Text, default=None)
     decoded_sha: Mapped[str | None] = mapped_column(String(64), default=None)
     peaks_sha: Mapped[str | None] = mapped_column(String(64), default=None)
@@ -102,7 +108,9 @@ class JobRow(Base):
     kind: Mapped[str] = mapped_column(String(24))
     subject: Mapped[str] = mapped_column(String(80), default="")
     args: Mapped[str] = mapped_column(Text, default="{}")
-    state: Mapped[str] = mapped_column(String(12), default="queued")  # queued, running, done, failed, cancelled
+    state: Mapped[str] = mapped_column(
+        String(12), default="queued"
+    )  # queued, running, done, failed, cancelled
     phase: Mapped[str] = mapped_column(String(120), default="waiting")
     progress: Mapped[float] = mapped_column(default=0.0)
     cancel: Mapped[bool] = mapped_column(default=False)

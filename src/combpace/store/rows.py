@@ -1,6 +1,7 @@
 """Questions to the tables and changes of single rows: all SQL beside the histories.
 
-Functions that take a `Session` belong to a transaction of their caller's; those that take a `Database` are one of their own.
+Functions that take a `Session` belong to a transaction of their caller's; those that take a `Database` are
+one of their own.
 """
 
 from __future__ import annotations
@@ -46,8 +47,14 @@ def without_history(database: Database) -> list[str]:
 def unheard_takes(database: Database) -> list[TakeRow]:
     """Takes that wait to be read, or are being read, by a job that is not there."""
     with database.reading() as db:
-        reading = set(db.scalars(select(JobRow.subject).where(JobRow.kind == "import", JobRow.state.in_(OPEN))))
-        return [row for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(("waiting", "listening")))) if row.id not in reading]
+        reading = set(
+            db.scalars(select(JobRow.subject).where(JobRow.kind == "import", JobRow.state.in_(OPEN)))
+        )
+        return [
+            row
+            for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(("waiting", "listening"))))
+            if row.id not in reading
+        ]
 
 
 def change_session(database: Database, session_id: str, **values: Any) -> None:
@@ -63,7 +70,11 @@ def change_session(database: Database, session_id: str, **values: Any) -> None:
 def shelf_rows(database: Database) -> list[SessionRow]:
     """All sessions that are not removed, last touched first."""
     with database.reading() as db:
-        return list(db.scalars(select(SessionRow).where(SessionRow.removed.is_(None)).order_by(SessionRow.touched.desc())))
+        return list(
+            db.scalars(
+                select(SessionRow).where(SessionRow.removed.is_(None)).order_by(SessionRow.touched.desc())
+            )
+        )
 
 
 def session_version(database: Database, session_id: str) -> int:
@@ -73,7 +84,9 @@ def session_version(database: Database, session_id: str) -> int:
 
 
 def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str, str], list[str]]:
-    """A copy of a session's row, takes, renders and files of parts. Returns (its id, old take id -> new one, new takes that are not heard yet)."""
+    """A copy of a session's row, takes, renders and files of parts. Returns (its id, old take id -> new one,
+    new takes that are not heard yet).
+    """
     renamed: dict[str, str] = {}
     unheard: list[str] = []
     old = db.get(SessionRow, session_id)
@@ -90,7 +103,9 @@ def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str
             unheard.append(renamed[row.id])
             changed["state"] = "waiting"
         db.add(TakeRow(**(_values(row) | changed)))
-    for file in db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))):
+    for file in db.scalars(
+        select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))
+    ):
         db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
     # What is kept of the view names takes too: levels and mutes go along.
     text = old.view
@@ -119,18 +134,38 @@ def take_row(database: Database, take_id: str) -> TakeRow:
 def take_rows(database: Database, session_id: str) -> dict[str, TakeRow]:
     """All takes that ever came into a session, by id, in the order in which they came."""
     with database.reading() as db:
-        return {row.id: row for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created))}
+        return {
+            row.id: row
+            for row in db.scalars(
+                select(TakeRow).where(TakeRow.session_id == session_id).order_by(TakeRow.created)
+            )
+        }
 
 
 def ready_takes(database: Database, session_id: str) -> int:
     """How many takes of a session have been listened to."""
     with database.reading() as db:
-        return db.scalar(select(func.count()).select_from(TakeRow).where(TakeRow.session_id == session_id, TakeRow.state == "ready")) or 0
+        return (
+            db.scalar(
+                select(func.count())
+                .select_from(TakeRow)
+                .where(TakeRow.session_id == session_id, TakeRow.state == "ready")
+            )
+            or 0
+        )
 
 
-def add_take(db: Session, session_id: str, name: str, source_sha: str, source_bytes: int, take_id: str | None = None) -> str:
+def add_take(
+    db: Session, session_id: str, name: str, source_sha: str, source_bytes: int, take_id: str | None = None
+) -> str:
     """A new row; returns its id."""
-    row = TakeRow(id=take_id or new_id(), session_id=session_id, name=name, source_sha=source_sha, source_bytes=source_bytes)
+    row = TakeRow(
+        id=take_id or new_id(),
+        session_id=session_id,
+        name=name,
+        source_sha=source_sha,
+        source_bytes=source_bytes,
+    )
     db.add(row)
     db.flush()
     return row.id
@@ -148,7 +183,9 @@ def change_take(database: Database, take_id: str, **values: Any) -> None:
 def blobs_of_takes_and_files(database: Database) -> set[str]:
     """Every blob that a row names."""
     with database.reading() as db:
-        takes = db.execute(select(TakeRow.source_sha, TakeRow.decoded_sha, TakeRow.peaks_sha, TakeRow.analysis_sha)).all()
+        takes = db.execute(
+            select(TakeRow.source_sha, TakeRow.decoded_sha, TakeRow.peaks_sha, TakeRow.analysis_sha)
+        ).all()
         files = db.scalars(select(FileRow.sha)).all()
     return {sha for row in takes for sha in row if sha} | set(files)
 
@@ -182,14 +219,22 @@ def file_row(database: Database, file_id: str) -> FileRow:
 def render_of(database: Database, session_id: str, key: str) -> FileRow | None:
     """The newest render that a key names, if it was made."""
     with database.reading() as db:
-        query = select(FileRow).where(FileRow.session_id == session_id, FileRow.kind == "render", FileRow.key == key)
+        query = select(FileRow).where(
+            FileRow.session_id == session_id, FileRow.kind == "render", FileRow.key == key
+        )
         return db.scalars(query.order_by(FileRow.created.desc()).limit(1)).first()
 
 
 def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
     """Files of a session whose kind matches an SQL pattern, newest first."""
     with database.reading() as db:
-        return list(db.scalars(select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.like(kind)).order_by(FileRow.created.desc())))
+        return list(
+            db.scalars(
+                select(FileRow)
+                .where(FileRow.session_id == session_id, FileRow.kind.like(kind))
+                .order_by(FileRow.created.desc())
+            )
+        )
 
 
 # -- jobs
@@ -197,7 +242,12 @@ def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
 
 def queue_job(db: Session, session_id: str, kind: str, subject: str, args: str) -> str:
     """A new row, or the one that waits or runs with the same work already; returns its id."""
-    same = select(JobRow).where(JobRow.session_id == session_id, JobRow.kind == kind, JobRow.subject == subject, JobRow.state.in_(OPEN))
+    same = select(JobRow).where(
+        JobRow.session_id == session_id,
+        JobRow.kind == kind,
+        JobRow.subject == subject,
+        JobRow.state.in_(OPEN),
+    )
     for row in db.scalars(same):
         if row.args == args:
             return row.id
@@ -221,7 +271,13 @@ def job_row(database: Database, job_id: str) -> JobRow | None:
 def jobs_changed(database: Database, session_id: str, since: float) -> list[JobRow]:
     """Jobs of a session that changed after a moment, oldest first."""
     with database.reading() as db:
-        return list(db.scalars(select(JobRow).where(JobRow.session_id == session_id, JobRow.changed > since).order_by(JobRow.created)))
+        return list(
+            db.scalars(
+                select(JobRow)
+                .where(JobRow.session_id == session_id, JobRow.changed > since)
+                .order_by(JobRow.created)
+            )
+        )
 
 
 def cancel_job(database: Database, job_id: str, why: str) -> JobRow | None:
@@ -237,7 +293,9 @@ def cancel_job(database: Database, job_id: str, why: str) -> JobRow | None:
 
 
 def requeue_running(database: Database, most_tries: int, refusal: str) -> None:
-    """What ran when an earlier server ended waits again, or has failed as often as it may; `refusal` takes the number of tries."""
+    """What ran when an earlier server ended waits again, or has failed as often as it may; `refusal` takes
+    the number of tries.
+    """
     with database.writing() as db:
         for row in db.scalars(select(JobRow).where(JobRow.state == "running")):
             if row.cancel:
@@ -257,18 +315,29 @@ def put_back(database: Database, job_ids: Iterable[str]) -> None:
             if row.cancel:
                 row.state, row.phase = "cancelled", "cancelled"
             else:
-                row.state, row.phase, row.tries = "queued", "waiting to go on after a restart", max(0, row.tries - 1)
+                row.state, row.phase, row.tries = (
+                    "queued",
+                    "waiting to go on after a restart",
+                    max(0, row.tries - 1),
+                )
             row.changed = _stamp(db)
 
 
 def running_jobs(database: Database) -> dict[str, float]:
     """Running jobs with the moment of their last sign of life."""
     with database.reading() as db:
-        return {job_id: beat or 0.0 for job_id, beat in db.execute(select(JobRow.id, JobRow.heartbeat).where(JobRow.state == "running")).all()}
+        return {
+            job_id: beat or 0.0
+            for job_id, beat in db.execute(
+                select(JobRow.id, JobRow.heartbeat).where(JobRow.state == "running")
+            ).all()
+        }
 
 
 def _stamp(db: Session) -> float:
-    """Now, or a little after the newest change of a job: also where the clock was set back each change is later than those before."""
+    """Now, or a little after the newest change of a job: also where the clock was set back each change is
+    later than those before.
+    """
     return max(now(), (db.scalar(select(func.max(JobRow.changed))) or 0.0) + 1e-6)
 
 
@@ -278,7 +347,9 @@ def next_job(database: Database) -> str | None:
         if db.scalars(select(JobRow.id).where(JobRow.state == "queued").limit(1)).first() is None:
             return None
     with database.writing() as db:
-        row = db.scalars(select(JobRow).where(JobRow.state == "queued").order_by(JobRow.created).limit(1)).first()
+        row = db.scalars(
+            select(JobRow).where(JobRow.state == "queued").order_by(JobRow.created).limit(1)
+        ).first()
         if row is None:
             return None
         row.state, row.phase, row.tries = "running", "starting", row.tries + 1
@@ -330,10 +401,18 @@ def finish_job(database: Database, job_id: str, state: str, error: str | None, r
 def end_jobs_about(database: Database, subjects: Iterable[str]) -> None:
     """Jobs whose work was done by other means."""
     with database.writing() as db:
-        db.execute(update(JobRow).where(JobRow.subject.in_(list(subjects))).values(state="done", phase="done", progress=1.0))
+        db.execute(
+            update(JobRow)
+            .where(JobRow.subject.in_(list(subjects)))
+            .values(state="done", phase="done", progress=1.0)
+        )
 
 
 def _mark_take(db: Session, row: JobRow, error: str) -> None:
     """A take whose reading will not go on says so."""
     if row.kind == "import":
-        db.execute(update(TakeRow).where(TakeRow.id == row.subject, TakeRow.state != "ready").values(state="failed", error=error))
+        db.execute(
+            update(TakeRow)
+            .where(TakeRow.id == row.subject, TakeRow.state != "ready")
+            .values(state="failed", error=error)
+        )

@@ -28,7 +28,9 @@ LOG = logging.getLogger("combpace")
 
 
 class _Static(StaticFiles):
-    """Files that ship with the application; their addresses carry a hash of all of them, so they may be kept."""
+    """Files that ship with the application; their addresses carry a hash of all of them, so they may be
+    kept.
+    """
 
     async def get_response(self, path: str, scope: Scope):  # type: ignore[no-untyped-def]
         response = await super().get_response(path, scope)

@@ -31,11 +31,15 @@ def previewer(request: Request) -> Previewer:
 async def receive(request: Request, path: Path, most_bytes: int, too_large: Exception) -> int:
     """Write the body of a request into a file as it comes. Returns its bytes.
 
-    Raises  `too_large` past the most that are taken, MediaError where it comes slower than SLOW_BYTES in SLOW_S
+    Raises  `too_large` past the most that are taken, MediaError where it comes slower than SLOW_BYTES in
+            SLOW_S
     """
     size, begun, before = 0, time.monotonic(), 0
     stream = aiter(request.stream())
-    too_slow = MediaError(f"This file came slower than {SLOW_BYTES / SLOW_S / 1000:g} kB/s for {SLOW_S:g} s. Nothing was imported; drop it again.")
+    too_slow = MediaError(
+        f"This file came slower than {SLOW_BYTES / SLOW_S / 1000:g} kB/s for {SLOW_S:g} s. Nothing "
+        "was imported; drop it again."
+    )
     with path.open("wb") as out:
         while True:
             try:

@@ -9,7 +9,15 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.exceptions import HTTPException
 
-from combpace.core.errors import CombPaceError, MapConflictError, MediaError, NotFoundError, ParameterError, StaleError, StorageError
+from combpace.core.errors import (
+    CombPaceError,
+    MapConflictError,
+    MediaError,
+    NotFoundError,
+    ParameterError,
+    StaleError,
+    StorageError,
+)
 from combpace.session.document.model import NewerFormatError
 from combpace.store.trouble import storage_error
 from combpace.web.pages.render import error_page
@@ -45,7 +53,12 @@ def install(app: FastAPI) -> None:
     def invalid(request: Request, error: RequestValidationError) -> Response:
         first = error.errors()[0] if error.errors() else {}
         where = ".".join(str(part) for part in first.get("loc", ())[1:])
-        return answer(request, 422, f"This request cannot be used: {where or 'a value'}: {first.get('msg', 'not valid')}. Nothing was changed.")
+        return answer(
+            request,
+            422,
+            f"This request cannot be used: {where or 'a value'}: {first.get('msg', 'not valid')}. "
+            "Nothing was changed.",
+        )
 
     @app.exception_handler(HTTPException)
     def http(request: Request, error: HTTPException) -> Response:
@@ -60,7 +73,12 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(Exception)
     def fault(request: Request, error: Exception) -> Response:
         LOG.exception("fault at %s", request.url.path, exc_info=error)
-        return answer(request, 500, "This failed because of a fault in the program. Nothing was changed; the server's log has the details.")
+        return answer(
+            request,
+            500,
+            "This failed because of a fault in the program. Nothing was changed; the server's log "
+            "has the details.",
+        )
 
 
 def answer(request: Request, status: int, text: str, extra: dict[str, object] | None = None) -> Response:

@@ -1,4 +1,6 @@
-"""What every request passes: known host names, same origin for what changes things, headers that keep pages to themselves."""
+"""What every request passes: known host names, same origin for what changes things, headers that keep pages
+to themselves.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ MOST_BODY_BYTES, MOST_BODY_S = 2**20, 30.0
 FILES = ("/uploads", "/archives", "/map-file")
 SAFE = ("GET", "HEAD", "OPTIONS")
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src "
+    "'self'; connect-src 'self'; "
     "media-src 'self' blob:; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
 HEADERS = {
@@ -69,7 +72,9 @@ class Guard:
             async with asyncio.timeout(MOST_BODY_S):
                 body = await _body(receive)
         except TimeoutError:
-            await JSONResponse({"error": f"This request did not come within {MOST_BODY_S:.0f} s. Nothing was changed."}, 408)(scope, receive, guarded)
+            await JSONResponse(
+                {"error": f"This request did not come within {MOST_BODY_S:.0f} s. Nothing was changed."}, 408
+            )(scope, receive, guarded)
             return
         if body is None:
             return
@@ -88,7 +93,10 @@ class Guard:
         headers = Headers(scope=scope)
         host = headers.get("host", "")
         if host_of(host).lower() not in self._hosts:
-            return 400, "This host name is not one that this server answers to. Set COMBPACE_HOSTS to allow it."
+            return (
+                400,
+                "This host name is not one that this server answers to. Set COMBPACE_HOSTS to allow it.",
+            )
         if "\x00" in scope["path"] or b"%00" in scope.get("raw_path", b""):
             return 400, "This address holds a character that no address has."
         if scope["method"] in SAFE:
@@ -117,7 +125,11 @@ async def _body(receive: Receive) -> bytes | None:
 
 def _unfit(body: bytes) -> tuple[int, str] | None:
     if len(body) > MOST_BODY_BYTES:
-        return 413, f"This request is larger than {MOST_BODY_BYTES // 2**20} MiB, which nothing but a file is. Nothing was changed."
+        return (
+            413,
+            f"This request is larger than {MOST_BODY_BYTES // 2**20} MiB, which nothing but a file "
+            "is. Nothing was changed.",
+        )
     if b"\\ud" in body.lower():
         try:
             # Half of a pair of surrogates is no character (RFC 8259, 8.2): nothing could write it down.

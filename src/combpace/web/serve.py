@@ -31,7 +31,9 @@ def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None]
         except OSError as error:
             lock.seek(0)
             raise ServedError(settings.data_dir, lock.read().strip()) from error
-        logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
+        logging.basicConfig(
+            stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
+        )
         app = create_app(settings)
         path = "/"
         if demo:
@@ -61,15 +63,23 @@ class ServedError(ParameterError):
 
     def __init__(self, folder: Path, address: str) -> None:
         at = f" at {address}" if address else ""
-        super().__init__(f"Another server already works on {folder}{at}; stop it, or give --data another folder.")
+        super().__init__(
+            f"Another server already works on {folder}{at}; stop it, or give --data another folder."
+        )
         self.address = address
 
 
 def at_home(settings: Settings) -> int:
-    """The application on its user's own data folder, opened in the browser; one that runs there already is only opened."""
+    """The application on its user's own data folder, opened in the browser; one that runs there already is
+    only opened.
+    """
 
     def opened(address: str) -> None:
-        print(f"It keeps everything in {settings.data_dir.resolve()}. Ctrl+C in this window ends it; nothing is lost.", flush=True)
+        print(
+            f"It keeps everything in {settings.data_dir.resolve()}. Ctrl+C in this window ends it; "
+            "nothing is lost.",
+            flush=True,
+        )
         webbrowser.open(address)
 
     try:
@@ -99,7 +109,8 @@ def _listener(settings: Settings) -> socket.socket:
     except OSError as error:
         listener.close()
         raise ParameterError(
-            f"Port {settings.port} on {settings.host} cannot be used ({error.strerror}); give --port another one, or 0 for a free one."
+            f"Port {settings.port} on {settings.host} cannot be used ({error.strerror}); give "
+            "--port another one, or 0 for a free one."
         ) from error
     listener.listen(128)
     return listener

@@ -1,4 +1,6 @@
-"""What starts work, knows whether it is alive, and cancels it: one protocol, and processes of this machine."""
+"""What starts work, knows whether it is alive, and cancels it: one protocol, and processes of this
+machine.
+"""
 
 from __future__ import annotations
 
@@ -50,7 +52,9 @@ class Backend(Protocol):
 
 
 class Processes:
-    """A process each, so that one that is killed takes nothing with it. A fork server has everything imported."""
+    """A process each, so that one that is killed takes nothing with it. A fork server has everything
+    imported.
+    """
 
     def __init__(self, most: int, preload: Sequence[str] = ()) -> None:
         self._most = most
@@ -66,7 +70,14 @@ class Processes:
         self.start_plain(key, _errand, (there, errand, os.getpid()), here, daemon=True)
         there.close()
 
-    def start_plain(self, key: str, run: Callable[..., None], args: tuple[Any, ...], pipe: Connection | None = None, daemon: bool = False) -> None:
+    def start_plain(
+        self,
+        key: str,
+        run: Callable[..., None],
+        args: tuple[Any, ...],
+        pipe: Connection | None = None,
+        daemon: bool = False,
+    ) -> None:
         """Any function of plain arguments, which says elsewhere how it ended."""
         process = self._context.Process(target=run, args=args, name=key, daemon=daemon)
         process.start()

@@ -1,7 +1,10 @@
-"""Errands on a Dask scheduler. Whoever reaches a scheduler can run code on its workers: keep both in a network of your own.
+"""Errands on a Dask scheduler. Whoever reaches a scheduler can run code on its workers: keep both in a
+network of your own.
 
-Files travel with the task, unless they lie below a folder that workers see under the same path. A task notes its start on the
-scheduler; where its worker was killed Dask starts it once more elsewhere, and that second start only says so: the same file is not
+Files travel with the task, unless they lie below a folder that workers see under the same path. A task notes
+its start on the
+scheduler; where its worker was killed Dask starts it once more elsewhere, and that second start only says so:
+the same file is not
 given to kill another worker. `allowed_failures` is the scheduler's own setting and may be anybody's.
 """
 
@@ -21,7 +24,8 @@ from combpace.workers.errand import VERSION, Errand, Outcome, do, do_unpacked, p
 
 # How long is waited for a scheduler, for a worker, and until a silent scheduler counts as lost, s.
 CONNECT_S, NO_WORKER_S, LOST_S = 10.0, 60.0, 8.0
-# So many errands a thread wait at the scheduler: enough that none is idle, few enough that files do not fill it.
+# So many errands a thread wait at the scheduler: enough that none is idle, few enough that files do not fill
+# it.
 AHEAD = 2
 CANCEL_S = 1.0
 # So old may be what is known of the number of threads.
@@ -37,7 +41,9 @@ class Cluster:
         try:
             from distributed import Client
         except ImportError as error:
-            raise ParameterError("A scheduler needs Dask: pip install combpace[cluster]. Nothing was started.") from error
+            raise ParameterError(
+                "A scheduler needs Dask: pip install combpace[cluster]. Nothing was started."
+            ) from error
         # What it logs of a lost connection is said here, once, in words.
         for name in ("distributed", "distributed.client"):
             logging.getLogger(name).setLevel(logging.CRITICAL)
@@ -45,7 +51,9 @@ class Cluster:
         try:
             self._client = Client(address, timeout=CONNECT_S, set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
-            raise ParameterError(f"No scheduler answers at {address} ({said_of(error)}). Nothing was started.") from error
+            raise ParameterError(
+                f"No scheduler answers at {address} ({said_of(error)}). Nothing was started."
+            ) from error
         self._run = uuid4().hex[:12]
         self._tasks: dict[str, tuple[Any, Errand, bool]] = {}
         self._counted: tuple[float, int] | None = None
@@ -81,7 +89,9 @@ class Cluster:
             raise LostError(f"The scheduler at {self._address} has had no worker for {NO_WORKER_S:.0f} s.")
 
     def start(self, key: str, errand: Errand) -> None:
-        stays = self._shared is not None and all(path.resolve().is_relative_to(self._shared) for path in (errand.inputs, errand.outputs))
+        stays = self._shared is not None and all(
+            path.resolve().is_relative_to(self._shared) for path in (errand.inputs, errand.outputs)
+        )
         name = f"combpace-{self._run}-{key}"
         files = None if stays else packed(errand)
         folders = (str(errand.inputs), str(errand.outputs)) if stays else None
@@ -92,7 +102,9 @@ class Cluster:
             try:
                 future = self._client.submit(remote, *args, key=name, pure=False)
             except Exception as error:
-                raise LostError(f"The scheduler at {self._address} takes no tasks ({said_of(error)}).") from error
+                raise LostError(
+                    f"The scheduler at {self._address} takes no tasks ({said_of(error)})."
+                ) from error
         self._tasks[key] = future, errand, stays
 
     def alive(self, key: str) -> bool:
@@ -164,13 +176,21 @@ def _why(error: BaseException | None) -> str:
 
 
 def remote(
-    name: str, version: str, function: str, args: Mapping[str, Any], files: Mapping[str, bytes] | None, folders: tuple[str, str] | None
+    name: str,
+    version: str,
+    function: str,
+    args: Mapping[str, Any],
+    files: Mapping[str, bytes] | None,
+    folders: tuple[str, str] | None,
 ) -> dict[str, Any]:
     """What a worker does. Returns {"value", "files"}, or {"error"} in a sentence."""
     from distributed import Event, get_client
 
     if version != VERSION:
-        return {"error": f"its worker has another version of Comb Pace ({VERSION}, not {version}); install the same there"}
+        return {
+            "error": f"its worker has another version of Comb Pace ({VERSION}, not {version}); install the "
+            "same there"
+        }
     client = get_client()
     started = Event(f"started-{name}", client=client)
     if started.is_set():
@@ -187,7 +207,10 @@ def remote(
 
     try:
         if folders is not None:
-            return {"value": do(Errand(function, Path(folders[0]), Path(folders[1]), (), args), tell), "files": {}}
+            return {
+                "value": do(Errand(function, Path(folders[0]), Path(folders[1]), (), args), tell),
+                "files": {},
+            }
         value, made = do_unpacked(function, args, files or {}, tell)
         return {"value": value, "files": made}
     except (CombPaceError, OSError, MemoryError, ValueError) as error:

@@ -14,7 +14,9 @@ POLL_S = 0.05
 
 
 def run(errand: Errand, tell: Tell, scheduler: str | None, phase: str) -> Any:
-    """Its value. `tell` is asked all the time, so that a cancel is noticed. Raises what the errand raises, in words."""
+    """Its value. `tell` is asked all the time, so that a cancel is noticed. Raises what the errand raises, in
+    words.
+    """
     if not scheduler:
         return do(errand, tell)
     from combpace.workers.cluster import Cluster

@@ -1,6 +1,8 @@
-"""An errand: a function of files and plain values that can be done anywhere, for it knows no database and no session.
+"""An errand: a function of files and plain values that can be done anywhere, for it knows no database and no
+session.
 
-`function(inputs, outputs, args, tell) -> value`: it reads below the folder `inputs`, writes below `outputs`, and returns plain JSON.
+`function(inputs, outputs, args, tell) -> value`: it reads below the folder `inputs`, writes below `outputs`,
+and returns plain JSON.
 """
 
 from __future__ import annotations
@@ -58,7 +60,9 @@ def _function(name: str) -> Callable[[Path, Path, dict[str, Any], Tell], Any]:
     module, _, attribute = name.partition(":")
     if not module.startswith("combpace."):
         raise ValueError(f"{name} is none of ours")
-    found: Callable[[Path, Path, dict[str, Any], Tell], Any] = getattr(importlib.import_module(module), attribute)
+    found: Callable[[Path, Path, dict[str, Any], Tell], Any] = getattr(
+        importlib.import_module(module), attribute
+    )
     return found
 
 
@@ -67,8 +71,12 @@ def packed(errand: Errand) -> dict[str, bytes]:
     return {name: (errand.inputs / name).read_bytes() for name in errand.files}
 
 
-def do_unpacked(function: str, args: Mapping[str, Any], files: Mapping[str, bytes], tell: Tell = quiet) -> tuple[Any, dict[str, bytes]]:
-    """Do one whose files came along, in folders of its own. Returns its value and the bytes of what it wrote."""
+def do_unpacked(
+    function: str, args: Mapping[str, Any], files: Mapping[str, bytes], tell: Tell = quiet
+) -> tuple[Any, dict[str, bytes]]:
+    """Do one whose files came along, in folders of its own. Returns its value and the bytes of what it
+    wrote.
+    """
     with tempfile.TemporaryDirectory(prefix="combpace-") as name:
         inputs, outputs = Path(name, "in"), Path(name, "out")
         outputs.mkdir()
@@ -77,7 +85,11 @@ def do_unpacked(function: str, args: Mapping[str, Any], files: Mapping[str, byte
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(data)
         value = do(Errand(function, inputs, outputs, tuple(files), args), tell)
-        return value, {path.relative_to(outputs).as_posix(): path.read_bytes() for path in sorted(outputs.rglob("*")) if path.is_file()}
+        return value, {
+            path.relative_to(outputs).as_posix(): path.read_bytes()
+            for path in sorted(outputs.rglob("*"))
+            if path.is_file()
+        }
 
 
 def unpack(outputs: Path, files: Mapping[str, bytes]) -> None:
@@ -99,5 +111,7 @@ def _below(folder: Path, name: str) -> Path:
 
 
 def weigh(inputs: Path, outputs: Path, args: dict[str, Any], tell: Tell) -> int:
-    """An errand that only reads its file: what a scheduler costs beside the work, and whether it works at all. Returns its bytes."""
+    """An errand that only reads its file: what a scheduler costs beside the work, and whether it works at
+    all. Returns its bytes.
+    """
     return len((inputs / args["file"]).read_bytes())

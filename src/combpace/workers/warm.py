@@ -1,4 +1,6 @@
-"""One warm process that answers one request after the other. It is replaced when it dies, hangs or grows too large."""
+"""One warm process that answers one request after the other. It is replaced when it dies, hangs or grows too
+large.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,12 @@ class Warm:
     """
 
     def __init__(
-        self, answer: Callable[..., Any], preload: Sequence[str], memory_bytes: int | None = None, patience_s: float = 5.0, most_s: float = 60.0
+        self,
+        answer: Callable[..., Any],
+        preload: Sequence[str],
+        memory_bytes: int | None = None,
+        patience_s: float = 5.0,
+        most_s: float = 60.0,
     ) -> None:
         self._answer, self._memory, self._patience_s, self._most_s = answer, memory_bytes, patience_s, most_s
         self._context = multiprocessing.get_context("forkserver")
@@ -59,14 +66,19 @@ class Warm:
                     pipe.send(request)
                     self._owed_since = time.monotonic()
                     if not pipe.poll(max(0.1, self._patience_s - (time.monotonic() - begun))):
-                        raise SlowError("This sound takes longer to make than usual. It is being made; press Space again.")
+                        raise SlowError(
+                            "This sound takes longer to make than usual. It is being made; press Space again."
+                        )
                     good, value = pipe.recv()
                     self._owed_since = None
                 except (EOFError, BrokenPipeError, ConnectionResetError):
                     # It was killed while it answered.
                     self._end()
                     if attempt:
-                        raise SlowError("What makes stretched sound ended twice: this take may need too much memory. Nothing is lost.") from None
+                        raise SlowError(
+                            "What makes stretched sound ended twice: this take may need too much "
+                            "memory. Nothing is lost."
+                        ) from None
                     continue
                 if not good:
                     raise value
@@ -86,7 +98,9 @@ class Warm:
         if time.monotonic() - self._owed_since > self._most_s:
             self._end()
             raise EOFError
-        raise SlowError("Sound is still being made for an earlier request. Nothing is lost; press Space again.")
+        raise SlowError(
+            "Sound is still being made for an earlier request. Nothing is lost; press Space again."
+        )
 
     def _ready(self) -> Connection:
         if self._closed:
@@ -94,7 +108,9 @@ class Warm:
         if self._process is None or not self._process.is_alive() or self._pipe is None:
             self._end()
             here, there = self._context.Pipe()
-            process = self._context.Process(target=_serve, args=(there, self._answer, self._memory, os.getpid()), name="warm", daemon=True)
+            process = self._context.Process(
+                target=_serve, args=(there, self._answer, self._memory, os.getpid()), name="warm", daemon=True
+            )
             try:
                 # A fork server that is killed while it starts this is made anew by the next attempt.
                 process.start()
@@ -142,5 +158,10 @@ def _serve(pipe: Connection, answer: Callable[..., Any], memory_bytes: int | Non
         except MemoryError:
             said = False, CombPaceError("This sound needs more memory than it may have. Nothing is lost.")
         except Exception as error:
-            said = False, error if isinstance(error, CombPaceError) else CombPaceError(f"This sound could not be made ({error}). Nothing is lost.")
+            said = (
+                False,
+                error
+                if isinstance(error, CombPaceError)
+                else CombPaceError(f"This sound could not be made ({error}). Nothing is lost."),
+            )
         pipe.send(said)

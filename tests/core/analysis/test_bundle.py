@@ -7,7 +7,14 @@ import soundfile as sf
 from scipy import signal
 
 from combpace.core.analysis.bleed import bleed_in
-from combpace.core.analysis.bundle import Together, analyse_bundle, on_loud_starts, on_own_strokes, on_strokes_of, without_bleed
+from combpace.core.analysis.bundle import (
+    Together,
+    analyse_bundle,
+    on_loud_starts,
+    on_own_strokes,
+    on_strokes_of,
+    without_bleed,
+)
 from combpace.core.analysis.opening import listen
 from combpace.core.analysis.take import Hints, analyse
 from combpace.core.audio import ArraySource, Audio
@@ -30,12 +37,15 @@ class BleedTest(unittest.TestCase):
         self.assertEqual(own[1].times.tolist(), [1.5, 2.0, 3.0029])
 
     def test_an_onset_that_starts_on_bleed_lies_on_the_mic_s_own_stroke(self) -> None:
-        # The tub follows the board by 8 ms; the tub's mic hears the board 28 dB softer, the board's mic hears little of the tub.
+        # The tub follows the board by 8 ms; the tub's mic hears the board 28 dB softer, the board's mic hears
+        # little of the tub.
         times = 0.5 + 0.6 * np.arange(8)
         board, tub = struck(times, 6.0).samples, struck(times + 0.008, 6.0).samples
         mics = [source(Audio(tub + 0.04 * board, 44100)), source(Audio(board + 0.04 * tub, 44100))]
         early, loud = [marks(list(times)), marks(list(times))], [-20.0, -20.0]
-        np.testing.assert_allclose(on_own_strokes(0, mics, early[0], early, loud).times, times + 0.008, atol=0.001)
+        np.testing.assert_allclose(
+            on_own_strokes(0, mics, early[0], early, loud).times, times + 0.008, atol=0.001
+        )
         # The board strikes first and loudest in its own mic: that is its stroke.
         np.testing.assert_allclose(on_own_strokes(1, mics, early[1], early, loud).times, times)
         # A soft beginning that no other mic hears is the stroke's own.
@@ -48,7 +58,9 @@ class BleedTest(unittest.TestCase):
 
     def test_a_mic_alone_keeps_all(self) -> None:
         one = marks([1.0, 2.0])
-        self.assertEqual(without_bleed([one, marks([])], [np.zeros(2), np.zeros(0)])[0].times.tolist(), [1.0, 2.0])
+        self.assertEqual(
+            without_bleed([one, marks([])], [np.zeros(2), np.zeros(0)])[0].times.tolist(), [1.0, 2.0]
+        )
 
 
 class BundleTest(unittest.TestCase):
@@ -70,7 +82,9 @@ class BundleTest(unittest.TestCase):
         paces = [found.pace for found in self.found]
         assert paces[0] is not None and paces[1] is not None
         self.assertEqual(paces[0].meters, paces[1].meters)
-        self.assertEqual([knot.quarters for knot in paces[0].knots], [knot.quarters for knot in paces[1].knots])
+        self.assertEqual(
+            [knot.quarters for knot in paces[0].knots], [knot.quarters for knot in paces[1].knots]
+        )
         np.testing.assert_allclose(paces[0].times_s, paces[1].times_s, atol=0.005)
         self.assertAlmostEqual(float(np.median(np.diff(self.found[0].beats.times))), 0.5, delta=0.01)
 
@@ -84,13 +98,18 @@ class BundleTest(unittest.TestCase):
     def test_beats_go_to_strokes_that_are_near_and_not_to_what_is_fixed(self) -> None:
         # Sound takes 8 ms for 2.75 m (343 m/s at 20 °C, ISO 9613-1).
         pace: TempoMap[TakeTimes] = TempoMap(
-            (Knot(1.0, 0.0), Knot(1.5, 1.0), Knot(2.0, 2.0, fixed=True), Knot(2.5, 3.0), Knot(3.0, 4.0)), (Meter(1, 4, 4),)
+            (Knot(1.0, 0.0), Knot(1.5, 1.0), Knot(2.0, 2.0, fixed=True), Knot(2.5, 3.0), Knot(3.0, 4.0)),
+            (Meter(1, 4, 4),),
         )
-        strokes = replace(marks([1.008, 1.52, 2.008, 2.494, 2.5]), strength=np.array([0.9, 0.9, 0.9, 0.9, 0.2]))
+        strokes = replace(
+            marks([1.008, 1.52, 2.008, 2.494, 2.5]), strength=np.array([0.9, 0.9, 0.9, 0.9, 0.2])
+        )
         moved = on_strokes_of(pace, strokes)
         np.testing.assert_allclose(moved.times_s, [1.008, 1.5, 2.0, 2.494, 3.0])
         self.assertEqual(on_strokes_of(pace, marks([])), pace)
-        close: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0), Knot(1.125, 1.0), Knot(1.6, 2.0)), (Meter(1, 4, 4),))
+        close: TempoMap[TakeTimes] = TempoMap(
+            (Knot(1.0, 0.0), Knot(1.125, 1.0), Knot(1.6, 2.0)), (Meter(1, 4, 4),)
+        )
         np.testing.assert_allclose(on_strokes_of(close, marks([1.01, 1.12])).times_s, [1.01, 1.125, 1.6])
 
     def test_a_steady_pace_is_moved_by_no_stroke(self) -> None:
@@ -139,7 +158,9 @@ class OtherInstrumentTest(unittest.TestCase):
             sources.append(ArraySource(Audio(samples.T, rate)))
             truth.append(json.loads((OPEN / f"{name}.json").read_text())["onsets"])
         each = [listen(one).onsets for one in sources]
-        for found, onsets, notes, drum in zip(bleed_in(sources, each), each, truth, ("kick", "snare"), strict=False):
+        for found, onsets, notes, drum in zip(
+            bleed_in(sources, each), each, truth, ("kick", "snare"), strict=False
+        ):
             own = np.array([note.get("t_mic", note["t"]) for note in notes if drum in note["inst"]])
             is_own = np.array([np.min(np.abs(own - time)) < 0.02 for time in onsets.times])
             self.assertGreaterEqual(float(found[~is_own].mean()), 0.90)
@@ -147,14 +168,20 @@ class OtherInstrumentTest(unittest.TestCase):
 
 
 class LoudStartTest(unittest.TestCase):
-    """A close mic of a deep drum: before some of its strokes another, bright drum is heard softly, and one stroke is a flam."""
+    """A close mic of a deep drum: before some of its strokes another, bright drum is heard softly, and one
+    stroke is a flam.
+    """
 
     def mic(self) -> tuple[Audio, np.ndarray, np.ndarray]:
         rate, strokes = 44100, 0.5 + 0.5 * np.arange(20)
         rng, out = np.random.default_rng(5), np.zeros(round(11.0 * rate))
         t = np.arange(round(0.12 * rate)) / rate
-        deep = np.exp(-t / 0.03) * (np.sin(2 * np.pi * 180 * t + 1.0) + 0.3 * rng.standard_normal(len(t)) * np.exp(-t / 0.004))
-        bright = signal.sosfilt(signal.butter(4, 6000, "highpass", fs=rate, output="sos"), rng.standard_normal(len(t))) * np.exp(-t / 0.02)
+        deep = np.exp(-t / 0.03) * (
+            np.sin(2 * np.pi * 180 * t + 1.0) + 0.3 * rng.standard_normal(len(t)) * np.exp(-t / 0.004)
+        )
+        bright = signal.sosfilt(
+            signal.butter(4, 6000, "highpass", fs=rate, output="sos"), rng.standard_normal(len(t))
+        ) * np.exp(-t / 0.02)
         laid = strokes.copy()
         for k, time in enumerate(strokes):
             at = round(time * rate)

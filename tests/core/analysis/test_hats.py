@@ -14,7 +14,9 @@ BEATS = 1.0 + 0.5 * np.arange(40)
 
 
 def ride(per_beat: int, level: float = 0.2) -> Audio:
-    """A deep stroke on every beat; noise above 6 kHz so many times to the beat, with a weaker one now and then."""
+    """A deep stroke on every beat; noise above 6 kHz so many times to the beat, with a weaker one now and
+    then.
+    """
     rng = np.random.default_rng(3)
     out = 1e-4 * rng.standard_normal(round(22.0 * RATE))
     t = np.arange(round(0.15 * RATE)) / RATE

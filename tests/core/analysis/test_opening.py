@@ -14,7 +14,12 @@ def eighths(before_s: float = 0.0, attack_s: float = 0.001, rate: int = RATE) ->
     out = np.zeros(round((16 * STEP_S + before_s) * rate) + rate, np.float32)
     t = np.arange(round(0.3 * rate)) / rate
     for k in range(16):
-        note = 0.4 * np.sin(2 * np.pi * 220 * 2 ** (k % 5 / 12) * t) * np.exp(-t / 0.12) * np.minimum(1, t / attack_s)
+        note = (
+            0.4
+            * np.sin(2 * np.pi * 220 * 2 ** (k % 5 / 12) * t)
+            * np.exp(-t / 0.12)
+            * np.minimum(1, t / attack_s)
+        )
         at = round((before_s + k * STEP_S) * rate)
         out[at : at + len(note)] += note.astype(np.float32)
     return Audio(out[: round((16 * STEP_S + before_s) * rate)], rate)
@@ -30,7 +35,9 @@ class TrimmedTest(unittest.TestCase):
                 with self.subTest(rate=rate, cut_s=cut_s):
                     self.assertEqual(len(found.onsets), 16)
                     self.assertEqual(float(found.onsets.times[0]), 0.0)
-                    np.testing.assert_allclose(found.onsets.times[1:], STEP_S * np.arange(1, 16) - cut_s, atol=0.006)
+                    np.testing.assert_allclose(
+                        found.onsets.times[1:], STEP_S * np.arange(1, 16) - cut_s, atol=0.006
+                    )
                     assert found.pace is not None
                     self.assertEqual(found.pace.second(0.0), 0.0)
                     # What is kept for reading again is on the source's own clock too.

@@ -45,4 +45,7 @@ class ReadingsTest(unittest.TestCase):
         self.assertEqual(readings(analyse(source(struck([], 3.0)))), ())
         mics = analyse_bundle([source(self.sound), source(self.sound)])
         first, second = (readings(mic) for mic in mics)
-        self.assertEqual([(one.meter, round(one.probability, 6)) for one in first], [(one.meter, round(one.probability, 6)) for one in second])
+        self.assertEqual(
+            [(one.meter, round(one.probability, 6)) for one in first],
+            [(one.meter, round(one.probability, 6)) for one in second],
+        )

@@ -1,4 +1,6 @@
-"""The ear on sounds of known timing. `mir_eval` scores; its windows are MIREX's ±70 ms (mir_eval documentation)."""
+"""The ear on sounds of known timing. `mir_eval` scores; its windows are MIREX's ±70 ms (mir_eval
+documentation).
+"""
 
 import unittest
 
@@ -53,7 +55,9 @@ class BreathingTest(unittest.TestCase):
         beats = beats[beats > self.performance.beats[0] - 0.2]
         self.assertGreater(mir_eval.beat.f_measure(self.performance.beats, beats), 0.95)
         lines = self.found.pace.to_seconds(self.found.pace.bar_lines(0, 15))
-        self.assertLess(np.median(np.min(np.abs(lines[:, None] - self.performance.downbeats[None, :]), axis=1)), 0.025)
+        self.assertLess(
+            np.median(np.min(np.abs(lines[:, None] - self.performance.downbeats[None, :]), axis=1)), 0.025
+        )
 
     def test_the_intro_stays_lead_in(self) -> None:
         assert self.found.pace is not None
@@ -70,7 +74,10 @@ class HintsTest(unittest.TestCase):
         self.audio = struck(self.beats, float(self.beats[-1]) + 1, low_every=4)
 
     def test_hints_hold_exactly_at_the_onset_that_is_meant(self) -> None:
-        found = heard(self.audio, Hints(bars=((float(self.beats[8]) + 0.03, 1),), downbeats=(float(self.beats[16]) - 0.02,)))
+        found = heard(
+            self.audio,
+            Hints(bars=((float(self.beats[8]) + 0.03, 1),), downbeats=(float(self.beats[16]) - 0.02,)),
+        )
         assert found.pace is not None
         onset = float(found.onsets.times[np.argmin(np.abs(found.onsets.times - self.beats[8]))])
         self.assertEqual(found.pace.second(0.0), onset)
@@ -111,7 +118,12 @@ class HintsTest(unittest.TestCase):
 
     def test_many_hints_at_once_hold_exactly(self) -> None:
         bars = tuple((float(self.beats[4 * k]), k + 1) for k in range(9))
-        found = heard(self.audio, Hints(bars=bars, downbeats=tuple(float(self.beats[4 * k]) for k in range(9)), meter=Meter(1, 4, 4)))
+        found = heard(
+            self.audio,
+            Hints(
+                bars=bars, downbeats=tuple(float(self.beats[4 * k]) for k in range(9)), meter=Meter(1, 4, 4)
+            ),
+        )
         assert found.pace is not None
         for time, number in bars:
             onset = float(found.onsets.times[np.argmin(np.abs(found.onsets.times - time))])
@@ -120,7 +132,11 @@ class HintsTest(unittest.TestCase):
     def test_contradictions_and_places_outside_are_refused(self) -> None:
         with self.assertRaises(MapConflictError):
             heard(self.audio, Hints(bars=((float(self.beats[4]), 1), (float(self.beats[8]), 9))))
-        for outside in (Hints(downbeats=(1e4,)), Hints(others=(float("nan"),)), Hints(meters=((-1.0, Meter(1, 3, 4)),))):
+        for outside in (
+            Hints(downbeats=(1e4,)),
+            Hints(others=(float("nan"),)),
+            Hints(meters=((-1.0, Meter(1, 3, 4)),)),
+        ):
             with self.subTest(hints=outside), self.assertRaises(ParameterError):
                 heard(self.audio, outside)
 
@@ -150,7 +166,9 @@ class RobustTest(unittest.TestCase):
         other = heard(struck(times, 9.5, rate=48000))
         self.assertEqual(len(plain.onsets), 16)
         for found, shift in ((later, 0.2), (softer, 0.0), (other, 0.0)):
-            np.testing.assert_allclose(np.asarray(found.onsets.times) - shift, np.asarray(plain.onsets.times), atol=0.001)
+            np.testing.assert_allclose(
+                np.asarray(found.onsets.times) - shift, np.asarray(plain.onsets.times), atol=0.001
+            )
 
     def test_gain_rate_and_start_leave_every_bar_line_of_a_performance_where_it_is(self) -> None:
         performance = boiler_house(bars=12)
@@ -170,23 +188,29 @@ class RobustTest(unittest.TestCase):
             with self.subTest(changed=name):
                 pace = heard(Audio(np.asarray(samples, np.float32), rate)).pace
                 assert pace is not None
-                self.assertEqual([str(meter) for meter in pace.meters], [str(meter) for meter in first.meters])
+                self.assertEqual(
+                    [str(meter) for meter in pace.meters], [str(meter) for meter in first.meters]
+                )
                 moved = np.abs(pace.to_seconds(pace.bar_lines(0, 12)) - later - lines)
                 self.assertLess(float(np.median(moved)), 0.001)
                 self.assertLess(float(moved.max()), 0.012)
 
     def test_talk_has_no_sure_pulse(self) -> None:
-        # Syllables as of a read text: voiced, of two formants each, with irregular distances and pauses (durations of syllables
-        # about 0.1-0.3 s are common knowledge of phonetics; the sound is invented).
+        # Syllables as of a read text: voiced, of two formants each, with irregular distances and pauses
+        # (durations of syllables about 0.1-0.3 s are common knowledge of phonetics; the sound is invented).
         rng = np.random.default_rng(5)
         rate, out, time = 16000, np.zeros(16000 * 30), 0.3
         while time < 29:
             length = rng.uniform(0.08, 0.3)
             t = np.arange(round(length * rate)) / rate
-            offered_readings = signal.sawtooth(2 * np.pi * np.cumsum(rng.uniform(90, 140) * (1 - 0.2 * t / length)) / rate)
+            offered_readings = signal.sawtooth(
+                2 * np.pi * np.cumsum(rng.uniform(90, 140) * (1 - 0.2 * t / length)) / rate
+            )
             for hz in (rng.uniform(300, 800), rng.uniform(900, 2300)):
                 sos = signal.butter(1, (hz * 0.9, hz * 1.1), "bandpass", fs=rate, output="sos")
-                out[round(time * rate) :][: len(t)] += signal.sosfilt(sos, offered_readings) * np.hanning(len(t))
+                out[round(time * rate) :][: len(t)] += signal.sosfilt(sos, offered_readings) * np.hanning(
+                    len(t)
+                )
             time += length + float(rng.choice([0.02, 0.06, rng.uniform(0.2, 0.9)], p=[0.5, 0.3, 0.2]))
         found = heard(Audio(np.asarray(0.3 * out / np.abs(out).max(), np.float32), rate))
         self.assertTrue(np.isfinite(np.asarray(found.beats.times)).all())

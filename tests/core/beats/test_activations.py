@@ -36,7 +36,10 @@ class InputsTest(unittest.TestCase):
     def test_harmony_is_heard_where_the_chord_changes(self) -> None:
         # Equal temperament, A4 = 440 Hz (ISO 16): C major, then F major, then C major again.
         t = np.arange(2 * 44100) / 44100
-        c, f = (sum(np.sin(2 * np.pi * hz * t) for hz in chord) / 4 for chord in ((261.63, 329.63, 392.00), (349.23, 440.00, 523.25)))
+        c, f = (
+            sum(np.sin(2 * np.pi * hz * t) for hz in chord) / 4
+            for chord in ((261.63, 329.63, 392.00), (349.23, 440.00, 523.25))
+        )
         novelty = features(Audio(np.asarray(np.concatenate([c, f, c]), np.float32), 44100))[:, -4]
         at = np.arange(len(novelty)) * 2 / FRAMES_PER_S
         self.assertGreater(novelty[np.abs(at - 2.0) < 0.1].max(), 0.3)
@@ -66,7 +69,10 @@ class NetworkTest(unittest.TestCase):
         plain = struck(times, 9.0)
         soft = Audio(plain.samples * 0.25, 44100)
         wide = Audio(np.repeat(plain.samples, 2, axis=0), 44100)
-        heard = [hear_activations(source(audio), onset_strength(source(audio))).beat for audio in (plain, soft, wide)]
+        heard = [
+            hear_activations(source(audio), onset_strength(source(audio))).beat
+            for audio in (plain, soft, wide)
+        ]
         np.testing.assert_allclose(heard[1], heard[0], atol=0.15)
         np.testing.assert_array_equal(heard[2], heard[0])
 
@@ -75,8 +81,13 @@ class DisagreementTest(unittest.TestCase):
     def test_a_network_agrees_with_itself_and_two_are_farther_apart_on_what_is_no_music(self) -> None:
         rng = np.random.default_rng(1)
         steady, scattered = 0.5 + np.arange(40) * 0.5, np.sort(rng.uniform(0.5, 20.0, 40))
-        both = [hear_activations(source(sound), onset_strength(source(sound))) for sound in (struck(times, 21.0) for times in (steady, scattered))]
-        apart = [hear_pattern(pulse, times).apart for pulse, times in zip(both, (steady, scattered), strict=True)]
+        both = [
+            hear_activations(source(sound), onset_strength(source(sound)))
+            for sound in (struck(times, 21.0) for times in (steady, scattered))
+        ]
+        apart = [
+            hear_pattern(pulse, times).apart for pulse, times in zip(both, (steady, scattered), strict=True)
+        ]
         self.assertEqual(apart[0].shape, (40, 3))
         self.assertTrue(all((each >= 0).all() and (each <= [10, 1, 10]).all() for each in apart))
         self.assertGreater(float(apart[1][:, 2].mean()), float(apart[0][:, 2].mean()))

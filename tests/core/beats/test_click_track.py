@@ -26,8 +26,17 @@ def train_of(audio: Audio) -> np.ndarray | None:
 
 class ClickTrainTest(unittest.TestCase):
     def test_each_click_is_a_beat_at_any_tempo(self) -> None:
-        # 60 000 divided by BPM is the distance in milliseconds (common practice): 2000, 1333.3, 1000, 500, 333.3, 250, 200 ms.
-        for bpm, milliseconds in ((30, 2000), (45, 4000 / 3), (60, 1000), (120, 500), (180, 1000 / 3), (240, 250), (300, 200)):
+        # 60 000 divided by BPM is the distance in milliseconds (common practice): 2000, 1333.3, 1000, 500,
+        # 333.3, 250, 200 ms.
+        for bpm, milliseconds in (
+            (30, 2000),
+            (45, 4000 / 3),
+            (60, 1000),
+            (120, 500),
+            (180, 1000 / 3),
+            (240, 250),
+            (300, 200),
+        ):
             with self.subTest(bpm=bpm):
                 times = 0.4 + np.arange(24) * milliseconds / 1000
                 found = read(times, accents(24, 4))
@@ -36,7 +45,9 @@ class ClickTrainTest(unittest.TestCase):
                 np.testing.assert_allclose(found.beats.times, times, atol=0.003)
 
     def test_what_is_rare_of_music_is_not_said_with_certainty(self) -> None:
-        sure = {bpm: read(0.4 + np.arange(32) * 60 / bpm).beats.counted for bpm in (30, 45, 100, 130, 240, 300)}
+        sure = {
+            bpm: read(0.4 + np.arange(32) * 60 / bpm).beats.counted for bpm in (30, 45, 100, 130, 240, 300)
+        }
         self.assertGreater(min(sure[100], sure[130]), 0.9)
         self.assertLess(max(sure[30], sure[45], sure[240], sure[300]), 0.5)
 
@@ -68,8 +79,15 @@ class ClickTrainTest(unittest.TestCase):
         tone = np.sin(2 * np.pi * 196 * np.arange(len(rings)) / RATE) * rings
         cases = {
             "notes that ring": Audio((0.5 * tone).astype(np.float32), RATE),
-            "clicks over a held tone": Audio((struck(even, 13.0).samples[0] + 0.1 * np.sin(np.arange(13 * RATE) * 0.06)).astype(np.float32), RATE),
-            "loud and soft by turns": struck(even, 13.0, levels=[0.8 if k % 2 == 0 else 0.4 for k in range(24)]),
+            "clicks over a held tone": Audio(
+                (struck(even, 13.0).samples[0] + 0.1 * np.sin(np.arange(13 * RATE) * 0.06)).astype(
+                    np.float32
+                ),
+                RATE,
+            ),
+            "loud and soft by turns": struck(
+                even, 13.0, levels=[0.8 if k % 2 == 0 else 0.4 for k in range(24)]
+            ),
             "a rhythm": struck(np.delete(0.5 + np.arange(96) * 0.125, np.r_[1:96:8, 3:96:8, 5:96:16]), 13.0),
             "too few": struck(even[:7], 5.0),
             "eighths at 180 and faster": struck(0.5 + np.arange(60) * 60 / 360, 11.0),

@@ -21,7 +21,9 @@ class StrokesTest(unittest.TestCase):
         self.row = FIRST_S + BEAT_S * np.arange(COUNT)
         self.gaps = np.full(COUNT, BEAT_S)
 
-    def seen(self, strokes: NoteEvents, late_s: float = 0.0, downbeat: np.ndarray | None = None) -> dict[str, float]:
+    def seen(
+        self, strokes: NoteEvents, late_s: float = 0.0, downbeat: np.ndarray | None = None
+    ) -> dict[str, float]:
         values = strokes.seen(self.row + late_s, self.gaps, np.zeros(COUNT) if downbeat is None else downbeat)
         self.assertEqual(len(values), len(NAMES))
         self.assertTrue(np.isfinite(values).all())

@@ -4,7 +4,17 @@ import numpy as np
 
 from combpace.core.audio import Audio
 from combpace.core.beats.activations import Activations, hear_activations
-from combpace.core.beats.readings import INPUTS, KINDS, NAMES, WEIGHTS, Reading, Take, features, rows_of, worth_of
+from combpace.core.beats.readings import (
+    INPUTS,
+    KINDS,
+    NAMES,
+    WEIGHTS,
+    Reading,
+    Take,
+    features,
+    rows_of,
+    worth_of,
+)
 from combpace.core.beats.tempogram import TempoSpectrum, steady_rows
 from combpace.core.networks.weights import weights_of
 from combpace.core.spectra import onset_strength
@@ -16,7 +26,9 @@ def heard(audio: Audio) -> Activations:
 
 
 def off_beats(bpm: float, count: int, drift: float = 0.0) -> np.ndarray:
-    """What is struck on sixteenths of a pulse, on few of its beats: second and fourth of each beat, by chance."""
+    """What is struck on sixteenths of a pulse, on few of its beats: second and fourth of each beat, by
+    chance.
+    """
     rng = np.random.default_rng(2)
     steps = np.arange(4 * count)
     played = steps[np.where(steps % 4 == 0, rng.random(len(steps)) < 0.25, rng.random(len(steps)) < 0.5)]
@@ -35,7 +47,9 @@ class TempoSpectrumTest(unittest.TestCase):
                 self.assertGreater(spectrum.standing(bpm / 60), 1.5 * spectrum.standing(bpm / 60 * 1.13))
 
     def test_what_drifts_is_no_click(self) -> None:
-        steady, moving = (TempoSpectrum(heard(struck(off_beats(100, 80, drift), 50.0))).click for drift in (0.0, 0.03))
+        steady, moving = (
+            TempoSpectrum(heard(struck(off_beats(100, 80, drift), 50.0))).click for drift in (0.0, 0.03)
+        )
         self.assertGreater(steady, moving + 0.15)
 
     def test_of_nothing_nothing_stands_out(self) -> None:
@@ -58,9 +72,17 @@ class TempoSpectrumTest(unittest.TestCase):
 class WaysTest(unittest.TestCase):
     def test_features_are_finite_for_any_sound_and_row(self) -> None:
         rng = np.random.default_rng(3)
-        for samples in (np.zeros(44100 * 5), 0.1 * rng.standard_normal(44100 * 5), struck(np.arange(0.5, 5, 0.4), 5.0).samples[0]):
+        for samples in (
+            np.zeros(44100 * 5),
+            0.1 * rng.standard_normal(44100 * 5),
+            struck(np.arange(0.5, 5, 0.4), 5.0).samples[0],
+        ):
             take = Take(heard(Audio(np.asarray(samples, np.float32), 44100)))
-            for row in (np.arange(0.1, 4.9, 0.5), np.array([0.0, 0.02, 3.0, 4.9]), np.cumsum(rng.uniform(0.2, 0.4, 12))):
+            for row in (
+                np.arange(0.1, 4.9, 0.5),
+                np.array([0.0, 0.02, 3.0, 4.9]),
+                np.cumsum(rng.uniform(0.2, 0.4, 12)),
+            ):
                 values = features(take, Reading("band", row))
                 self.assertEqual(values.shape, (len(NAMES),))
                 self.assertTrue(np.isfinite(values).all())

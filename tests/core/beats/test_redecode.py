@@ -26,7 +26,12 @@ class RowsTest(unittest.TestCase):
         self.times = np.arange(0.5, SECONDS - 0.5, 0.5)
         self.row = self.times * FRAMES_PER_S
 
-    def again(self, heard: np.ndarray, held: list[float], tempi: list[tuple[float, float, float, float]] | None = None) -> np.ndarray:
+    def again(
+        self,
+        heard: np.ndarray,
+        held: list[float],
+        tempi: list[tuple[float, float, float, float]] | None = None,
+    ) -> np.ndarray:
         found = solved_again(odds(heard), self.row, np.array(held), tempi or [], Weights())
         assert found is not None
         return found
@@ -55,7 +60,9 @@ class RowsTest(unittest.TestCase):
         np.testing.assert_array_equal(found[found < 800], self.row[self.row < 800])
 
     def test_where_most_disagrees_the_take_is_to_be_followed_as_a_whole(self) -> None:
-        self.assertIsNone(solved_again(odds(self.times), self.row, np.zeros(0), [(0.0, np.inf, 80.0, 90.0)], Weights()))
+        self.assertIsNone(
+            solved_again(odds(self.times), self.row, np.zeros(0), [(0.0, np.inf, 80.0, 90.0)], Weights())
+        )
 
 
 class ReadAgainTest(unittest.TestCase):
@@ -66,7 +73,9 @@ class ReadAgainTest(unittest.TestCase):
         cls.heard = analyse(cls.audio)
 
     def again(self, hints: Hints, known: bool = True):  # type: ignore[no-untyped-def]
-        return read(self.heard.pulse, self.heard.onsets, hints, 32.0, self.heard.beats.rough if known else None)
+        return read(
+            self.heard.pulse, self.heard.onsets, hints, 32.0, self.heard.beats.rough if known else None
+        )
 
     def test_nothing_stated_reads_the_same(self) -> None:
         for known in (True, False):
@@ -76,8 +85,18 @@ class ReadAgainTest(unittest.TestCase):
             self.assertEqual([str(m) for m in pace.meters], [str(m) for m in self.heard.pace.meters])
 
     def test_any_number_of_statements_hold_exactly(self) -> None:
-        at = [float(self.heard.onsets.times[np.argmin(np.abs(self.heard.onsets.times - self.beats[k]))]) for k in (9, 25, 41)]
-        beats, pace, _, _ = self.again(Hints(bars=((at[0], 1),), downbeats=(at[1],), meters=((at[2], Meter(1, 3, 4)),), others=(at[0] + 0.5,)))
+        at = [
+            float(self.heard.onsets.times[np.argmin(np.abs(self.heard.onsets.times - self.beats[k]))])
+            for k in (9, 25, 41)
+        ]
+        beats, pace, _, _ = self.again(
+            Hints(
+                bars=((at[0], 1),),
+                downbeats=(at[1],),
+                meters=((at[2], Meter(1, 3, 4)),),
+                others=(at[0] + 0.5,),
+            )
+        )
         assert pace is not None
         self.assertEqual(pace.second(0.0), at[0])
         self.assertAlmostEqual(pace.address(pace.place(at[1]) + 1e-7)[1], 1.0, places=5)

@@ -7,7 +7,16 @@ from combpace.core.audio import Audio
 from combpace.core.beats.activations import hear_activations
 from combpace.core.beats.meter_network import Pattern
 from combpace.core.beats.readings import Reading, Take
-from combpace.core.beats.sections import EMPTY, LEAST_S, OVER, STEPS_PER_S, better_section, changed, joined_readings, said_of
+from combpace.core.beats.sections import (
+    EMPTY,
+    LEAST_S,
+    OVER,
+    STEPS_PER_S,
+    better_section,
+    changed,
+    joined_readings,
+    said_of,
+)
 from combpace.core.beats.track import track_beats
 from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import onset_strength
@@ -25,14 +34,23 @@ def saying(change_s: float, before: float, after: float) -> np.ndarray:
 class SaidTest(unittest.TestCase):
     def test_each_beat_speaks_until_the_next(self) -> None:
         row = np.array([1.0, 2.0, 3.0])
-        pattern = Pattern(np.zeros(3, np.float32), np.zeros((3, 5), np.float32), np.array([0.5, 1.0, 0.0], np.float32), np.zeros((3, 3)))
+        pattern = Pattern(
+            np.zeros(3, np.float32),
+            np.zeros((3, 5), np.float32),
+            np.array([0.5, 1.0, 0.0], np.float32),
+            np.zeros((3, 3)),
+        )
         said = said_of(pattern, row, 5 * STEPS_PER_S, EMPTY)
         for second, value in enumerate((EMPTY, 0.0, 4.0, -4.0, EMPTY)):
-            np.testing.assert_allclose(said[second * STEPS_PER_S : (second + 1) * STEPS_PER_S], value, atol=1e-6)
+            np.testing.assert_allclose(
+                said[second * STEPS_PER_S : (second + 1) * STEPS_PER_S], value, atol=1e-6
+            )
 
 
 class BetterSectionTest(unittest.TestCase):
-    def found(self, change_s: float, base: tuple[float, float], other: tuple[float, float]) -> tuple[float, float, float] | None:
+    def found(
+        self, change_s: float, base: tuple[float, float], other: tuple[float, float]
+    ) -> tuple[float, float, float] | None:
         return better_section(QUARTERS, saying(change_s, *base), EIGHTHS, saying(change_s, *other))
 
     def test_from_where_the_other_is_right(self) -> None:
@@ -59,7 +77,9 @@ class BetterSectionTest(unittest.TestCase):
         self.assertIsNone(self.found(15.0, (3.0, 1.0), (-2.0, 1.5)))
         # Better from end to end: that is another way to count, not a section.
         self.assertIsNone(better_section(QUARTERS, saying(0, 0, 0.0), EIGHTHS, saying(28.0, 3.0, 0.0)))
-        self.assertIsNone(better_section(QUARTERS, saying(15.0, 3.0, -1.0), EIGHTHS[::2] + 0.11, saying(15.0, -2.0, 3.0)))
+        self.assertIsNone(
+            better_section(QUARTERS, saying(15.0, 3.0, -1.0), EIGHTHS[::2] + 0.11, saying(15.0, -2.0, 3.0))
+        )
 
 
 class JoinedTest(unittest.TestCase):
@@ -69,7 +89,10 @@ class JoinedTest(unittest.TestCase):
         sound = struck(quarters, 42.0, low_every=4).samples + struck(eighths, 42.0, low_every=7).samples
         heard = source(Audio(sound, 44100))
         take = Take(hear_activations(heard, onset_strength(heard)))
-        rows = [Reading("band", np.arange(0.5, 41.4, 0.5)), Reading("counted otherwise", np.arange(0.5, 41.4, 0.25))]
+        rows = [
+            Reading("band", np.arange(0.5, 41.4, 0.5)),
+            Reading("counted otherwise", np.arange(0.5, 41.4, 0.25)),
+        ]
         found = [way.row for way in joined_readings(take, rows)]
         truth = np.concatenate([quarters, eighths])
         best = max(mir_eval.beat.f_measure(truth, row) for row in found)

@@ -71,7 +71,9 @@ class FollowTest(unittest.TestCase):
 
     def test_a_ramp_is_followed(self) -> None:
         times = 0.5 + np.cumsum(np.linspace(0.62, 0.38, 60))
-        self.assertEqual(mir_eval.beat.f_measure(times, found(follow(odds(times, float(times[-1]) + 1)))), 1.0)
+        self.assertEqual(
+            mir_eval.beat.f_measure(times, found(follow(odds(times, float(times[-1]) + 1)))), 1.0
+        )
 
     def test_a_pulse_stops_and_another_starts(self) -> None:
         first, second = np.arange(0.5, 10, 0.5), np.arange(14.2, 30, 0.41)
@@ -91,7 +93,9 @@ class FollowTest(unittest.TestCase):
             self.assertLessEqual(set(held), set(beats))
         for low, high in ((55, 65), (110, 130), (230, 250)):
             span = TempoSpan(low, high)
-            bpm = 60 / float(np.median(np.diff(found(follow(odds(times, 30.5, off=-1.0), tempi=[span.gaps])))))
+            bpm = 60 / float(
+                np.median(np.diff(found(follow(odds(times, 30.5, off=-1.0), tempi=[span.gaps]))))
+            )
             with self.subTest(range=(low, high)):
                 self.assertTrue(low - 2 <= bpm <= high + 6, bpm)
         for bad in ((120, 100, 0.0, 9.0), (100, 120, 5.0, 5.0), (1, 5, 0.0, 9.0)):
@@ -132,8 +136,14 @@ class TrackTest(unittest.TestCase):
 
     def test_beats_that_only_one_of_two_likely_ways_has_are_doubtful(self) -> None:
         pulse, _ = heard(0.5 + np.arange(40) * 0.5)
-        quarters, eighths = Reading("attacks", np.arange(0.5, 20, 0.5)), Reading("band", np.arange(0.5, 20, 0.25))
-        for worth, counted in ((np.array([0.0, 1.0]), 1 / (1 + np.exp(-1.0))), (np.array([2.0, 0.0]), 1 / (1 + np.exp(-2.0)))):
+        quarters, eighths = (
+            Reading("attacks", np.arange(0.5, 20, 0.5)),
+            Reading("band", np.arange(0.5, 20, 0.25)),
+        )
+        for worth, counted in (
+            (np.array([0.0, 1.0]), 1 / (1 + np.exp(-1.0))),
+            (np.array([2.0, 0.0]), 1 / (1 + np.exp(-2.0))),
+        ):
             with (
                 mock.patch("combpace.core.beats.candidates.worth_of", return_value=worth),
                 mock.patch("combpace.core.beats.candidates.RARE", 0.0),
@@ -167,13 +177,20 @@ class TrackTest(unittest.TestCase):
         even = np.full(40, 0.5)
         jump = np.concatenate([even[:20], [0.55, 0.57, 0.56, 0.57], even[:20]])
         ramp = np.linspace(0.6, 0.4, 60)
-        self.assertEqual([jumps_of(np.cumsum(gaps)) for gaps in (even, jump, ramp, 0.5 + 0.02 * np.sin(np.arange(60) / 3))], [0, 1, 0, 0])
+        self.assertEqual(
+            [
+                jumps_of(np.cumsum(gaps))
+                for gaps in (even, jump, ramp, 0.5 + 0.02 * np.sin(np.arange(60) / 3))
+            ],
+            [0, 1, 0, 0],
+        )
         self.assertEqual(jumps_of(np.arange(5) * 0.5), 0)
 
     def test_the_same_counted_otherwise(self) -> None:
         beats = np.arange(12) * 0.5
         gaps = Counter(round(float(np.median(np.diff(row))), 4) for row in other_levels(beats))
-        # Twice, half in two phases, two thirds and thirds in three, three halves in two, three times, and off the beat.
+        # Twice, half in two phases, two thirds and thirds in three, three halves in two, three times, and off
+        # the beat.
         self.assertEqual(gaps, {0.25: 1, 1.0: 2, 0.75: 3, 1.5: 3, 0.3333: 2, 0.1667: 1, 0.5: 1})
         self.assertEqual(list(other_levels(beats[:3])), [])
 
@@ -204,7 +221,10 @@ class LayTest(unittest.TestCase):
 
     def test_beats_without_attack_lie_on_the_course_and_not_on_the_pulses_frames(self) -> None:
         count = np.arange(40)
-        for name, true in (("one tempo", 0.5 + 0.5137 * count), ("slower and slower", 0.5 + 0.42 * count + 0.0014 * count**2)):
+        for name, true in (
+            ("one tempo", 0.5 + 0.5137 * count),
+            ("slower and slower", 0.5 + 0.42 * count + 0.0014 * count**2),
+        ):
             with self.subTest(name):
                 silent = [7, 18, 19, 31]
                 times, carried = lay_on_onsets(np.round(true, 2), marks(np.delete(true, silent)))
@@ -230,7 +250,9 @@ class BarsTest(unittest.TestCase):
         self.assertAlmostEqual(pace.second(-1.0), 0.5)
 
     def test_a_change_of_meter_in_mid_take(self) -> None:
-        reading = read_bars(pattern_of(64, [*range(0, 32, 4), *range(32, 64, 3)], ["4/4"] * 32 + ["3/4"] * 32))
+        reading = read_bars(
+            pattern_of(64, [*range(0, 32, 4), *range(32, 64, 3)], ["4/4"] * 32 + ["3/4"] * 32)
+        )
         pace = own_pace(beats_of(64), reading)
         self.assertEqual([(meter.bar, str(meter)) for meter in pace.meters], [(1, "4/4"), (9, "3/4")])
         self.assertAlmostEqual(pace.second(pace.bar_line(9)), 0.5 + 35 * 0.5)
@@ -268,7 +290,9 @@ class BarsTest(unittest.TestCase):
         self.assertNotIn(16, reading.starts)
         reading = self.read(4, "4/4", hints=BarHints(meters=((24, Meter(1, 7, 8)),)))
         self.assertIn(24, reading.starts)
-        self.assertEqual({str(m) for s, m in zip(reading.starts, reading.meters, strict=True) if s >= 24}, {"7/8"})
+        self.assertEqual(
+            {str(m) for s, m in zip(reading.starts, reading.meters, strict=True) if s >= 24}, {"7/8"}
+        )
         # Eighths after quarters: the beats keep their times, musical time goes on without a gap.
         self.assertAlmostEqual(float(np.diff(own_pace(beats_of(60), reading).quarters)[30]), 0.5)
 

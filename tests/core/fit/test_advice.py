@@ -21,7 +21,12 @@ def asked(places: np.ndarray, grid: Grid, strength: float = 1.0) -> Advice:
     times = np.asarray(places) * 60 / BPM
     onsets = Onsets(take_times(times), np.full(len(times), 0.8), np.ones(len(times)))
     rule = Rule(grid, strength)
-    return advice(Quarters(np.asarray(places, dtype=float)), fit(onsets, line, line, Placement("a"), times[-1] + 1.0, rule), rule, line)
+    return advice(
+        Quarters(np.asarray(places, dtype=float)),
+        fit(onsets, line, line, Placement("a"), times[-1] + 1.0, rule),
+        rule,
+        line,
+    )
 
 
 class AdviceTest(unittest.TestCase):
@@ -39,8 +44,12 @@ class AdviceTest(unittest.TestCase):
         rng = np.random.default_rng(3)
         loose = rng.uniform(-0.02, 0.02, 96)
         sixteenths, triplets = 4.0 + np.arange(96) * 0.25 + loose, 4.0 + np.arange(96) / 3 + loose
-        self.assertEqual((asked(sixteenths, Grid(8)).between, asked(sixteenths, Grid(8)).finer), (48, Grid(16)))
-        self.assertEqual((asked(triplets, Grid(8)).between, asked(triplets, Grid(8)).finer), (64, Grid(8, "triplet")))
+        self.assertEqual(
+            (asked(sixteenths, Grid(8)).between, asked(sixteenths, Grid(8)).finer), (48, Grid(16))
+        )
+        self.assertEqual(
+            (asked(triplets, Grid(8)).between, asked(triplets, Grid(8)).finer), (64, Grid(8, "triplet"))
+        )
         # On the grid, a few ornaments, or on no grid at all: nothing is said.
         self.assertIsNone(asked(sixteenths[::2], Grid(8)).finer)
         self.assertIsNone(asked(np.sort(np.append(sixteenths[::2], [6.27, 9.73])), Grid(8)).finer)

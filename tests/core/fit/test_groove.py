@@ -5,7 +5,14 @@ import numpy as np
 
 from combpace.core.clocks import Placement, Quarters
 from combpace.core.errors import ParameterError
-from combpace.core.fit.groove import GrooveGrid, fits_bars, groove_document, groove_from, names_apart, take_groove
+from combpace.core.fit.groove import (
+    GrooveGrid,
+    fits_bars,
+    groove_document,
+    groove_from,
+    names_apart,
+    take_groove,
+)
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
@@ -13,14 +20,19 @@ from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 from tests.support.sounds import marks
 
-# 120 BPM from 1 s: an eighth is 250 ms. The second eighth of each beat is 30 ms late, beat 3 is 10 ms early, beat 4 is not struck.
+# 120 BPM from 1 s: an eighth is 250 ms. The second eighth of each beat is 30 ms late, beat 3 is 10 ms early,
+# beat 4 is not struck.
 LATE_S = {0.0: 0.0, 0.5: 0.030, 1.0: 0.0, 1.5: 0.030, 2.0: -0.010, 2.5: 0.030, 3.5: 0.030}
 LINE = steady_map(120.0, 1.0, (Meter(1, 4, 4),))
 
 
 def bars(count: int, first: int = 0) -> tuple[np.ndarray, np.ndarray]:
     """(strokes of bars first to first + count - 1, their levels: beat 1 is 6 dB above the others)."""
-    found = [(1.0 + 2.0 * bar + 0.5 * place + late, 0.0 if place else 6.0) for bar in range(first, first + count) for place, late in LATE_S.items()]
+    found = [
+        (1.0 + 2.0 * bar + 0.5 * place + late, 0.0 if place else 6.0)
+        for bar in range(first, first + count)
+        for place, late in LATE_S.items()
+    ]
     return np.array([time for time, _ in found]), np.array([level for _, level in found])
 
 
@@ -30,9 +42,13 @@ class TakenTest(unittest.TestCase):
         (row,) = made.bars
         self.assertEqual([one.struck for one in row], [4, 4, 4, 4, 4, 4, 0, 4])
         np.testing.assert_allclose([one.late_ms for one in row], [0, 30, 0, 30, -10, 30, 0, 30], atol=1e-9)
-        np.testing.assert_allclose([one.late for one in row], [0, 0.12, 0, 0.12, -0.04, 0.12, 0, 0.12], atol=1e-12)
+        np.testing.assert_allclose(
+            [one.late for one in row], [0, 0.12, 0, 0.12, -0.04, 0.12, 0, 0.12], atol=1e-12
+        )
         # Of seven strokes a bar one is 6 dB louder: the mean lies 6/7 dB above the soft ones.
-        np.testing.assert_allclose([row[0].accent_db, row[1].accent_db, row[6].accent_db], [6 - 6 / 7, -6 / 7, 0.0])
+        np.testing.assert_allclose(
+            [row[0].accent_db, row[1].accent_db, row[6].accent_db], [6 - 6 / 7, -6 / 7, 0.0]
+        )
         self.assertAlmostEqual(made.bpm, 120.0)
 
     def test_averaged_over_bars_with_their_scatter(self) -> None:
@@ -79,8 +95,12 @@ class AsGridTest(unittest.TestCase):
         times[8] += 0.020
         groove = take_groove(times, levels, LINE, (0, 1), Grid(8), pattern_bars=2)
         near = Quarters(np.array([0.5, 4.5, 8.5]))
-        np.testing.assert_allclose(np.asarray(GrooveGrid(groove).nearest(near, LINE)) - near, [0.06, 0.10, 0.06], atol=1e-9)
-        np.testing.assert_allclose(np.asarray(GrooveGrid(groove, start=1).nearest(near, LINE)) - near, [0.10, 0.06, 0.10], atol=1e-9)
+        np.testing.assert_allclose(
+            np.asarray(GrooveGrid(groove).nearest(near, LINE)) - near, [0.06, 0.10, 0.06], atol=1e-9
+        )
+        np.testing.assert_allclose(
+            np.asarray(GrooveGrid(groove, start=1).nearest(near, LINE)) - near, [0.10, 0.06, 0.10], atol=1e-9
+        )
 
     def test_bars_of_another_length_have_the_plain_grid_and_are_named(self) -> None:
         groove = take_groove(*bars(4), LINE, (0, 3), Grid(8))
@@ -101,14 +121,18 @@ class DocumentTest(unittest.TestCase):
         made = take_groove(*bars(4), LINE, (0, 3), Grid(8), "yard shuffle")
         back = groove_from(json.loads(json.dumps(groove_document(made))))
         self.assertEqual((back.name, back.grid, len(back.bars[0])), ("yard shuffle", Grid(8), 8))
-        np.testing.assert_allclose([one.late for one in back.bars[0]], [one.late for one in made.bars[0]], atol=1e-9)
+        np.testing.assert_allclose(
+            [one.late for one in back.bars[0]], [one.late for one in made.bars[0]], atol=1e-9
+        )
 
     def test_whatever_is_none_is_refused_in_a_sentence(self) -> None:
         good = groove_document(take_groove(*bars(4), LINE, (0, 3), Grid(8)))
         place = dict(good["bars"][0][0])
         for bad in (
-            None, [], {}, {**good, "version": 9}, {**good, "grid": "1/7"}, {**good, "bars": []}, {**good, "bars": [[]]}, {**good, "bpm": 0},
-            {**good, "bar_quarters": float("nan")}, {**good, "bars": [[{**place, "late": 0.9}, *good["bars"][0][1:]]]}, {**good, "bars": [[{}] * 8]},
+            None, [], {}, {**good, "version": 9}, {**good, "grid": "1/7"}, {**good, "bars": []}, {**good,
+            "bars": [[]]}, {**good, "bpm": 0},
+            {**good, "bar_quarters": float("nan")}, {**good, "bars": [[{**place, "late": 0.9},
+            *good["bars"][0][1:]]]}, {**good, "bars": [[{}] * 8]},
         ):  # fmt: skip
             with self.assertRaises(ParameterError):
                 groove_from(bad)

@@ -43,19 +43,27 @@ class HeldNotesTest(unittest.TestCase):
             self.assertIs(held, made)
 
     def test_another_tempo_makes_notes_as_long_as_it_makes_everything(self) -> None:
-        # Played at 120, the session runs at 60: all of it lasts twice as long, notes too; what a peg adds is taken by the pause.
+        # Played at 120, the session runs at 60: all of it lasts twice as long, notes too; what a peg adds is
+        # taken by the pause.
         own, session = steady_map(120, 0.0), steady_map(60, 0.0)
         made = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, None)  # type: ignore[arg-type]
         self.assertIs(notes_held(made, [(0.78, 1.055)]), made)
         pulled = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, Rule(Grid(4)))  # type: ignore[arg-type]
-        np.testing.assert_allclose(notes_held(pulled, [(0.78, 1.055)]).time_map.to_target([0.5, 0.78, 1.06]), [1.0, 1.56, 2.0], atol=1e-9)
+        np.testing.assert_allclose(
+            notes_held(pulled, [(0.78, 1.055)]).time_map.to_target([0.5, 0.78, 1.06]),
+            [1.0, 1.56, 2.0],
+            atol=1e-9,
+        )
 
     def test_a_pause_is_never_beyond_the_limits(self) -> None:
         _, held = pull([0.5, 1.2, 1.5], [(1.1, 1.19)])
         self.assertEqual(beyond(held, FACTOR_LIMITS), [])
 
     def test_a_bundle_pauses_where_all_its_mics_do(self) -> None:
-        self.assertEqual(in_all([[(1.0, 2.0), (3.0, 3.5)], [(0.5, 1.4), (1.5, 1.9), (3.48, 4.0)]]), [(1.0, 1.4), (1.5, 1.9)])
+        self.assertEqual(
+            in_all([[(1.0, 2.0), (3.0, 3.5)], [(0.5, 1.4), (1.5, 1.9), (3.48, 4.0)]]),
+            [(1.0, 1.4), (1.5, 1.9)],
+        )
         self.assertEqual(in_all([]), [])
 
     def test_a_note_of_250_ms_is_250_ms_in_all_methods(self) -> None:

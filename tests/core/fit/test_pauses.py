@@ -17,11 +17,15 @@ def notes(*spans: tuple[float, float, float], noise: float = 0.0005, length_s: f
     clock = np.arange(round(length_s * RATE)) / RATE
     sound = noise * rng.uniform(-1, 1, len(clock))
     for start, stop, level in spans:
-        sound[(clock >= start) & (clock < stop)] += level * np.sin(2 * np.pi * 200 * clock[(clock >= start) & (clock < stop)])
+        sound[(clock >= start) & (clock < stop)] += level * np.sin(
+            2 * np.pi * 200 * clock[(clock >= start) & (clock < stop)]
+        )
     return Audio(sound.astype(np.float32), RATE)
 
 
-def silence(audio: Audio, rule: Pauses, attacks: tuple[float, ...] = ()) -> tuple[np.ndarray, list[tuple[int, int]]]:
+def silence(
+    audio: Audio, rule: Pauses, attacks: tuple[float, ...] = ()
+) -> tuple[np.ndarray, list[tuple[int, int]]]:
     found = find_pauses(ArraySource(audio), rule, attacks)
     return silenced(audio.samples, 0, found, audio.frames, RATE)[0], found
 
@@ -40,7 +44,10 @@ class PausesTest(unittest.TestCase):
         self.assertFalse(made[start + round(0.020 * RATE) : stop - round(0.005 * RATE)].any())
 
     def test_fades_have_no_step(self) -> None:
-        audio = Audio(np.where((np.arange(RATE) < 4800) | (np.arange(RATE) > 38400), 1.0, 0.002).astype(np.float32), RATE)
+        audio = Audio(
+            np.where((np.arange(RATE) < 4800) | (np.arange(RATE) > 38400), 1.0, 0.002).astype(np.float32),
+            RATE,
+        )
         made, found = silence(audio, Pauses())
         inside = made[found[0][0] - 5 : found[0][1] + 5]
         self.assertLess(np.abs(np.diff(inside)).max(), 0.002 / 100)
@@ -73,7 +80,10 @@ class PausesTest(unittest.TestCase):
     def test_in_blocks_as_in_one(self) -> None:
         audio = notes((0.0, 1.0, 1.0), (2.0, 3.0, 1.0))
         whole, found = silence(audio, Pauses())
-        parts = [silenced(audio.samples[:, at : at + 7001], at, found, audio.frames, RATE)[0] for at in range(0, audio.frames, 7001)]
+        parts = [
+            silenced(audio.samples[:, at : at + 7001], at, found, audio.frames, RATE)[0]
+            for at in range(0, audio.frames, 7001)
+        ]
         np.testing.assert_array_equal(np.concatenate(parts), whole)
 
     def test_text(self) -> None:

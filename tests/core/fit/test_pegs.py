@@ -25,12 +25,18 @@ class RuleTest(unittest.TestCase):
 
     def test_strength_is_linear(self) -> None:
         made = self.fitted(Rule(Grid(4), strength=0.8))
-        np.testing.assert_allclose([peg.target_s for peg in made.pegs], np.array(PLAYED) + 0.8 * (np.array([0, 0.5, 1, 1.5, 2, 2.5]) - PLAYED))
+        np.testing.assert_allclose(
+            [peg.target_s for peg in made.pegs],
+            np.array(PLAYED) + 0.8 * (np.array([0, 0.5, 1, 1.5, 2, 2.5]) - PLAYED),
+        )
 
     def test_leave_alone_keeps_the_own_place_as_a_peg(self) -> None:
         made = self.fitted(Rule(Grid(4), leave_alone_ms=10))
         kinds = {round(peg.take_s, 3): peg.kind for peg in made.pegs}
-        self.assertEqual([kinds[time] for time in PLAYED], ["pulled", "left alone", "pulled", "left alone", "pulled", "left alone"])
+        self.assertEqual(
+            [kinds[time] for time in PLAYED],
+            ["pulled", "left alone", "pulled", "left alone", "pulled", "left alone"],
+        )
         self.assertAlmostEqual(float(made.time_map.to_target(0.497)[0]), 0.497)
 
     def test_ignored_onsets_ride_between_their_neighbours(self) -> None:
@@ -51,15 +57,19 @@ class RuleTest(unittest.TestCase):
         np.testing.assert_allclose(made.time_map.to_target([2.03, 2.52]), [2.0, 2.5], atol=1e-9)
 
     def test_nothing_moves_outside_of_a_range_also_after_its_last_bar(self) -> None:
-        # The downbeat after bar 2, 20 ms late at 4.02 s, and all after it stay to the sample; so does all before bar 2.
+        # The downbeat after bar 2, 20 ms late at 4.02 s, and all after it stay to the sample; so does all
+        # before bar 2.
         times = [0.52, 1.03, 1.98, 2.53, 3.04, 3.47, 4.02, 4.55]
         made = fit(marks(times), OWN, SESSION, Placement("a"), 6.0, Rule(Grid(4), bars=(2, 2)))
         outside = np.concatenate([np.linspace(0.0, 1.03, 9), np.linspace(4.02, 6.0, 9)])
         np.testing.assert_allclose(made.time_map.to_target(outside), outside, atol=1e-9)
-        np.testing.assert_allclose(made.time_map.to_target([1.98, 2.53, 3.04, 3.47]), [2.0, 2.5, 3.0, 3.5], atol=1e-9)
+        np.testing.assert_allclose(
+            made.time_map.to_target([1.98, 2.53, 3.04, 3.47]), [2.0, 2.5, 3.0, 3.5], atol=1e-9
+        )
 
     def test_the_own_lag_stays_and_the_scatter_shrinks(self) -> None:
-        # Laid back by 22.7 ms, scattered by up to 9: at 90 % still 22.7 late in the middle, scattered by up to .9.
+        # Laid back by 22.7 ms, scattered by up to 9: at 90 % still 22.7 late in the middle, scattered by up
+        # to .9.
         scatter = np.array([-9.0, 4.0, 0.0, 7.0, -5.0, 2.0, -1.0]) / 1000
         times = 0.5 * np.arange(1, 8) + 0.0227 + scatter
         made = self.fitted(Rule(Grid(4), strength=0.9, keep_lag=True), list(times))
@@ -68,12 +78,17 @@ class RuleTest(unittest.TestCase):
         np.testing.assert_allclose(off - 0.0227, 0.1 * scatter, atol=1e-6)
         # Without it all of it goes.
         plain = self.fitted(Rule(Grid(4), strength=0.9), list(times))
-        self.assertAlmostEqual(float(np.median([peg.target_s - peg.own_s for peg in plain.pegs])), -0.9 * 0.0227, delta=0.001)
+        self.assertAlmostEqual(
+            float(np.median([peg.target_s - peg.own_s for peg in plain.pegs])), -0.9 * 0.0227, delta=0.001
+        )
 
     def test_coarse_pulls_each_bars_first_attack_and_keeps_what_lies_inside_in_proportion(self) -> None:
         times = [0.04, 0.61, 1.13, 2.06, 2.58, 3.13, 3.97]
         made = self.fitted(Rule(Grid(16), strength=0.5, coarse=True), times)
-        self.assertEqual([(peg.take_s, round(peg.target_s, 6)) for peg in made.pegs], [(0.04, 0.0), (2.06, 2.0), (3.97, 4.0)])
+        self.assertEqual(
+            [(peg.take_s, round(peg.target_s, 6)) for peg in made.pegs],
+            [(0.04, 0.0), (2.06, 2.0), (3.97, 4.0)],
+        )
         self.assertEqual(set(made.reasons), {"inside its bar"})
         # 0.04 to 2.06 becomes 0 to 2: what lay at .57 of 2.02 lies at .57 / 2.02 of 2 s.
         self.assertAlmostEqual(float(made.time_map.to_target(0.61)[0]), 0.57 / 2.02 * 2.0, places=6)
@@ -83,7 +98,8 @@ class RuleTest(unittest.TestCase):
         self.assertAlmostEqual(float(made.time_map.to_target(1.03)[0]), 1.125)
 
     def test_past_the_limit_the_region_grows_to_the_next_onset(self) -> None:
-        # All hold where they were played. 1.2 to 1.38 s: 200 ms to 1.4 would be 20 (.1), so that one gives way; 800 ms to 2.0 are 620 (.775).
+        # All hold where they were played. 1.2 to 1.38 s: 200 ms to 1.4 would be 20 (.1), so that one gives
+        # way; 800 ms to 2.0 are 620 (.775).
         times, still = [0.5, 1.0, 1.2, 1.4, 2.0], Rule(Grid(4), strength=0.0)
         made = self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.38),))
         self.assertEqual((list(made.riding), made.reasons), ([1.4], ("gave way",)))
@@ -91,20 +107,25 @@ class RuleTest(unittest.TestCase):
         np.testing.assert_allclose(made.time_map.to_target([0.5, 1.0, 2.0]), [0.5, 1.0, 2.0])
         # On the other side: 200 ms from 1.0 would be 40 (.2); 700 from .5 are 540 (.77).
         self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.04),)).riding), [1.0])
-        # Within the limits nothing gives way, and another peg by hand never does: that pull is listed as beyond the limits.
+        # Within the limits nothing gives way, and another peg by hand never does: that pull is listed as
+        # beyond the limits.
         self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.29),)).riding), [])
         both = self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.38), HandPeg(1.4, session_s=1.4)))
         self.assertEqual(list(both.riding), [])
         self.assertLess(float(np.min(both.time_map.factors)), 0.5)
         # More than once: to 1.85 s both 1.4 and 2.0 give way, up to the end of the take.
-        self.assertEqual(list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.85),)).riding), [1.0, 1.4, 2.0])
+        self.assertEqual(
+            list(self.fitted(still, times, hand=(HandPeg(1.2, session_s=1.85),)).riding), [1.0, 1.4, 2.0]
+        )
 
     def test_nothing_is_ever_folded_over(self) -> None:
         rng = np.random.default_rng(3)
         for _ in range(40):
             times = np.sort(rng.uniform(0.01, 3.9, 40))
             times = times[np.concatenate([[True], np.diff(times) > 0.005])]
-            made = self.fitted(Rule(Grid(int(rng.choice([4, 8, 16, 64]))), strength=float(rng.uniform())), list(times))
+            made = self.fitted(
+                Rule(Grid(int(rng.choice([4, 8, 16, 64]))), strength=float(rng.uniform())), list(times)
+            )
             self.assertTrue(np.all(np.diff(made.time_map.target_s) > 0))
 
     def test_silence_and_no_rule(self) -> None:
@@ -117,11 +138,15 @@ class TwoPacesTest(unittest.TestCase):
         own: TempoMap[TakeTimes] = steady_map(100, 0.0)
         session: TempoMap[SessionTimes] = steady_map(120, 2.0)
         made = fit(marks(np.arange(8) * 0.6), own, session, Placement("loop"), 4.8, Rule(Grid(4)))
-        np.testing.assert_allclose(made.time_map.to_target(np.arange(8) * 0.6), 2 + np.arange(8) * 0.5, atol=1e-9)
+        np.testing.assert_allclose(
+            made.time_map.to_target(np.arange(8) * 0.6), 2 + np.arange(8) * 0.5, atol=1e-9
+        )
 
     def test_a_breathing_session_moves_a_fitted_take_with_its_map(self) -> None:
         times = np.cumsum([0, 0.5, 0.52, 0.55, 0.5, 0.48])
-        session: TempoMap[SessionTimes] = TempoMap(tuple(Knot(float(t) + 1.0, float(k)) for k, t in enumerate(times)))
+        session: TempoMap[SessionTimes] = TempoMap(
+            tuple(Knot(float(t) + 1.0, float(k)) for k, t in enumerate(times))
+        )
         own: TempoMap[TakeTimes] = session.shifted(-1.0)  # type: ignore[assignment]
         played = times + np.array([0.01, -0.01, 0.02, 0, -0.02, 0.01])
         made = fit(marks(played), own, session, Placement("a", 1.0), 3.2, Rule(Grid(4)))

@@ -18,7 +18,13 @@ class TimeMapTest(unittest.TestCase):
         np.testing.assert_allclose(time_map.to_target([0.0, 3.0]), [1.0, 5.0])
 
     def test_refusals(self) -> None:
-        for source, target in (([0.0], [0.0]), ([0, 1], [0, 0]), ([1, 0], [0, 1]), ([0, float("nan")], [0, 1]), ([0, 1], [0, 1, 2])):
+        for source, target in (
+            ([0.0], [0.0]),
+            ([0, 1], [0, 0]),
+            ([1, 0], [0, 1]),
+            ([0, float("nan")], [0, 1]),
+            ([0, 1], [0, 1, 2]),
+        ):
             with self.subTest(source=source), self.assertRaises(ParameterError):
                 TimeMap(np.array(source, dtype=float), np.array(target, dtype=float))
         self.assertEqual(identity(2.0).factors[0], 1.0)

@@ -24,25 +24,39 @@ class ChooseTest(unittest.TestCase):
         onsets = detect_onsets(source, heard)
         bands = band_strengths(heard, onsets)
         self.assertEqual(bands.shape, (len(onsets), 3))
-        lows, highs = (int(chosen(onsets, bands, Choice(listen=listen)).sum()) for listen in ("lows", "highs"))
+        lows, highs = (
+            int(chosen(onsets, bands, Choice(listen=listen)).sum()) for listen in ("lows", "highs")
+        )
         self.assertAlmostEqual(lows, 40, delta=2)
         self.assertAlmostEqual(highs, 80, delta=4)
 
     def test_strength_and_distance(self) -> None:
         onsets = marks([0.0, 0.05, 0.5, 0.56, 1.0])
         onsets.strength[:] = [0.9, 0.4, 0.3, 0.8, 0.05]
-        self.assertEqual(chosen(onsets, None, Choice(threshold=0.1)).tolist(), [True, True, True, True, False])
+        self.assertEqual(
+            chosen(onsets, None, Choice(threshold=0.1)).tolist(), [True, True, True, True, False]
+        )
         # Of two nearer than 80 ms the stronger.
-        self.assertEqual(chosen(onsets, None, Choice(apart_s=0.08)).tolist(), [True, False, False, True, True])
+        self.assertEqual(
+            chosen(onsets, None, Choice(apart_s=0.08)).tolist(), [True, False, False, True, True]
+        )
 
     def test_the_nearest_to_each_place_within_a_quarter_of_the_step(self) -> None:
         line: TempoMap[SessionTimes] = steady_map(120, 0.0, (Meter(1, 4, 4),))
         moments = session_times([0.01, 0.05, 0.26, 0.5, 0.63, 2.02, 2.4])
         strength = np.ones(7)
         # At 120 BPM a beat is .5 s, a quarter of it .125; an eighth .25 and .0625; a bar 2 and .5.
-        self.assertEqual(on_places(moments, strength, line, "beats").tolist(), [True, False, False, True, False, True, True])
-        self.assertEqual(on_places(moments, strength, line, "1/8").tolist(), [True, False, True, True, False, True, False])
-        self.assertEqual(on_places(moments, strength, line, "bars").tolist(), [True, False, False, False, False, True, False])
+        self.assertEqual(
+            on_places(moments, strength, line, "beats").tolist(),
+            [True, False, False, True, False, True, True],
+        )
+        self.assertEqual(
+            on_places(moments, strength, line, "1/8").tolist(), [True, False, True, True, False, True, False]
+        )
+        self.assertEqual(
+            on_places(moments, strength, line, "bars").tolist(),
+            [True, False, False, False, False, True, False],
+        )
         self.assertTrue(on_places(moments, strength, line, "anywhere").all())
 
     def test_nonsense_is_refused(self) -> None:

@@ -5,7 +5,15 @@ from bench.ear.material import piece
 
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
-from combpace.core.onsets.candidates import DISTANCES, NAMES, RECURRING, candidates, features, probability, recurrence
+from combpace.core.onsets.candidates import (
+    DISTANCES,
+    NAMES,
+    RECURRING,
+    candidates,
+    features,
+    probability,
+    recurrence,
+)
 from combpace.core.onsets.detect import OnsetSettings, detect_onsets, nearest_onset
 from combpace.core.onsets.refine import BANDS_HZ, PICTURE_STEPS, StartFinder
 from combpace.core.spectra import onset_strength
@@ -19,7 +27,9 @@ def found(audio: Audio, settings: OnsetSettings | None = None) -> np.ndarray:
 class DetectTest(unittest.TestCase):
     def test_loud_noise_is_hardly_struck(self) -> None:
         # 12 marks a second before noise was among what attacks are learnt from.
-        hiss = source(Audio((0.1 * np.random.default_rng(2).standard_normal(20 * 44100)).astype(np.float32), 44100))
+        hiss = source(
+            Audio((0.1 * np.random.default_rng(2).standard_normal(20 * 44100)).astype(np.float32), 44100)
+        )
         self.assertLess(len(detect_onsets(hiss, onset_strength(hiss))), 100)
 
     def test_soft_attacks_beside_loud_ones(self) -> None:
@@ -30,7 +40,9 @@ class DetectTest(unittest.TestCase):
     def test_threshold_keeps_the_surer(self) -> None:
         rng = np.random.default_rng(6)
         clean = struck([0.3, 0.6, 0.9, 1.2], 1.6, levels=[0.7, 0.05, 0.7, 0.05])
-        noisy = Audio(clean.samples + 0.02 * rng.standard_normal(clean.samples.shape).astype(np.float32), 44100)
+        noisy = Audio(
+            clean.samples + 0.02 * rng.standard_normal(clean.samples.shape).astype(np.float32), 44100
+        )
         counts = [len(found(noisy, OnsetSettings(threshold=threshold))) for threshold in (0.0, 0.3, 1.0)]
         self.assertEqual(counts, sorted(counts, reverse=True))
         strong = found(noisy, OnsetSettings(threshold=0.8))
@@ -60,7 +72,14 @@ class DetectTest(unittest.TestCase):
         means = []
         for times in (0.3 + 0.4 * np.arange(18), np.cumsum(rng.uniform(0.25, 0.55, 18)) + 0.2):
             made = struck(list(times), 8.0, levels=[0.02] * len(times))
-            heard = onset_strength(source(Audio(made.samples + 0.01 * rng.standard_normal(made.samples.shape).astype(np.float32), 44100)))
+            heard = onset_strength(
+                source(
+                    Audio(
+                        made.samples + 0.01 * rng.standard_normal(made.samples.shape).astype(np.float32),
+                        44100,
+                    )
+                )
+            )
             frames = candidates(heard)
             at = frames / heard.frame_rate_hz
             near = np.array([int(np.argmin(np.abs(at - time))) for time in times[3:-3]])
@@ -78,13 +97,17 @@ class DetectTest(unittest.TestCase):
         for time in due:
             for start, level in ((time, 0.12), (time + 0.012, 0.6)):
                 hiss = np.diff(rng.standard_normal(len(t) + 1))
-                sound += np.where(t >= start, 0.5 * level * hiss * np.exp(-np.maximum(t - start, 0) / 0.05), 0)
+                sound += np.where(
+                    t >= start, 0.5 * level * hiss * np.exp(-np.maximum(t - start, 0) / 0.05), 0
+                )
         np.testing.assert_allclose(found(Audio(np.asarray(sound, np.float32), rate)), due, atol=0.002)
 
     def test_starts_are_found_at_any_rate(self) -> None:
         for rate in (8000, 22050, 44100, 96000):
             t = np.arange(rate) / rate
-            tone = np.where(t >= 0.5, 0.5 * np.sin(2 * np.pi * 440 * (t - 0.5)) * np.exp(-np.maximum(t - 0.5, 0) / 0.2), 0)
+            tone = np.where(
+                t >= 0.5, 0.5 * np.sin(2 * np.pi * 440 * (t - 0.5)) * np.exp(-np.maximum(t - 0.5, 0) / 0.2), 0
+            )
             finder = StartFinder(source(Audio(tone.astype(np.float32), rate)))
             near = finder.near(np.array([0.506]))[0]
             self.assertEqual(near.picture.shape, ((PICTURE_STEPS + 1) * len(BANDS_HZ),))

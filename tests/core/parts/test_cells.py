@@ -8,7 +8,9 @@ from combpace.core.tempo.meters import Meter
 
 LINE = steady_map(120.0, 0.0)
 # Eight quarters, the third of them held for two.
-TUNE = laid(Part("reed", tuple(Note(float(k), 2.0 if k == 2 else 0.9, 60 + k, 90) for k in range(8))), LINE, Laying())
+TUNE = laid(
+    Part("reed", tuple(Note(float(k), 2.0 if k == 2 else 0.9, 60 + k, 90) for k in range(8))), LINE, Laying()
+)
 
 
 class CellTest(unittest.TestCase):
@@ -31,7 +33,11 @@ class CellTest(unittest.TestCase):
         made = with_edit(TUNE, CellEdit(0.0, 4.0, (4.0,), push=True), LINE)
         self.assertEqual([note.key for note in made], [60, 61, 62, 63] * 2 + [64, 65, 66, 67])
         self.assertEqual([note.start_q for note in made], [float(k) for k in range(12)])
-        for edit in (CellEdit(0.0, 2.0, (4.0,), push=True), CellEdit(0.0, 4.0, (5.0,), push=True), CellEdit(0.0, 4.0, (), push=True)):
+        for edit in (
+            CellEdit(0.0, 2.0, (4.0,), push=True),
+            CellEdit(0.0, 4.0, (5.0,), push=True),
+            CellEdit(0.0, 4.0, (), push=True),
+        ):
             with self.assertRaises(ParameterError):
                 bars_pushed(LINE, edit)
 
@@ -39,5 +45,6 @@ class CellTest(unittest.TestCase):
         mixed = steady_map(120.0, 0.0, (Meter(1, 4, 4), Meter(3, 3, 4)))
         notes = laid(Part("reed", (Note(8.0, 0.5, 60, 90), Note(12.0, 0.5, 61, 90))), mixed, Laying())
         made = with_edit(notes, CellEdit(0.0, 4.0, (4.0,), push=True), mixed)
-        # Bars of 4, 4, 3, 3 ... quarters: what lay on beats 1 of bar 3 and 2 of bar 4 lies a bar later on the same beats.
+        # Bars of 4, 4, 3, 3 ... quarters: what lay on beats 1 of bar 3 and 2 of bar 4 lies a bar later on the
+        # same beats.
         self.assertEqual([note.start_q for note in made], [11.0, 15.0])

@@ -57,7 +57,9 @@ class LaidTest(unittest.TestCase):
         np.testing.assert_array_equal(out[30000 : 35000 - FADE], wanted[14000 : 19000 - FADE])
         # The source's own 5 ms before a piece come in; before that nothing sounds.
         self.assertFalse(out[: 20000 - FADE].any())
-        self.assertTrue(np.all(np.abs(out[20000 - FADE : 20000]) <= np.abs(wanted[10000 - FADE : 10000]) + 1e-7))
+        self.assertTrue(
+            np.all(np.abs(out[20000 - FADE : 20000]) <= np.abs(wanted[10000 - FADE : 10000]) + 1e-7)
+        )
         self.assertFalse(out[24000 : 30000 - FADE].any())
 
     def test_laid_where_they_were_they_are_the_source(self) -> None:
@@ -77,15 +79,23 @@ class LaidTest(unittest.TestCase):
 
     def test_a_piece_that_rings_between_two_that_go_on_adds_only_itself(self) -> None:
         ones = source(np.ones(RATE))
-        made = Pieces(ones, [Piece(5000, 10000, 5000), Piece(10000, 15000, 10000), Piece(20000, 20600, 9000)], meeting="rings").read(0, 20000)[0]
+        made = Pieces(
+            ones,
+            [Piece(5000, 10000, 5000), Piece(10000, 15000, 10000), Piece(20000, 20600, 9000)],
+            meeting="rings",
+        ).read(0, 20000)[0]
         np.testing.assert_allclose(made[9600:14000], 1.0, atol=1e-6)
         # Pulled earlier onto the one before it, what went on there is cut: the two cross over and never jump.
-        crossed = Pieces(source(np.linspace(0, 1, RATE)), [Piece(5000, 10000, 5000), Piece(10000, 15000, 9000)]).read(5000, 13500)[0]
+        crossed = Pieces(
+            source(np.linspace(0, 1, RATE)), [Piece(5000, 10000, 5000), Piece(10000, 15000, 9000)]
+        ).read(5000, 13500)[0]
         self.assertLess(float(np.abs(np.diff(crossed)).max()), 0.001)
 
     def test_fades_of_its_own_lie_within_the_piece(self) -> None:
         ones = source(np.ones(RATE))
-        out = Pieces(ones, [Piece(5000, 15000, 6000, 0.0, 2000, 4000), Piece(15000, 20000, 16000)]).read(0, 22000)[0]
+        out = Pieces(ones, [Piece(5000, 15000, 6000, 0.0, 2000, 4000), Piece(15000, 20000, 16000)]).read(
+            0, 22000
+        )[0]
         self.assertFalse(out[:6001].any())
         # A raised cosine: half of it is reached half way, and it is full where it ends.
         self.assertAlmostEqual(float(out[7000]), 0.5, places=4)
@@ -100,7 +110,9 @@ class LaidTest(unittest.TestCase):
         noise = np.random.default_rng(4).standard_normal((1, 4000)).astype(np.float32)
         source, other = ArraySource(Audio(noise, 8000)), np.full((1, 1000), 0.5, np.float32)
         own = OwnSound(ArraySource(Audio(other, 8000)), 1000)
-        np.testing.assert_array_equal(own.read(900, 1100)[0], np.r_[np.zeros(100), np.full(100, 0.5)].astype(np.float32))
+        np.testing.assert_array_equal(
+            own.read(900, 1100)[0], np.r_[np.zeros(100), np.full(100, 0.5)].astype(np.float32)
+        )
         made = Pieces(source, [Piece(1000, 2000, 500, own=own), Piece(3000, 3500, 2500)])
         heard = made.read(0, 3000)[0]
         fade = round(0.005 * 8000)
@@ -111,7 +123,9 @@ class LaidTest(unittest.TestCase):
 
     def test_a_level_over_time_is_straight_in_decibels_and_nothing_outside(self) -> None:
         source = ArraySource(Audio(np.ones((1, 4000), np.float32), 8000))
-        heard = Pieces(source, [Piece(0, 4000, 0, curve=((1000, -6.0), (3000, -12.0)))], fade_s=0.005).read(0, 4000)[0]
+        heard = Pieces(source, [Piece(0, 4000, 0, curve=((1000, -6.0), (3000, -12.0)))], fade_s=0.005).read(
+            0, 4000
+        )[0]
         np.testing.assert_allclose(20 * np.log10(heard[[1000, 2000, 3000]]), [-6.0, -9.0, -12.0], atol=1e-4)
         np.testing.assert_allclose(heard[[500, 3500]], 1.0, rtol=1e-6)
 
@@ -125,11 +139,27 @@ class LaidTest(unittest.TestCase):
         self.assertLess(abs(float(heard[0])), 0.01)
 
     def test_any_range_reads_the_same(self) -> None:
-        pieces = [Piece(1000 * k, 1000 * k + 1500, 900 * k + 3000, 0.0, 700 if k == 5 else None, 1500 if k == 7 else None) for k in range(1, 20)]
+        pieces = [
+            Piece(
+                1000 * k,
+                1000 * k + 1500,
+                900 * k + 3000,
+                0.0,
+                700 if k == 5 else None,
+                1500 if k == 7 else None,
+            )
+            for k in range(1, 20)
+        ]
         for fill in ("nothing", "tail"):
             made = Pieces(source(self.noise), pieces, fill=fill)
             whole = made.read(0, made.frames)
-            for lo, hi in ((0, 100), (3500, 9000), (8990, 9010), (made.frames - 40, made.frames + 40), (-50, 50)):
+            for lo, hi in (
+                (0, 100),
+                (3500, 9000),
+                (8990, 9010),
+                (made.frames - 40, made.frames + 40),
+                (-50, 50),
+            ):
                 wanted = np.zeros((1, hi - lo), np.float32)
                 a, b = max(lo, 0), min(hi, made.frames)
                 wanted[:, a - lo : b - lo] = whole[:, a:b]
@@ -159,11 +189,15 @@ class TailTest(unittest.TestCase):
         true = tone[stop:]
         for at_s in (0.1, 0.25, 0.4):
             part = slice(round(at_s * RATE), round((at_s + 0.05) * RATE))
-            off_db = 20 * np.log10(float(np.sqrt(np.mean(tail[part] ** 2)) / np.sqrt(np.mean(true[part] ** 2))))
+            off_db = 20 * np.log10(
+                float(np.sqrt(np.mean(tail[part] ** 2)) / np.sqrt(np.mean(true[part] ** 2)))
+            )
             self.assertLess(abs(off_db), 2.5)
         # The joint is no step: no larger than the tone's own steepest.
         joint = np.concatenate([tone[stop - 200 : stop], tail[:400]])
-        self.assertLess(float(np.abs(np.diff(joint)).max()), 1.5 * float(np.abs(np.diff(tone[stop - 400 : stop])).max()))
+        self.assertLess(
+            float(np.abs(np.diff(joint)).max()), 1.5 * float(np.abs(np.diff(tone[stop - 400 : stop])).max())
+        )
 
     def test_it_is_heard_up_to_the_next_piece(self) -> None:
         t = np.arange(RATE) / RATE

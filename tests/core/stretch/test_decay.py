@@ -1,7 +1,7 @@
 """Notes that get more room die away as they did; what is held does not; a consonant keeps its length.
 
-A struck string or bar dies away exponentially, each partial at its own rate (Fletcher, Rossing, The Physics of Musical
-Instruments, chapter 2.12: damping; the rates here are made up).
+A struck string or bar dies away exponentially, each partial at its own rate (Fletcher, Rossing, The Physics
+of Musical Instruments, chapter 2.12: damping; the rates here are made up).
 """
 
 import unittest
@@ -23,7 +23,9 @@ STARTS, ENDS = np.array([0.2, 0.7, 1.2]), np.array([0.2, 1.0, 1.8])
 MAP = TimeMap(np.array([0.0, *STARTS, 1.7]), np.array([0.0, *ENDS, 2.6]))
 
 
-def plucks(starts: FloatArray, length_s: float, partials: tuple[tuple[float, float], ...] = PARTIALS) -> Samples:
+def plucks(
+    starts: FloatArray, length_s: float, partials: tuple[tuple[float, float], ...] = PARTIALS
+) -> Samples:
     """A string struck again at each time, whatever it still does: the new stroke stops the old one."""
     time = np.arange(round(length_s * RATE)) / RATE
     out = np.zeros(len(time))
@@ -49,10 +51,15 @@ class NotesThatDieAway(unittest.TestCase):
         for hz, db in PARTIALS[:4]:
             with self.subTest(hz=hz):
                 before_next = 0.99
-                self.assertAlmostEqual(level_at(made, hz, before_next), level_at(ideal, hz, before_next), delta=0.08 * db * 0.8 + 1.2)
+                self.assertAlmostEqual(
+                    level_at(made, hz, before_next),
+                    level_at(ideal, hz, before_next),
+                    delta=0.08 * db * 0.8 + 1.2,
+                )
 
     def test_a_strum_dies_away_from_its_last_string_on_and_is_no_slower(self) -> None:
-        # Five strings struck one after the other within 70 ms; high partials die while the deep string hardly does.
+        # Five strings struck one after the other within 70 ms; high partials die while the deep string hardly
+        # does.
         delays = (0.0, 0.02, 0.04, 0.055, 0.07)
 
         def strums(starts: FloatArray, length_s: float) -> Samples:
@@ -63,16 +70,25 @@ class NotesThatDieAway(unittest.TestCase):
                     on = (time >= start + delay) & (time < stop)
                     since = time[on] - start - delay
                     deep, high = 0.2 * (k == 0) * 10 ** (-since / 20), 0.05 * 10 ** (-60 * since / 20)
-                    out[on] += deep * np.sin(2 * np.pi * 110 * since) + high * np.sin(2 * np.pi * (2200 + 170 * k) * since)
+                    out[on] += deep * np.sin(2 * np.pi * 110 * since) + high * np.sin(
+                        2 * np.pi * (2200 + 170 * k) * since
+                    )
             return out[None].astype(np.float32)
 
         played = np.array([0.2, 0.45, 0.7])
         grid = np.array([0.2, 0.7, 1.2])
-        made = stretch(Audio(strums(played, 0.95), RATE), TimeMap(np.array([0.0, *played, 0.95]), np.array([0.0, *grid, 1.7])), "chord").samples
+        made = stretch(
+            Audio(strums(played, 0.95), RATE),
+            TimeMap(np.array([0.0, *played, 0.95]), np.array([0.0, *grid, 1.7])),
+            "chord",
+        ).samples
         ideal = strums(grid, 1.7)
-        # Of the string that is struck last: as loud as if it had been played so, 40 ms after it and before the next strum.
+        # Of the string that is struck last: as loud as if it had been played so, 40 ms after it and before
+        # the next strum.
         for time_s, delta in ((0.2 + 0.07 + 0.05, 1.5), (0.69, 4.0)):
-            self.assertAlmostEqual(level_at(made, 2880.0, time_s, 0.04), level_at(ideal, 2880.0, time_s, 0.04), delta=delta)
+            self.assertAlmostEqual(
+                level_at(made, 2880.0, time_s, 0.04), level_at(ideal, 2880.0, time_s, 0.04), delta=delta
+            )
 
     def test_a_bass_line_too(self) -> None:
         low = tuple((55.0 * k, 8.0 + 2.5 * k) for k in range(1, 30))
@@ -80,7 +96,9 @@ class NotesThatDieAway(unittest.TestCase):
         ideal = plucks(ENDS, 2.6, low)
         band = signal.butter(4, (600, 1500), "bandpass", fs=RATE, output="sos")
         span = slice(round(0.9 * RATE), round(0.985 * RATE))
-        got, wanted = (float(np.mean(np.square(signal.sosfiltfilt(band, sound[0])[span]))) for sound in (made, ideal))
+        got, wanted = (
+            float(np.mean(np.square(signal.sosfiltfilt(band, sound[0])[span]))) for sound in (made, ideal)
+        )
         self.assertLess(abs(10 * np.log10(got / wanted)), 3)
 
     def test_hits_are_as_soft_as_they_would_be(self) -> None:
@@ -100,14 +118,19 @@ class NotesThatDieAway(unittest.TestCase):
 
     def test_what_is_held_stays_as_it_is(self) -> None:
         time = np.arange(RATE) / RATE
-        held = (0.2 * np.sin(2 * np.pi * 330 * time) + 0.1 * np.sin(2 * np.pi * 990 * time))[None].astype(np.float32)
+        held = (0.2 * np.sin(2 * np.pi * 330 * time) + 0.1 * np.sin(2 * np.pi * 990 * time))[None].astype(
+            np.float32
+        )
         longer = np.concatenate([held, held[:, : RATE // 2]], axis=1)
         way = (np.array([0.0, 1.5 * RATE]), np.array([0.0, RATE]))
         self.assertIs(longer, kept(held, longer, way, RATE, "notes"))
-        # A voice that moves from one band to another: the lower one falls by 15 dB a second, all of it is as loud as before.
+        # A voice that moves from one band to another: the lower one falls by 15 dB a second, all of it is as
+        # loud as before.
         low = 0.2 * 10 ** (-15 * time / 20)
         high = np.sqrt(0.2**2 - low**2)
-        vowel = (low * np.sin(2 * np.pi * 700 * time) + high * np.sin(2 * np.pi * 1400 * time))[None].astype(np.float32)
+        vowel = (low * np.sin(2 * np.pi * 700 * time) + high * np.sin(2 * np.pi * 1400 * time))[None].astype(
+            np.float32
+        )
         longer = np.concatenate([vowel, vowel[:, : RATE // 2]], axis=1)
         self.assertIs(longer, kept(vowel, longer, way, RATE, "gliding"))
 
@@ -128,7 +151,9 @@ class NotesThatDieAway(unittest.TestCase):
         made = stretch(Audio(sound, RATE), MAP, "chord").samples
         # It is let go at 0.4 s of 0.5, which the map has at 0.64 s of 0.8.
         for hz in (220.0, 1320.0):
-            self.assertAlmostEqual(level_at(made, hz, 0.2 + 0.55), level_at(plucks(ENDS, 2.6), hz, 0.2 + 0.55), delta=1.5)
+            self.assertAlmostEqual(
+                level_at(made, hz, 0.2 + 0.55), level_at(plucks(ENDS, 2.6), hz, 0.2 + 0.55), delta=1.5
+            )
 
     def test_gain_and_order_of_channels_do_not_matter(self) -> None:
         one = plucks(STARTS, 1.7)
@@ -150,8 +175,15 @@ class Consonants(unittest.TestCase):
     def test_a_hiss_before_a_vowel_keeps_its_length(self) -> None:
         rng = np.random.default_rng(5)
         time = np.arange(round(1.7 * RATE)) / RATE
-        vowel = np.asarray(sum(0.05 / k * np.cos(2 * np.pi * (180 * k * time + 2 * k * np.sin(2 * np.pi * 5 * time) / np.pi)) for k in range(1, 12)))
-        hiss = signal.sosfilt(signal.butter(4, 4000, "highpass", fs=RATE, output="sos"), rng.standard_normal(len(time)))
+        vowel = np.asarray(
+            sum(
+                0.05 / k * np.cos(2 * np.pi * (180 * k * time + 2 * k * np.sin(2 * np.pi * 5 * time) / np.pi))
+                for k in range(1, 12)
+            )
+        )
+        hiss = signal.sosfilt(
+            signal.butter(4, 4000, "highpass", fs=RATE, output="sos"), rng.standard_normal(len(time))
+        )
         lasts = 0.05
 
         def sung(starts: FloatArray) -> FloatArray:
@@ -163,9 +195,17 @@ class Consonants(unittest.TestCase):
         made = stretch(Audio(sung(STARTS)[None].astype(np.float32), RATE), MAP, "line").samples[0]
         high = signal.sosfiltfilt(signal.butter(4, 4000, "highpass", fs=RATE, output="sos"), made)
         for start, factor in zip(ENDS[:2], (1.6, 1.6), strict=True):
-            inside = np.sqrt(np.mean(np.square(high[round((start + 0.01) * RATE) : round((start + 0.045) * RATE)])))
+            inside = np.sqrt(
+                np.mean(np.square(high[round((start + 0.01) * RATE) : round((start + 0.045) * RATE)]))
+            )
             # Where the map alone would still have hiss.
-            after = np.sqrt(np.mean(np.square(high[round((start + lasts + 0.008) * RATE) : round((start + factor * lasts) * RATE)])))
+            after = np.sqrt(
+                np.mean(
+                    np.square(
+                        high[round((start + lasts + 0.008) * RATE) : round((start + factor * lasts) * RATE)]
+                    )
+                )
+            )
             self.assertGreater(20 * np.log10(inside / after), 15)
 
 

@@ -16,13 +16,23 @@ HIGHEST_HZ = 5000.0
 
 def tones(rate: int, hz: tuple[float, ...], seconds: float = 1.0) -> Samples:
     at = np.arange(round(seconds * rate)) / rate
-    sound: Samples = np.stack([0.1 * np.sum([np.sin(2 * np.pi * f * at + k * f) for f in hz], axis=0) for k in (1, 2)]).astype(np.float32)
+    sound: Samples = np.stack(
+        [0.1 * np.sum([np.sin(2 * np.pi * f * at + k * f) for f in hz], axis=0) for k in (1, 2)]
+    ).astype(np.float32)
     return sound
 
 
 class DecimatedTest(unittest.TestCase):
     def test_what_lies_below_comes_back_at_every_rate(self) -> None:
-        for rate, by in ((8000, 1), (16_000, 1), (22_050, 2), (44_100, 4), (48_000, 4), (96_000, 8), (192_000, 16)):
+        for rate, by in (
+            (8000, 1),
+            (16_000, 1),
+            (22_050, 2),
+            (44_100, 4),
+            (48_000, 4),
+            (96_000, 8),
+            (192_000, 16),
+        ):
             how = decimation(rate, HIGHEST_HZ)
             self.assertEqual(how.by, by, rate)
             sound = tones(rate, (55.0, 440.0, 0.95 * min(HIGHEST_HZ, rate / 2)))
@@ -55,7 +65,9 @@ class DecimatedTest(unittest.TestCase):
         sound = tones(44_100, (220.0, 331.0, 1000.0), 5.0)
         sustained = Sustained(ArraySource(Audio(sound, 44_100)))
         # Across two blocks of it.
-        np.testing.assert_allclose(sustained.slow.read(10_000, 40_000), sustained.read(40_000, 160_000)[:, ::4], atol=3e-5)
+        np.testing.assert_allclose(
+            sustained.slow.read(10_000, 40_000), sustained.read(40_000, 160_000)[:, ::4], atol=3e-5
+        )
         np.testing.assert_allclose(sustained.read(60_000, 140_000), sound[:, 60_000:140_000], atol=2e-3)
 
 

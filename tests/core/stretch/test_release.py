@@ -1,7 +1,8 @@
-"""Notes that are let go end where the map has it; stiff strings keep the pitch of what is loudest; an attack is heard once.
+"""Notes that are let go end where the map has it; stiff strings keep the pitch of what is loudest; an attack
+is heard once.
 
-A stiff string's partials lie at n f0 sqrt(1 + B n²) (Fletcher, Rossing, The Physics of Musical Instruments, chapter 2.18: stiff
-strings; B, levels and rates here are made up).
+A stiff string's partials lie at n f0 sqrt(1 + B n²) (Fletcher, Rossing, The Physics of Musical Instruments,
+chapter 2.18: stiff strings; B, levels and rates here are made up).
 """
 
 import unittest
@@ -32,17 +33,25 @@ def plucked(pitches: tuple[float, ...], held_s: float | None = HELD_S) -> Sample
         if held_s is not None:
             level = level * np.exp(-np.maximum(since - held_s, 0) / DYING_S)
         on = np.minimum(1, np.maximum(since, 0) / 0.0005)
-        out += level * on * sum(0.1 / k * np.sin(2 * np.pi * hz * k * since) for hz in pitches for k in range(1, 7))
+        out += (
+            level
+            * on
+            * sum(0.1 / k * np.sin(2 * np.pi * hz * k * since) for hz in pitches for k in range(1, 7))
+        )
     return out[None].astype(np.float32)
 
 
 def ends_at(sound: Samples, after_s: float) -> tuple[float, float]:
-    """(when a note has fallen by 6 dB of what it was 0.1 s after that time, how long it then takes to fall by 24 more)."""
+    """(when a note has fallen by 6 dB of what it was 0.1 s after that time, how long it then takes to fall by
+    24 more).
+    """
     span = round(0.012 * RATE)
     total = np.concatenate([[0.0], np.cumsum(np.square(sound[0].astype(np.float64)))])
     level = 10 * np.log10((total[span:] - total[:-span]) / span + 1e-12)
     first = round((after_s + 0.1) * RATE)
-    fallen = [first + int(np.argmax(level[first:] < level[first] - db)) for db in (6 + DRIFT_DB, 30 + DRIFT_DB)]
+    fallen = [
+        first + int(np.argmax(level[first:] < level[first] - db)) for db in (6 + DRIFT_DB, 30 + DRIFT_DB)
+    ]
     return (fallen[0] + span / 2) / RATE, (fallen[1] - fallen[0]) / RATE
 
 
@@ -56,7 +65,11 @@ class LetGoTest(unittest.TestCase):
             sound = plucked(pitches)
             own, dying = ends_at(sound, STARTS[1])
             for factor in (0.75, 0.85, 1.2):
-                made = stretch(Audio(sound, RATE), TimeMap(np.array([0.0, *STARTS, END]), factor * np.array([0.0, *STARTS, END])), method).samples
+                made = stretch(
+                    Audio(sound, RATE),
+                    TimeMap(np.array([0.0, *STARTS, END]), factor * np.array([0.0, *STARTS, END])),
+                    method,
+                ).samples
                 got, died = ends_at(made, factor * STARTS[1])
                 with self.subTest(method=method, factor=factor):
                     # With half of the note as it is and no more, it would be let go some 50 ms beside.
@@ -91,11 +104,18 @@ class StiffStringTest(unittest.TestCase):
         for start in starts:
             since = np.maximum(time - start, 0)
             here = (time >= start) & (time < start + 0.18)
-            out += here * sum(0.15 * level * np.sin(2 * np.pi * hz * since) * np.exp(-since * 3) for hz, level in zip(partials, levels, strict=True))
+            out += here * sum(
+                0.15 * level * np.sin(2 * np.pi * hz * since) * np.exp(-since * 3)
+                for hz, level in zip(partials, levels, strict=True)
+            )
         for factor in (0.88, 1.15):
             targets = 0.2 + factor * (starts - 0.2)
             end = float(targets[-1] + factor * 0.26)
-            made = stretch(Audio(out[None].astype(np.float32), RATE), TimeMap(np.array([0.0, *starts, 1.0]), np.array([0.0, *targets, end])), "line")
+            made = stretch(
+                Audio(out[None].astype(np.float32), RATE),
+                TimeMap(np.array([0.0, *starts, 1.0]), np.array([0.0, *targets, end])),
+                "line",
+            )
             cents = [self._third(made.samples[0], at, 0.18 * factor, partials[2]) for at in targets[:3]]
             with self.subTest(factor=factor):
                 # By periods of its wave form alone the worst is 1.2 and 1.1 cents beside.
@@ -116,7 +136,9 @@ class EarlyAttackTest(unittest.TestCase):
         source = ArraySource(Audio(sound, RATE))
         # A soft note with a bright start.
         rng = np.random.default_rng(2)
-        sound[0, attack : attack + 900] += (0.08 * rng.standard_normal(900) * np.exp(-np.arange(900) / 200)).astype(np.float32)
+        sound[0, attack : attack + 900] += (
+            0.08 * rng.standard_normal(900) * np.exp(-np.arange(900) / 200)
+        ).astype(np.float32)
         for longer in (150, 500):
             have = span[1] - span[0]
             made = line.fill(source, Segment(span, (0, have + longer), (), (), starts=True, ends=True))[0]

@@ -36,10 +36,14 @@ class AttacksTest(unittest.TestCase):
                 np.testing.assert_allclose(after - GRID, before - PLAYED, atol=1.5 / RATE)
 
     def test_a_reference_library_hears_the_same_shift(self) -> None:
-        # librosa's onset detector has a constant lateness; the shift between input and output does not (reference library).
+        # librosa's onset detector has a constant lateness; the shift between input and output does not
+        # (reference library).
         audio = struck(PLAYED, 3.2)
         made = stretch(audio, to_grid(), "cut")
-        hear = [librosa.onset.onset_detect(y=sound.samples[0], sr=RATE, units="time", hop_length=64) for sound in (audio, made)]
+        hear = [
+            librosa.onset.onset_detect(y=sound.samples[0], sr=RATE, units="time", hop_length=64)
+            for sound in (audio, made)
+        ]
         self.assertEqual(len(hear[0]), len(hear[1]))
         np.testing.assert_allclose(hear[1] - hear[0], GRID - PLAYED, atol=0.004)
 
@@ -73,7 +77,11 @@ class ShapeTest(unittest.TestCase):
         for factor in (0.25, 0.583, 1.0, 1.37, 4.0):
             for method in (*METHODS, "auto"):
                 with self.subTest(factor=factor, method=method):
-                    made = stretch(audio, TimeMap(np.array([0.0, *PLAYED, 3.2]), factor * np.array([0.0, *PLAYED, 3.2])), method)
+                    made = stretch(
+                        audio,
+                        TimeMap(np.array([0.0, *PLAYED, 3.2]), factor * np.array([0.0, *PLAYED, 3.2])),
+                        method,
+                    )
                     self.assertEqual(made.frames, round(3.2 * factor * RATE))
                     self.assertTrue(np.isfinite(made.samples).all())
 
@@ -102,10 +110,15 @@ class ShapeTest(unittest.TestCase):
 
     def test_extremes(self) -> None:
         for samples in (np.zeros(8000), np.ones(8000), np.sign(np.sin(np.arange(8000) / 20))):
-            for points in (([0, 0.5, 0.501, 1.0], [0, 0.6, 0.602, 1.2]), ([0, 1 / 8000, 1.0], [0, 2 / 8000, 1.0])):
+            for points in (
+                ([0, 0.5, 0.501, 1.0], [0, 0.6, 0.602, 1.2]),
+                ([0, 1 / 8000, 1.0], [0, 2 / 8000, 1.0]),
+            ):
                 for method in METHODS:
                     made = stretch(
-                        Audio(np.asarray(samples, np.float32), 8000), TimeMap(np.array(points[0], float), np.array(points[1], float)), method
+                        Audio(np.asarray(samples, np.float32), 8000),
+                        TimeMap(np.array(points[0], float), np.array(points[1], float)),
+                        method,
                     )
                     self.assertTrue(np.isfinite(made.samples).all())
                     self.assertLess(np.abs(made.samples).max(), 2.0)

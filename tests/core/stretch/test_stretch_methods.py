@@ -31,7 +31,9 @@ def audio(*channels: FloatArray) -> Audio:
 
 
 def frequency(samples: FloatArray, near_hz: float) -> float:
-    """Of the partial near a frequency: phase advance between two halves of a heterodyned, windowed stretch."""
+    """Of the partial near a frequency: phase advance between two halves of a heterodyned, windowed
+    stretch.
+    """
     n = len(samples) // 2
     turned = samples[: 2 * n] * np.exp(-2j * np.pi * near_hz * np.arange(2 * n) / RATE)
     window = np.hanning(n)
@@ -51,7 +53,9 @@ class PitchTest(unittest.TestCase):
         # librosa's pyin (Mauch and Dixon 2014) as outside reference; its grid is 10 cents.
         voice = tone(np.full(2 * RATE, 196.0))
         for method in ("chord", "line"):
-            made = stretch(audio(voice), TimeMap(np.array([0.0, 2.0]), np.array([0.0, 2.5])), method).samples[0]
+            made = stretch(audio(voice), TimeMap(np.array([0.0, 2.0]), np.array([0.0, 2.5])), method).samples[
+                0
+            ]
             heard = librosa.pyin(made[RATE // 4 : 2 * RATE], fmin=80, fmax=500, sr=RATE)[0]
             with self.subTest(method=method):
                 self.assertLess(abs(1200 * np.log2(float(np.nanmedian(heard)) / 196.0)), 10)
@@ -59,9 +63,13 @@ class PitchTest(unittest.TestCase):
     def test_line_keeps_pitch_to_a_hundredth_of_a_cent_where_it_is_steady(self) -> None:
         voice = tone(np.full(3 * RATE, 131.3))
         for factor in (0.9, 1.11):
-            made = stretch(audio(voice), TimeMap(np.array([0.0, 3.0]), np.array([0.0, 3 * factor])), "line").samples[0]
+            made = stretch(
+                audio(voice), TimeMap(np.array([0.0, 3.0]), np.array([0.0, 3 * factor])), "line"
+            ).samples[0]
             with self.subTest(factor=factor):
-                self.assertLess(abs(1200 * np.log2(frequency(made[RATE // 2 : 2 * RATE], 131.3) / 131.3)), 0.01)
+                self.assertLess(
+                    abs(1200 * np.log2(frequency(made[RATE // 2 : 2 * RATE], 131.3) / 131.3)), 0.01
+                )
 
     def test_between_frames_all_channels_are_read_as_scipy_reads_each(self) -> None:
         rng = np.random.default_rng(4)
@@ -73,7 +81,9 @@ class PitchTest(unittest.TestCase):
         seconds = np.arange(3 * RATE) / RATE
         vibrato = 220 * 2 ** (35 * np.sin(2 * np.pi * 5.4 * seconds) / 1200)
         factor = 1.08
-        made = stretch(audio(tone(vibrato)), TimeMap(np.array([0.0, 3.0]), np.array([0.0, 3 * factor])), "line").samples[0]
+        made = stretch(
+            audio(tone(vibrato)), TimeMap(np.array([0.0, 3.0]), np.array([0.0, 3 * factor])), "line"
+        ).samples[0]
         span = 1200
         errors = []
         for at in range(RATE, 2 * RATE, 700):
@@ -83,7 +93,8 @@ class PitchTest(unittest.TestCase):
         self.assertLess(float(np.median(np.abs(errors))), 5.0)
 
     def test_between_two_attacks_a_voice_is_where_the_map_from_attack_to_attack_has_it(self) -> None:
-        # A segment begins 2.5 ms before its attack; a map from edge to edge would have all of a voice at twice its length 2.5 ms late.
+        # A segment begins 2.5 ms before its attack; a map from edge to edge would have all of a voice at
+        # twice its length 2.5 ms late.
         pre, have, length = round(PRE_S * RATE), 40_000, 80_000
         segment = Segment((0, have), (0, length), (), (), starts=True, ends=True)
         way = course(segment, 400, 0, 441, (), pre)
@@ -93,13 +104,15 @@ class PitchTest(unittest.TestCase):
         seconds = np.arange(round(3.4 * RATE)) / RATE
         # A tremolo of 4 Hz between two strokes; its turn in the output is that of the map.
         at, to = np.array([0.2, 2.2]), np.array([0.2, 4.2])
-        voice = np.where((seconds >= at[0]) & (seconds < at[1]), 1 + 0.5 * np.sin(2 * np.pi * 4 * (seconds - at[0])), 0) * tone(
-            np.full(len(seconds), 196.0)
-        )
+        voice = np.where(
+            (seconds >= at[0]) & (seconds < at[1]), 1 + 0.5 * np.sin(2 * np.pi * 4 * (seconds - at[0])), 0
+        ) * tone(np.full(len(seconds), 196.0))
         # A pitch that moves, or most of a note would stay as it is.
         glide = 2 ** (40 * np.sin(2 * np.pi * 5.5 * seconds) / 1200)
         voice = np.interp(np.cumsum(glide) / RATE, seconds, voice, right=0) + struck(at, 3.4).samples[0]
-        made = stretch(audio(voice), TimeMap(np.array([0.0, *at, 3.4]), np.array([0.0, *to, 5.4])), "line").samples[0]
+        made = stretch(
+            audio(voice), TimeMap(np.array([0.0, *at, 3.4]), np.array([0.0, *to, 5.4])), "line"
+        ).samples[0]
         turns = []
         for sound, start, hz in ((voice, at[0] + 0.25, 4.0), (made, to[0] + 0.5, 2.0)):
             power = np.square(sound[round(start * RATE) : round((start + 6 / hz) * RATE)].astype(np.float64))
@@ -127,7 +140,11 @@ class VerbatimTest(unittest.TestCase):
             found = attack_starts(made.samples[0], RATE)
             with self.subTest(method=method):
                 self.assertEqual(len(found), len(GRID))
-                wanted = np.interp(attack_starts(sound.samples[0], RATE), np.array([0.0, *beside, 3.2]), np.array([0.0, *GRID, 3.2]))
+                wanted = np.interp(
+                    attack_starts(sound.samples[0], RATE),
+                    np.array([0.0, *beside, 3.2]),
+                    np.array([0.0, *GRID, 3.2]),
+                )
                 np.testing.assert_allclose(found, wanted, atol=0.0006)
 
 
@@ -139,18 +156,31 @@ class PropertyTest(unittest.TestCase):
         for method in METHODS:
             first = stretch(sound, TO_GRID, method).samples[0]
             second = stretch(
-                moved, TimeMap(np.array([0.0, late, *(PLAYED + late), 3.2 + late]), np.array([0.0, late, *(GRID + late), 3.2 + late])), method
+                moved,
+                TimeMap(
+                    np.array([0.0, late, *(PLAYED + late), 3.2 + late]),
+                    np.array([0.0, late, *(GRID + late), 3.2 + late]),
+                ),
+                method,
             )
             at = round(0.5 * RATE)
-            difference = second.samples[0][round(late * RATE) + at : round(late * RATE) + 3 * RATE - at] - first[at : 3 * RATE - at]
+            difference = (
+                second.samples[0][round(late * RATE) + at : round(late * RATE) + 3 * RATE - at]
+                - first[at : 3 * RATE - at]
+            )
             with self.subTest(method=method):
                 self.assertLess(float(np.square(difference).mean()), 1e-3 * float(np.square(first).mean()))
 
     def test_gain_is_linear_for_every_method(self) -> None:
         for method in METHODS:
             for sound in (struck(PLAYED, 3.2), audio(tone(np.full(2 * RATE, 147.0)))):
-                line = TimeMap(np.array([0.0, 0.9, sound.duration_s]), np.array([0.0, 1.0, 1.04 * sound.duration_s]))
-                loud, soft = stretch(sound, line, method), stretch(Audio(sound.samples * 0.25, RATE), line, method)
+                line = TimeMap(
+                    np.array([0.0, 0.9, sound.duration_s]), np.array([0.0, 1.0, 1.04 * sound.duration_s])
+                )
+                loud, soft = (
+                    stretch(sound, line, method),
+                    stretch(Audio(sound.samples * 0.25, RATE), line, method),
+                )
                 with self.subTest(method=method):
                     np.testing.assert_allclose(loud.samples * 0.25, soft.samples, atol=2e-4)
 
@@ -162,7 +192,9 @@ class PropertyTest(unittest.TestCase):
             made = stretch(audio(near, far), TO_GRID, method).samples.astype(np.float64)
             here, there = made[0][:-delay], made[1][delay:]
             with self.subTest(method=method):
-                self.assertLess(10 * np.log10(np.square(there - 0.8 * here).sum() / np.square(there).sum()), -30)
+                self.assertLess(
+                    10 * np.log10(np.square(there - 0.8 * here).sum() / np.square(there).sum()), -30
+                )
 
     def test_mics_of_a_bundle_keep_their_phase(self) -> None:
         near = struck(PLAYED, 3.2).samples[0]
@@ -170,20 +202,32 @@ class PropertyTest(unittest.TestCase):
         far = 0.3 * np.concatenate([np.zeros(delay), near[:-delay]])
         mics = [ArraySource(audio(near)), ArraySource(audio(far))]
         for method in METHODS:
-            together = [StretchedSource(SideBySide(mics), TO_GRID, method, channels=SideBySide(mics).channels_of(k)) for k in (0, 1)]
+            together = [
+                StretchedSource(SideBySide(mics), TO_GRID, method, channels=SideBySide(mics).channels_of(k))
+                for k in (0, 1)
+            ]
             here, there = (made.read(0, 3 * RATE)[0].astype(np.float64) for made in together)
             with self.subTest(method=method):
                 self.assertEqual([made.channels for made in together], [1, 1])
                 rest = there[delay:] - 0.3 * here[:-delay]
                 # Line blends periods of what has none here: noise.
-                self.assertLess(10 * np.log10(np.square(rest).sum() / np.square(there).sum()), -18 if method == "line" else -25)
+                self.assertLess(
+                    10 * np.log10(np.square(rest).sum() / np.square(there).sum()),
+                    -18 if method == "line" else -25,
+                )
 
     def test_rates_channels_and_points_at_the_edges(self) -> None:
         for rate in (8000, 22050, 192000):
             for channels in (1, 8):
-                sound = Audio(np.random.default_rng(3).uniform(-0.5, 0.5, (channels, rate // 2)).astype(np.float32), rate)
+                sound = Audio(
+                    np.random.default_rng(3).uniform(-0.5, 0.5, (channels, rate // 2)).astype(np.float32),
+                    rate,
+                )
                 edge = 1 / rate
-                line = TimeMap(np.array([0.0, edge, 0.2, 0.201, 0.5 - edge, 0.5]), np.array([0.0, 2 * edge, 0.3, 0.3005, 0.6 - edge, 0.6]))
+                line = TimeMap(
+                    np.array([0.0, edge, 0.2, 0.201, 0.5 - edge, 0.5]),
+                    np.array([0.0, 2 * edge, 0.3, 0.3005, 0.6 - edge, 0.6]),
+                )
                 for method in METHODS:
                     made = stretch(sound, line, method)
                     with self.subTest(rate=rate, channels=channels, method=method):
@@ -196,8 +240,14 @@ class SustainTest(unittest.TestCase):
         sound = struck(PLAYED, 3.2)
         whole = ArraySource(sound)
         sustained = Sustained(whole)
-        np.testing.assert_allclose(sustained.read(100, 9000) + Struck(whole, sustained).read(100, 9000), sound.samples[:, 100:9000], atol=1e-6)
-        np.testing.assert_allclose(Sustained(whole).read(40_000, 50_000), sustained.read(0, 60_000)[:, 40_000:50_000], atol=1e-7)
+        np.testing.assert_allclose(
+            sustained.read(100, 9000) + Struck(whole, sustained).read(100, 9000),
+            sound.samples[:, 100:9000],
+            atol=1e-6,
+        )
+        np.testing.assert_allclose(
+            Sustained(whole).read(40_000, 50_000), sustained.read(0, 60_000)[:, 40_000:50_000], atol=1e-7
+        )
 
     def test_a_tone_under_hits_goes_on_through_them(self) -> None:
         seconds = np.arange(round(3.2 * RATE)) / RATE
@@ -205,7 +255,9 @@ class SustainTest(unittest.TestCase):
         pad = 0.15 * np.sin(2 * np.pi * 330 * seconds)
         made = stretch(audio(hits + pad), TO_GRID, "chord").samples[0].astype(np.float64)
         turned = made * np.exp(-2j * np.pi * 330 * np.arange(len(made)) / RATE)
-        slow = np.convolve(turned, np.hanning(4410) / np.hanning(4410).sum(), "same")[RATE // 2 : int(2.6 * RATE)]
+        slow = np.convolve(turned, np.hanning(4410) / np.hanning(4410).sum(), "same")[
+            RATE // 2 : int(2.6 * RATE)
+        ]
         # Started anew at every hit its phase would jump by up to half a turn (20 ms are 6.6 periods).
         self.assertLess(float(np.abs(np.angle(slow * np.conj(slow.mean()))).max()), 0.35)
 
@@ -223,7 +275,9 @@ class _Watched(ArraySource):
 class RunningTest(unittest.TestCase):
     def test_what_sounds_on_is_made_as_far_as_it_is_heard_and_the_same_then(self) -> None:
         seconds = np.arange(10 * RATE) / RATE
-        watched = _Watched(audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 331 * seconds)))
+        watched = _Watched(
+            audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 331 * seconds))
+        )
         source = Sustained(watched)
         segment = Segment((RATE, 8 * RATE), (0, round(7.5 * RATE)), (), (), starts=False, ends=False)
         running = chord.running_sustained(source, segment)
@@ -240,8 +294,11 @@ class RunningTest(unittest.TestCase):
 
     def test_a_segment_of_any_length_ends_with_the_sources_own_sound(self) -> None:
         seconds = np.arange(3 * RATE) / RATE
-        source = ArraySource(audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 553 * seconds)))
-        # Windows are made 32 at a time, a quarter of a window apart: each of these lengths leaves another number for the last time.
+        source = ArraySource(
+            audio(0.2 * np.sin(2 * np.pi * 220 * seconds) + 0.1 * np.sin(2 * np.pi * 553 * seconds))
+        )
+        # Windows are made 32 at a time, a quarter of a window apart: each of these lengths leaves another
+        # number for the last time.
         hop = 1024
         for k in range(34):
             length = 17_000 + k * hop
@@ -262,19 +319,23 @@ class PlanTest(unittest.TestCase):
         self.assertEqual((segments[-1].source[1], segments[-1].target[1]), (60 * RATE, 66 * RATE))
 
     def test_an_attack_a_little_later_than_its_point_is_told_from_what_lies_at_the_point(self) -> None:
-        # A chord that goes on under a stroke 3.5 ms after its point: with the stroke in what is heard after the point as well,
-        # both look alike; without it the stroke stands out.
+        # A chord that goes on under a stroke 3.5 ms after its point: with the stroke in what is heard after
+        # the point as well, both look alike; without it the stroke stands out.
         time = np.arange(3 * RATE) / RATE
         at = RATE + 20
         under = tone(np.full(len(time), 164.8)) + tone(np.full(len(time), 246.9))
         since = np.maximum(time - at / RATE, 0)
-        sound = 0.3 * under + (time >= at / RATE) * 0.5 * np.minimum(1, since / 0.001) * np.exp(-since / 0.3) * tone(np.full(len(time), 329.6), 24)
+        sound = 0.3 * under + (time >= at / RATE) * 0.5 * np.minimum(1, since / 0.001) * np.exp(
+            -since / 0.3
+        ) * tone(np.full(len(time), 329.6), 24)
         early = at - round(0.0035 * RATE)
         (near, as_it_is, alone), exact = attacks_near(ArraySource(audio(sound)), np.array([early, at]))
         self.assertLess(abs(near - at), 0.001 * RATE)
         self.assertGreater(alone, as_it_is + 3)
         self.assertGreater(alone, BETTER_CHORD.alone)
-        self.assertTrue(exact[0] == at or (exact[1] <= BETTER_CHORD.as_it_is and exact[2] <= BETTER_CHORD.alone))
+        self.assertTrue(
+            exact[0] == at or (exact[1] <= BETTER_CHORD.as_it_is and exact[2] <= BETTER_CHORD.alone)
+        )
         # What comes before a point has no such excuse.
         late = attacks_near(ArraySource(audio(sound)), np.array([at + round(0.004 * RATE)]))[0]
         self.assertEqual(late[2], 0)
@@ -283,7 +344,11 @@ class PlanTest(unittest.TestCase):
         seconds = np.arange(4 * RATE) / RATE
         beating = audio(0.2 * (np.sin(2 * np.pi * 220 * seconds) + np.sin(2 * np.pi * 233 * seconds)))
         points = np.arange(0.25, 4, 0.31)
-        segments = plan(ArraySource(beating), TimeMap(np.array([0.0, *points, 4.0]), np.array([0.0, *(points + 0.01), 4.0])), lasting=True)
+        segments = plan(
+            ArraySource(beating),
+            TimeMap(np.array([0.0, *points, 4.0]), np.array([0.0, *(points + 0.01), 4.0])),
+            lasting=True,
+        )
         self.assertEqual(len(segments), 1)
         self.assertEqual(len(segments[0].inner_source), len(points))
 
@@ -321,7 +386,9 @@ class MorePointsTest(unittest.TestCase):
 
 
 class RememberedTest(unittest.TestCase):
-    def test_a_moved_mark_sounds_as_if_nothing_were_remembered_and_only_its_neighbours_are_made_anew(self) -> None:
+    def test_a_moved_mark_sounds_as_if_nothing_were_remembered_and_only_its_neighbours_are_made_anew(
+        self,
+    ) -> None:
         t = np.arange(4 * RATE) / RATE
         pad = 0.1 * np.sin(2 * np.pi * 220 * t)
         hits = struck(np.arange(0.25, 3.9, 0.25), 4.0).samples[0]
@@ -338,7 +405,9 @@ class RememberedTest(unittest.TestCase):
                     new = count_made(memory, time_map, method)
                     made.append(new[0])
                     with self.subTest(sound=name, method=method, late=late):
-                        np.testing.assert_array_equal(new[1], StretchedSource(plain, time_map, method).read(0, 4 * RATE))
+                        np.testing.assert_array_equal(
+                            new[1], StretchedSource(plain, time_map, method).read(0, 4 * RATE)
+                        )
                 with self.subTest(sound=name, method=method):
                     # Of hits, two segments touch the mark; what sounds on is one segment through all of them.
                     self.assertLessEqual(made[1], 3)
@@ -367,4 +436,6 @@ class PreviewTest(unittest.TestCase):
             whole = StretchedSource(ArraySource(audio(hits)), TO_GRID, method).read(0, 3 * RATE)
             part = StretchedSource(ArraySource(audio(hits)), TO_GRID, method).read(60_000, 90_000)
             with self.subTest(method=method):
-                self.assertLess(20 * np.log10(float(np.abs(part - whole[:, 60_000:90_000]).max()) + 1e-12), -120)
+                self.assertLess(
+                    20 * np.log10(float(np.abs(part - whole[:, 60_000:90_000]).max()) + 1e-12), -120
+                )

@@ -61,7 +61,9 @@ class FixTest(unittest.TestCase):
             anchors.fix_place(line, 5.02, 8.0, marks([]))
         with self.assertRaises(ParameterError):
             anchors.release(line, 8.0, marks([]))
-        self.assertEqual(anchors.release(anchors.lock(line, 8.0, False), 8.0, marks(line.times_s)).second(8.0), 5.0)
+        self.assertEqual(
+            anchors.release(anchors.lock(line, 8.0, False), 8.0, marks(line.times_s)).second(8.0), 5.0
+        )
 
 
 class NumberingTest(unittest.TestCase):
@@ -94,7 +96,9 @@ class NumberingTest(unittest.TestCase):
         self.assertEqual(new.second(0.0), 1.0)
         self.assertAlmostEqual(new.address(new.place(5.5) + 1e-9)[1], 1.0)
         # Beyond the correction the beats keep their times; only their numbers shift.
-        self.assertTrue(np.all(np.isin(np.round(pace().times_s[pace().times_s > 5.5], 6), np.round(new.times_s, 6))))
+        self.assertTrue(
+            np.all(np.isin(np.round(pace().times_s[pace().times_s > 5.5], 6), np.round(new.times_s, 6)))
+        )
 
     def test_meter_keeps_beats_and_counts_bars_anew(self) -> None:
         new = anchors.set_meter(pace(), Meter(1, 3, 4))
@@ -109,19 +113,28 @@ class NumberingTest(unittest.TestCase):
         self.assertEqual(lines(new), [1.0, 3.0, 5.0, 8.5])
         self.assertEqual(new.times_s.tolist(), pace().times_s.tolist())
         again = anchors.set_meter_from(new, new.bar_line(3), Meter(1, 4, 4))
-        self.assertEqual([(meter.bar, str(meter)) for meter in again.meters], [(1, "4/4"), (3, "7/8"), (4, "4/4")])
+        self.assertEqual(
+            [(meter.bar, str(meter)) for meter in again.meters], [(1, "4/4"), (3, "7/8"), (4, "4/4")]
+        )
         self.assertAlmostEqual(again.second(again.bar_line(4)), 10.5)
-        self.assertEqual(anchors.set_meter_from(pace(), 0.0, Meter(1, 3, 4)), anchors.set_meter(pace(), Meter(1, 3, 4)))
+        self.assertEqual(
+            anchors.set_meter_from(pace(), 0.0, Meter(1, 3, 4)), anchors.set_meter(pace(), Meter(1, 3, 4))
+        )
         back = anchors.set_meter(again, Meter(1, 4, 4))
         self.assertEqual(back, pace())
 
     def test_a_correction_between_eighths_and_quarters_lays_beats_where_they_are_counted(self) -> None:
         mixed = anchors.set_meter_from(pace(), 8.0, Meter(1, 7, 8))
-        fixed = anchors.fix_place(anchors.fix_place(mixed, 3.0, 4.0, marks([])), 12.0, mixed.bar_line(4), marks([]))
+        fixed = anchors.fix_place(
+            anchors.fix_place(mixed, 3.0, 4.0, marks([])), 12.0, mixed.bar_line(4), marks([])
+        )
         self.assertEqual(fixed.second(mixed.bar_line(4)), 12.0)
         for place in fixed.quarters:
             self.assertAlmostEqual(fixed.beat_near(float(place)), float(place))
-        self.assertEqual(len(fixed.beats_between(4.0, mixed.bar_line(4))), int(((fixed.times_s >= 3.0) & (fixed.times_s < 12.0)).sum()))
+        self.assertEqual(
+            len(fixed.beats_between(4.0, mixed.bar_line(4))),
+            int(((fixed.times_s >= 3.0) & (fixed.times_s < 12.0)).sum()),
+        )
 
     def test_downbeat_and_bar_1_with_several_meters(self) -> None:
         mixed = anchors.set_meter_from(pace(), 8.0, Meter(1, 3, 4))
@@ -184,7 +197,9 @@ class ReleaseTest(unittest.TestCase):
         found, attacks = pace(), marks(pace().times_s)
         cases = (
             [(5.02, 8.0)],
-            [(5.5, 8.5)],  # off the beat, and by a whole half beat: everything is counted differently meanwhile
+            [
+                (5.5, 8.5)
+            ],  # off the beat, and by a whole half beat: everything is counted differently meanwhile
             [(3.0, 4.0), (5.27, 8.5)],
             [(3.0, 4.0), (5.03, 8.0), (9.0, 16.0)],
         )

@@ -1,4 +1,6 @@
-"""The curve edited: tempi of bars, ramps, steps between anchors, smoothing; anchors are exact whatever comes."""
+"""The curve edited: tempi of bars, ramps, steps between anchors, smoothing; anchors are exact whatever
+comes.
+"""
 
 import unittest
 
@@ -70,7 +72,10 @@ class ShapeTest(unittest.TestCase):
             made = shaped(self.line, 1, 13, shape)
             for place in (4.0, 16.0, 32.0, 41.0, 56.0):
                 self.assertEqual(made.second(place), self.line.second(place))
-            self.assertEqual([knot.quarters for knot in made.knots if 4.0 <= knot.quarters <= 56.0], [4.0, 16.0, 32.0, 41.0, 56.0])
+            self.assertEqual(
+                [knot.quarters for knot in made.knots if 4.0 <= knot.quarters <= 56.0],
+                [4.0, 16.0, 32.0, 41.0, 56.0],
+            )
             self.assertEqual(made.has_ramps, shape == "ramps")
             # Outside of the bars nothing moved.
             self.assertEqual(made.second(2.0), self.line.second(2.0))

@@ -20,7 +20,9 @@ class FollowTest(unittest.TestCase):
         # One bar of 1.6 s, three times from bar 1.
         laid = follow(1.6, 4.0, BREATHING, 0, times=3)
         self.assertEqual(laid.times, 3)
-        np.testing.assert_allclose(laid.time_map.to_target(np.array([0.0, 1.6, 3.2, 4.8])), [0.5, 2.5, 4.9, 6.8], atol=1e-9)
+        np.testing.assert_allclose(
+            laid.time_map.to_target(np.array([0.0, 1.6, 3.2, 4.8])), [0.5, 2.5, 4.9, 6.8], atol=1e-9
+        )
         # The third beat of its second round: half of the bar of 2.4 s.
         np.testing.assert_allclose(laid.time_map.to_target(np.array([1.6 + 0.8])), [3.7], atol=1e-9)
 

@@ -10,8 +10,17 @@ from combpace.core.tempo.meters import Meter
 
 
 class GridTest(unittest.TestCase):
-    # Note values in quarters (common practice): an eighth is half a quarter, a triplet two thirds of its value, a dot half more.
-    STEPS = (("1/1", 4.0), ("1/4", 1.0), ("1/8", 0.5), ("1/8t", 1 / 3), ("1/8d", 0.75), ("1/16", 0.25), ("1/64", 0.0625))
+    # Note values in quarters (common practice): an eighth is half a quarter, a triplet two thirds of its
+    # value, a dot half more.
+    STEPS = (
+        ("1/1", 4.0),
+        ("1/4", 1.0),
+        ("1/8", 0.5),
+        ("1/8t", 1 / 3),
+        ("1/8d", 0.75),
+        ("1/16", 0.25),
+        ("1/64", 0.0625),
+    )
 
     def test_steps(self) -> None:
         for text, step in self.STEPS:

@@ -28,7 +28,9 @@ class SteadyMapTest(unittest.TestCase):
 
 class ConversionTest(unittest.TestCase):
     def setUp(self) -> None:
-        self.map: TempoMap[TakeTimes] = TempoMap((Knot(0.5, 0.0), Knot(1.0, 1.0), Knot(1.6, 2.0), Knot(2.0, 3.0)))
+        self.map: TempoMap[TakeTimes] = TempoMap(
+            (Knot(0.5, 0.0), Knot(1.0, 1.0), Knot(1.6, 2.0), Knot(2.0, 3.0))
+        )
 
     def test_exact_at_knots_to_the_last_bit(self) -> None:
         self.assertEqual(list(self.map.to_quarters(take_times([0.5, 1.0, 1.6, 2.0]))), [0.0, 1.0, 2.0, 3.0])
@@ -46,7 +48,12 @@ class ConversionTest(unittest.TestCase):
         self.assertTrue(np.all(np.diff(self.map.to_quarters(take_times(np.linspace(-2, 5, 999)))) > 0))
 
     def test_refuses_knots_that_run_backwards(self) -> None:
-        for knots in ((Knot(1, 0), Knot(0, 1)), (Knot(0, 1), Knot(1, 0)), (Knot(0, 0), Knot(0, 1)), (Knot(0, 0),)):
+        for knots in (
+            (Knot(1, 0), Knot(0, 1)),
+            (Knot(0, 1), Knot(1, 0)),
+            (Knot(0, 0), Knot(0, 1)),
+            (Knot(0, 0),),
+        ):
             with self.subTest(knots=knots), self.assertRaises(ParameterError):
                 TempoMap(knots)
 
@@ -61,7 +68,13 @@ class BarsTest(unittest.TestCase):
     def test_lines_and_addresses_through_meter_changes(self) -> None:
         line: TempoMap[TakeTimes] = steady_map(60, 0.0, (Meter(1, 4, 4), Meter(3, 3, 4), Meter(5, 7, 8)))
         self.assertEqual([line.bar_line(i) for i in range(-1, 6)], [-4, 0, 4, 8, 11, 14, 17.5])
-        for place, address in ((0.0, (1, 1.0)), (9.0, (3, 2.0)), (14.5, (5, 2.0)), (-1.0, (-1, 4.0)), (17.5, (6, 1.0))):
+        for place, address in (
+            (0.0, (1, 1.0)),
+            (9.0, (3, 2.0)),
+            (14.5, (5, 2.0)),
+            (-1.0, (-1, 4.0)),
+            (17.5, (6, 1.0)),
+        ):
             with self.subTest(place=place):
                 self.assertEqual(line.address(place), address)
         for place in np.linspace(-9, 40, 197):
@@ -76,13 +89,17 @@ class BarsTest(unittest.TestCase):
         np.testing.assert_allclose(line.beats_between(0.0, 11.0), places)
         self.assertEqual([line.beats_from_bar_1(place) for place in places], list(range(14)))
         self.assertEqual(line.beats_from_bar_1(-3.0), -3.0)
-        self.assertEqual([line.beat_near(place) for place in (0.4, 4.3, 7.4, 8.3, -0.6)], [0.0, 4.5, 7.5, 9.0, -1.0])
+        self.assertEqual(
+            [line.beat_near(place) for place in (0.4, 4.3, 7.4, 8.3, -0.6)], [0.0, 4.5, 7.5, 9.0, -1.0]
+        )
         self.assertEqual(len(line.beats_between(2.0, 2.0)), 0)
 
     def test_counting_from_another_bar_keeps_the_changes_where_they_were(self) -> None:
         line: TempoMap[TakeTimes] = steady_map(60, 0.0, (Meter(1, 4, 4), Meter(3, 3, 4), Meter(5, 7, 8)))
         later = line.counted_from(4.0)
-        self.assertEqual([(meter.bar, str(meter)) for meter in later.meters], [(1, "4/4"), (2, "3/4"), (4, "7/8")])
+        self.assertEqual(
+            [(meter.bar, str(meter)) for meter in later.meters], [(1, "4/4"), (2, "3/4"), (4, "7/8")]
+        )
         self.assertEqual(later.second(later.bar_line(3)), line.second(line.bar_line(4)))
         inside = line.counted_from(11.0)
         self.assertEqual([(meter.bar, str(meter)) for meter in inside.meters], [(1, "3/4"), (2, "7/8")])
@@ -90,8 +107,16 @@ class BarsTest(unittest.TestCase):
         self.assertEqual([meter.bar for meter in earlier.meters], [1, 5, 7])
         self.assertEqual(earlier.second(earlier.bar_line(6)), line.second(line.bar_line(4)))
 
-    # What is counted in a meter (common practice): dotted quarters in 6/8 and 12/8, quarters in 3/4, eighths in 7/8.
-    BEATS = (("4/4", 4, 1.0), ("3/4", 3, 1.0), ("6/8", 2, 1.5), ("12/8", 4, 1.5), ("7/8", 7, 0.5), ("3/8", 3, 0.5))
+    # What is counted in a meter (common practice): dotted quarters in 6/8 and 12/8, quarters in 3/4, eighths
+    # in 7/8.
+    BEATS = (
+        ("4/4", 4, 1.0),
+        ("3/4", 3, 1.0),
+        ("6/8", 2, 1.5),
+        ("12/8", 4, 1.5),
+        ("7/8", 7, 0.5),
+        ("3/8", 3, 0.5),
+    )
 
     def test_counted_beats(self) -> None:
         for text, beats, length in self.BEATS:
@@ -105,9 +130,11 @@ class BarsTest(unittest.TestCase):
 
 class RampTest(unittest.TestCase):
     def test_worked_by_hand(self) -> None:
-        # From 60 to 120 BPM over four quarters: t(u) = 60 * 4 / (120 - 60) * ln(1 + u), so that all of it takes 4 ln 2 s and
-        # the first half of its quarters 4 ln 1.5 s (the integral of 60 / b over quarters).
-        line: TempoMap[TakeTimes] = TempoMap((Knot(1.0, 0.0, ramp=2.0), Knot(1.0 + 4 * np.log(2), 4.0), Knot(1.0 + 4 * np.log(2) + 2.0, 8.0)))
+        # From 60 to 120 BPM over four quarters: t(u) = 60 * 4 / (120 - 60) * ln(1 + u), so that all of it
+        # takes 4 ln 2 s and the first half of its quarters 4 ln 1.5 s (the integral of 60 / b over quarters).
+        line: TempoMap[TakeTimes] = TempoMap(
+            (Knot(1.0, 0.0, ramp=2.0), Knot(1.0 + 4 * np.log(2), 4.0), Knot(1.0 + 4 * np.log(2) + 2.0, 8.0))
+        )
         self.assertAlmostEqual(line.second(2.0), 1.0 + 4 * np.log(1.5), places=12)
         self.assertAlmostEqual(line.bpm_at(0.0), 60.0, places=9)
         self.assertAlmostEqual(line.bpm_at(2.0), 90.0, places=9)
@@ -122,7 +149,9 @@ class RampTest(unittest.TestCase):
         for _ in range(50):
             times, places = np.cumsum(rng.uniform(0.5, 4.0, 6)), np.cumsum(rng.uniform(1.0, 6.0, 6)) - 5
             ramps = np.exp(rng.uniform(-1.0, 1.0, 6))
-            line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(t, q, ramp=r) for t, q, r in zip(times, places, ramps, strict=True)))
+            line: TempoMap[TakeTimes] = TempoMap(
+                tuple(Knot(t, q, ramp=r) for t, q, r in zip(times, places, ramps, strict=True))
+            )
             where = np.linspace(places[0] - 5, places[-1] + 5, 301)
             seconds = line.to_seconds(quarters(where))
             self.assertTrue(np.all(np.diff(seconds) > 0))
@@ -134,7 +163,9 @@ class RampTest(unittest.TestCase):
             np.testing.assert_allclose(slope[inside], [line.bpm_at(q) for q in middle[inside]], rtol=2e-3)
 
     def test_a_knot_put_into_a_ramp_moves_nothing(self) -> None:
-        line: TempoMap[TakeTimes] = TempoMap((Knot(0.0, 0.0, ramp=1.7), Knot(3.0, 5.0, ramp=0.6), Knot(7.0, 11.0)))
+        line: TempoMap[TakeTimes] = TempoMap(
+            (Knot(0.0, 0.0, ramp=1.7), Knot(3.0, 5.0, ramp=0.6), Knot(7.0, 11.0))
+        )
         split = line.with_knot(2.0).with_knot(7.3)
         where = quarters(np.linspace(-3, 14, 200))
         np.testing.assert_allclose(split.to_seconds(where), line.to_seconds(where), atol=1e-9)

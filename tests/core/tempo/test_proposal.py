@@ -5,7 +5,13 @@ from combpace.core.tempo.proposal import propose
 
 class ProposalTest(unittest.TestCase):
     # Common practice: a measured tempo, half of its 95 % interval, the value that is used.
-    PRACTICE = ((59.9953, 0.006, 60.0), (140.9899, 0.0121, 141.0), (140.45, 0.06, 140.5), (92.5003, 0.004, 92.5), (103.4, 0.001, 103.4))
+    PRACTICE = (
+        (59.9953, 0.006, 60.0),
+        (140.9899, 0.0121, 141.0),
+        (140.45, 0.06, 140.5),
+        (92.5003, 0.004, 92.5),
+        (103.4, 0.001, 103.4),
+    )
 
     def test_the_roundest_value_inside_the_uncertainty(self) -> None:
         for measured, plus_minus, used in self.PRACTICE:
@@ -27,4 +33,6 @@ class ProposalTest(unittest.TestCase):
 
     def test_it_says_why(self) -> None:
         found = propose(140.9899, 0.0121, lambda bpm: 0.4)
-        self.assertEqual(found.why, "measured 140.9899 ± 0.0121; at the end of the audio attacks lie 0.4 ms from the grid")
+        self.assertEqual(
+            found.why, "measured 140.9899 ± 0.0121; at the end of the audio attacks lie 0.4 ms from the grid"
+        )

@@ -82,7 +82,10 @@ class MeterTest(unittest.TestCase):
 
     def test_bars_of_another_length_than_stated_are_named(self) -> None:
         counted = recount.with_meter(pace(), THREE, [0.0, 4.0, 8.0, 12.0])
-        self.assertEqual([(first, last, str(meter)) for first, last, meter in recount.odd_bars(counted, THREE, 9)], [(1, 3, "4/4")])
+        self.assertEqual(
+            [(first, last, str(meter)) for first, last, meter in recount.odd_bars(counted, THREE, 9)],
+            [(1, 3, "4/4")],
+        )
 
     def test_from_a_bar_on_up_to_what_was_stated_later(self) -> None:
         later = recount.with_meter_from(pace(), 16.0, Meter(1, 2, 4), [])

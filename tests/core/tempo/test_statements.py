@@ -14,11 +14,16 @@ FOUR = (Meter(1, 4, 4),)
 
 class SteadyTest(unittest.TestCase):
     def test_bar_1_is_exactly_where_it_was_stated_whatever_comes_after(self) -> None:
-        line = steady_as_stated(120.0, 3.0, FOUR, Stated(bars=((0.73, 1),), downbeats=(4.75, 9.24)), free_tempo=True)
+        line = steady_as_stated(
+            120.0, 3.0, FOUR, Stated(bars=((0.73, 1),), downbeats=(4.75, 9.24)), free_tempo=True
+        )
         self.assertEqual(line.second(0.0), 0.73)
         self.assertEqual(line.bpm_at(0.0), 120.0)
-        # Eight beats, then nine: the odd beat is a bar of its own length, and the downbeat may lie beside its line a little.
-        self.assertEqual([(meter.bar, str(meter)) for meter in line.meters], [(1, "4/4"), (4, "5/4"), (5, "4/4")])
+        # Eight beats, then nine: the odd beat is a bar of its own length, and the downbeat may lie beside its
+        # line a little.
+        self.assertEqual(
+            [(meter.bar, str(meter)) for meter in line.meters], [(1, "4/4"), (4, "5/4"), (5, "4/4")]
+        )
         self.assertAlmostEqual(line.second(line.bar_line(4)), 9.23)
 
     def test_the_first_downbeat_says_the_phase_where_no_bar_was_stated(self) -> None:
@@ -42,7 +47,9 @@ class SteadyTest(unittest.TestCase):
             self.assertIn(named, str(caught.exception))
 
     def test_meters_from_a_moment_on(self) -> None:
-        line = steady_as_stated(120.0, 0.0, FOUR, Stated(meters=((None, Meter(1, 3, 4)), (6.02, Meter(1, 5, 4)))), free_tempo=True)
+        line = steady_as_stated(
+            120.0, 0.0, FOUR, Stated(meters=((None, Meter(1, 3, 4)), (6.02, Meter(1, 5, 4)))), free_tempo=True
+        )
         self.assertEqual([(meter.bar, str(meter)) for meter in line.meters], [(1, "3/4"), (5, "5/4")])
 
 

@@ -35,7 +35,8 @@ class SteadyTest(unittest.TestCase):
         self.assertAlmostEqual(found.bpm, 100.0, places=4)
 
     def test_attacks_between_the_beats_sharpen_it(self) -> None:
-        # 40 s of programmed music at 123.45 BPM: beats read to half a millisecond, swung eighths and late sixteenths more exactly.
+        # 40 s of programmed music at 123.45 BPM: beats read to half a millisecond, swung eighths and late
+        # sixteenths more exactly.
         rng = np.random.default_rng(5)
         period = 60 / 123.45
         true = 0.25 + period * np.arange(80)
@@ -77,38 +78,48 @@ class CandidatesTest(unittest.TestCase):
         by = {candidate.relation: candidate for candidate in found}
         self.assertEqual((by["half"].bpm, by["double"].bpm, round(by["dotted"].bpm)), (60.0, 240.0, 80))
         self.assertEqual(found[0].relation, "as read")
-        # With the attacks of both hands on halves too, the double explains as much: hats tell (common practice).
+        # With the attacks of both hands on halves too, the double explains as much: hats tell (common
+        # practice).
         busy = candidates_of(120.0, 0.5, marks(np.sort(np.concatenate([times, times + 0.25]))), 33.0)
         self.assertGreater({c.relation: c.evidence for c in busy}["double"], by["double"].evidence)
 
     def test_they_are_asked_of_the_playing_as_it_moved(self) -> None:
-        # The same quarters with some eighths, steady and breathing by a tenth of a beat and more: what is read is the same.
+        # The same quarters with some eighths, steady and breathing by a tenth of a beat and more: what is
+        # read is the same.
         k = np.arange(96)
         said = []
         for sway in (0.0, 0.08):
             times = 1 + k * 0.6 + sway * np.sin(k / 9)
             attacks = np.sort(np.concatenate([times, 0.5 * (times[:-1:4] + times[1::4])]))
-            found = {c.relation: c.evidence for c in steady_tempo(pace_of(times), marks(attacks), 60.0).candidates}
+            found = {
+                c.relation: c.evidence for c in steady_tempo(pace_of(times), marks(attacks), 60.0).candidates
+            }
             self.assertGreater(found["as read"], 0.85)
             self.assertLess(found["double"], 0.8 * found["as read"])
             said.append([found[name] for name in ("as read", "half", "double")])
         np.testing.assert_allclose(said[0], said[1], atol=0.02)
 
     def test_nothing_to_explain(self) -> None:
-        self.assertTrue(all(candidate.evidence == 0 for candidate in candidates_of(120.0, 0.0, marks([]), 10.0)))
+        self.assertTrue(
+            all(candidate.evidence == 0 for candidate in candidates_of(120.0, 0.0, marks([]), 10.0))
+        )
 
 
 class DriftTest(unittest.TestCase):
     def test_attacks_before_the_line_are_negative(self) -> None:
         line: TempoMap[SessionTimes] = steady_map(120, 0.0)
-        np.testing.assert_allclose(drift_ms(session_times([0.49, 0.51, 1.0]), line, Grid(4)), [-10, 10, 0], atol=1e-9)
+        np.testing.assert_allclose(
+            drift_ms(session_times([0.49, 0.51, 1.0]), line, Grid(4)), [-10, 10, 0], atol=1e-9
+        )
         self.assertEqual(len(drift_ms(session_times([]), line, Grid(4))), 0)
 
     def test_a_grid_that_is_too_slow_makes_attacks_early_and_ever_earlier(self) -> None:
         # A song at 97.37 on a grid of 97.25: 0.12 BPM too slow, about 3 ms more in every bar.
         line: TempoMap[SessionTimes] = steady_map(97.25, 0.0)
         attacks = session_times(np.arange(96 * 4) * 60 / 97.37)
-        rows = [row for row in bars_between(line, -0.1, 96 * 4 * 60 / 97.37, attacks) if row.drift_ms is not None]
+        rows = [
+            row for row in bars_between(line, -0.1, 96 * 4 * 60 / 97.37, attacks) if row.drift_ms is not None
+        ]
         slope = np.polyfit([row.index for row in rows[:60]], [row.drift_ms for row in rows[:60]], 1)[0]
         self.assertAlmostEqual(slope, -4 * 60000 * (1 / 97.25 - 1 / 97.37), delta=0.02)
         self.assertLess(slope, -2.9)
@@ -136,7 +147,9 @@ class MachineTest(unittest.TestCase):
     def test_a_fill_in_what_a_machine_plays_is_no_breathing(self) -> None:
         times = 0.3 + np.arange(240) * 60 / 170.0001
         times[100:112] += 0.045
-        line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)))
+        line: TempoMap[TakeTimes] = TempoMap(
+            tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times))
+        )
         found = steady_tempo(line, marks(times), float(times[-1]) + 1)
         self.assertEqual(found.verdict, "steady")
         self.assertAlmostEqual(found.bpm, 170.0001, delta=0.001)
@@ -144,15 +157,21 @@ class MachineTest(unittest.TestCase):
     def test_a_change_of_tempo_is(self) -> None:
         gaps = np.where(np.arange(239) < 160, 60 / 120, 60 / 121.5)
         times = 0.3 + np.concatenate([[0.0], np.cumsum(gaps)])
-        line: TempoMap[TakeTimes] = TempoMap(tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times)))
+        line: TempoMap[TakeTimes] = TempoMap(
+            tuple(Knot(float(time), float(k), confidence=0.9) for k, time in enumerate(times))
+        )
         self.assertNotEqual(steady_tempo(line, marks(times), float(times[-1]) + 1).verdict, "steady")
 
 
 class CourseTest(unittest.TestCase):
-    def played(self, bpm: float = 128.037, bars: int = 121, per_beat: int = 1, start: float = 0.5) -> TempoMap[TakeTimes]:
+    def played(
+        self, bpm: float = 128.037, bars: int = 121, per_beat: int = 1, start: float = 0.5
+    ) -> TempoMap[TakeTimes]:
         beats = bars * 4 * per_beat + 1
         unit = 1.0 / per_beat
-        return TempoMap(tuple(Knot(start + k * unit * 60 / bpm, k * unit, confidence=0.9) for k in range(beats)))
+        return TempoMap(
+            tuple(Knot(start + k * unit * 60 / bpm, k * unit, confidence=0.9) for k in range(beats))
+        )
 
     def steady(self, bpm: float, start: float = 0.5) -> TempoMap[TakeTimes]:
         return steady_map(bpm, start)
@@ -170,10 +189,16 @@ class CourseTest(unittest.TestCase):
 
     def test_the_level_and_the_meter_of_the_playing_may_differ(self) -> None:
         eighths = self.played(per_beat=2)
-        for played in (eighths, replace(eighths, meters=(Meter(1, 7, 8),)), replace(self.played(), meters=(Meter(1, 3, 4),))):
+        for played in (
+            eighths,
+            replace(eighths, meters=(Meter(1, 7, 8),)),
+            replace(self.played(), meters=(Meter(1, 3, 4),)),
+        ):
             course = course_against(self.steady(128.1), played)
             self.assertAlmostEqual(course.bpm, 128.037, delta=0.001)
-        half = TempoMap(tuple(Knot(knot.time_s, knot.quarters / 2, confidence=0.9) for knot in self.played().knots))
+        half = TempoMap(
+            tuple(Knot(knot.time_s, knot.quarters / 2, confidence=0.9) for knot in self.played().knots)
+        )
         self.assertAlmostEqual(course_against(self.steady(128.1), half).bpm, 128.037, delta=0.001)
 
     def test_one_loose_beat_does_not_turn_the_course(self) -> None:

@@ -20,7 +20,9 @@ class TapTest(unittest.TestCase):
             with self.subTest(seed=seed, bpm=bpm):
                 self.assertAlmostEqual(found.bpm, bpm, delta=0.05)
                 self.assertEqual(found.attacks, 16)
-                self.assertLess(abs((found.beat_s - 3.0) * bpm / 60 - round((found.beat_s - 3.0) * bpm / 60)), 0.01)
+                self.assertLess(
+                    abs((found.beat_s - 3.0) * bpm / 60 - round((found.beat_s - 3.0) * bpm / 60)), 0.01
+                )
 
     def test_slips_and_missed_beats(self) -> None:
         beats = 1.0 + 0.5 * np.arange(12)

@@ -32,7 +32,10 @@ def fewest_by_force(places: np.ndarray, times: np.ndarray, half: np.ndarray) -> 
                 rows[a : b + 1] = 0.0
                 rows[a : b + 1, k], rows[a : b + 1, k + 1] = 1 - share, share
             limit = np.concatenate([times + half, -(times - half)])
-            if linprog(np.zeros(len(ends)), np.concatenate([rows, -rows]), limit, bounds=(None, None)).status == 0:
+            if (
+                linprog(np.zeros(len(ends)), np.concatenate([rows, -rows]), limit, bounds=(None, None)).status
+                == 0
+            ):
                 return count + 1
     return len(places) - 1
 
@@ -56,15 +59,21 @@ class StepsTest(unittest.TestCase):
             line = lock(line, place, place == 30.0)
         made, said = tidy(line, 1.0, float(line.times_s[-1]), 10.0)
         lines = quarters(np.arange(0, 241, 4.0))
-        self.assertLessEqual(float(np.abs(made.to_seconds(lines) - line.to_seconds(lines)).max()), 0.010 + 1e-9)
+        self.assertLessEqual(
+            float(np.abs(made.to_seconds(lines) - line.to_seconds(lines)).max()), 0.010 + 1e-9
+        )
         self.assertLessEqual(said.largest_ms, 10.0 + 1e-6)
         for place in (8.0, 30.0, 101.0):
             knot = next(knot for knot in made.knots if knot.quarters == place)
-            self.assertEqual((knot.time_s, knot.fixed, knot.locked), (line.second(place), True, place == 30.0))
+            self.assertEqual(
+                (knot.time_s, knot.fixed, knot.locked), (line.second(place), True, place == 30.0)
+            )
         self.assertEqual(said.changes, tempo_changes(made))
         self.assertLess(said.changes, 0.2 * said.changes_before)
         # Coarser is never more.
-        counts = [tidy(line, 1.0, float(line.times_s[-1]), ms)[1].changes for ms in (2.0, 5.0, 10.0, 20.0, 50.0)]
+        counts = [
+            tidy(line, 1.0, float(line.times_s[-1]), ms)[1].changes for ms in (2.0, 5.0, 10.0, 20.0, 50.0)
+        ]
         self.assertEqual(counts, sorted(counts, reverse=True))
 
     def test_a_steady_map_has_no_changes(self) -> None:
@@ -89,7 +98,9 @@ class StepsTest(unittest.TestCase):
 
 class RampsTest(unittest.TestCase):
     def test_one_ramp_is_found_as_one(self) -> None:
-        line: TempoMap[TakeTimes] = TempoMap((Knot(0.0, 0.0, ramp=1.3), Knot(60 * 64 / 100 * np.log(1.3) / 0.3, 64.0)))
+        line: TempoMap[TakeTimes] = TempoMap(
+            (Knot(0.0, 0.0, ramp=1.3), Knot(60 * 64 / 100 * np.log(1.3) / 0.3, 64.0))
+        )
         made, said = tidy(line, 0.0, float(line.times_s[-1]), 10.0, ramps=True)
         self.assertEqual(len(made.knots), 2)
         self.assertAlmostEqual(made.knots[0].ramp, 1.3, delta=0.005)
@@ -106,14 +117,23 @@ class RampsTest(unittest.TestCase):
             fewest = next(
                 count + 1
                 for count in range(len(places))
-                if any(self.joins(places, times, half, lattice, [0, *chosen, 8]) for chosen in itertools.combinations(range(1, 8), count))
+                if any(
+                    self.joins(places, times, half, lattice, [0, *chosen, 8])
+                    for chosen in itertools.combinations(range(1, 8), count)
+                )
             )
             self.assertEqual(len(made.knots) - 1, fewest)
             lines = quarters(places)
-            self.assertLess(float(np.abs(made.to_seconds(lines) - line.to_seconds(lines)).max()), 0.004 + 1e-9)
+            self.assertLess(
+                float(np.abs(made.to_seconds(lines) - line.to_seconds(lines)).max()), 0.004 + 1e-9
+            )
 
-    def joins(self, places: np.ndarray, times: np.ndarray, half: np.ndarray, lattice: np.ndarray, ends: list[int]) -> bool:
-        """Whether any choice of lattice ends on these places, and of bends between them, passes all windows."""
+    def joins(
+        self, places: np.ndarray, times: np.ndarray, half: np.ndarray, lattice: np.ndarray, ends: list[int]
+    ) -> bool:
+        """Whether any choice of lattice ends on these places, and of bends between them, passes all
+        windows.
+        """
         reached = set(range(len(RAMP_ENDS)))
         for a, b in itertools.pairwise(ends):
             if not reached:

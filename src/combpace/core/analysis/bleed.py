@@ -1,7 +1,8 @@
 """Bleed in a close mic: strokes that do not sound like the one instrument it stands at.
 
-The loud strokes that no other mic of the bundle hears better show what that instrument sounds like there: how its rise is spread over nine bands.
-A mic whose loud strokes differ much hears many instruments (an overhead, a room): it has no bleed, everything in it is its own.
+The loud strokes that no other mic of the bundle hears better show what that instrument sounds like there: how
+its rise is spread over nine bands. A mic whose loud strokes differ much hears many instruments (an overhead,
+a room): it has no bleed, everything in it is its own.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ WINDOW_S, BEFORE_S, AFTER_S = 0.046, 0.004, 0.001
 LOUD_DB, BETTER_DB = -8.0, 3.0
 # The rise of a stroke is measured over this time after it, against this time before it.
 RISE_S, QUIET_S, STEP_S = 0.030, 0.012, 0.006
-# Loud strokes of one instrument differ by no more than this in nine of ten cases; and so much farther from their middle is another one. dB.
+# Loud strokes of one instrument differ by no more than this in nine of ten cases; and so much farther from
+# their middle is another one. dB.
 ONE_INSTRUMENT_DB, OTHER_DB = 6.0, 11.0
 # Without so many loud strokes nothing is known of an instrument.
 LEAST_LOUD = 6
@@ -35,14 +37,20 @@ SILENT_DB = -60.0
 
 
 def bleed_in(sources: Sequence[Source], each: Sequence[Onsets]) -> list[np.ndarray]:
-    """For each mic which of its onsets are bleed, shape (n,); none for mics that hear many instruments, or fewer than two mics.
+    """For each mic which of its onsets are bleed, shape (n,); none for mics that hear many instruments, or
+    fewer than two mics.
 
     sources  of one sample rate, with a common start; each: what each mic hears
     """
     none = [np.zeros(len(onsets), dtype=bool) for onsets in each]
     if len(sources) < 2:
         return none
-    rises = [np.array([[_rise_db(source, float(time)) for source in sources] for time in onsets.times]).reshape(-1, len(sources)) for onsets in each]
+    rises = [
+        np.array([[_rise_db(source, float(time)) for source in sources] for time in onsets.times]).reshape(
+            -1, len(sources)
+        )
+        for onsets in each
+    ]
     if any(not len(rise) for rise in rises):
         return none
     loud = np.array([np.quantile(rise[:, mic], 0.95) for mic, rise in enumerate(rises)])
@@ -64,10 +72,15 @@ def bleed_in(sources: Sequence[Source], each: Sequence[Onsets]) -> list[np.ndarr
 
 
 def sounds_apart_db(source: Source, start_s: float, turn_s: float) -> float:
-    """How differently a sound is spread over the upper bands before and after a moment: up to turn_s, and as long from there on; dB (RMS)."""
+    """How differently a sound is spread over the upper bands before and after a moment: up to turn_s, and as
+    long from there on; dB (RMS).
+    """
     rate = source.sample_rate_hz
     first, turn = round(start_s * rate), round(turn_s * rate)
-    before, after = (_spread(source, lo, hi) for lo, hi in ((first, turn), (turn, turn + max(turn - first, round(SHORTEST_S * rate)))))
+    before, after = (
+        _spread(source, lo, hi)
+        for lo, hi in ((first, turn), (turn, turn + max(turn - first, round(SHORTEST_S * rate))))
+    )
     return float(np.sqrt(np.mean((before - after) ** 2)))
 
 
@@ -75,9 +88,17 @@ def _spread(source: Source, first: int, stop: int) -> FloatArray:
     """Levels of the bands that so few frames can tell apart, dB below the strongest, not below FLOOR_DB."""
     sound = source.read(first, stop).mean(axis=0)
     size = max(1024, len(sound))
-    power, hz = np.abs(np.fft.rfft(sound * np.hanning(len(sound)), size)) ** 2, np.fft.rfftfreq(size, 1 / source.sample_rate_hz)
+    power, hz = (
+        np.abs(np.fft.rfft(sound * np.hanning(len(sound)), size)) ** 2,
+        np.fft.rfftfreq(size, 1 / source.sample_rate_hz),
+    )
     edges = [edge for edge in EDGES_HZ if edge >= UPPER_HZ]
-    bands = np.array([10 * np.log10(float(power[(hz >= low) & (hz < high)].sum()) + 1e-15) for low, high in itertools.pairwise(edges)])
+    bands = np.array(
+        [
+            10 * np.log10(float(power[(hz >= low) & (hz < high)].sum()) + 1e-15)
+            for low, high in itertools.pairwise(edges)
+        ]
+    )
     return np.asarray(np.maximum(bands - bands.max(), FLOOR_DB))
 
 
@@ -85,10 +106,17 @@ def _rise_db(source: Source, time_s: float) -> float:
     """How much energy comes within RISE_S of a moment, less what was there before, dB."""
     rate = source.sample_rate_hz
     first = round(time_s * rate)
-    before = source.read(first - round((0.002 + QUIET_S) * rate), first - round(0.002 * rate)).mean(axis=0).astype(np.float64)
+    before = (
+        source.read(first - round((0.002 + QUIET_S) * rate), first - round(0.002 * rate))
+        .mean(axis=0)
+        .astype(np.float64)
+    )
     after = source.read(first, first + round(RISE_S * rate)).mean(axis=0).astype(np.float64)
     step = max(1, round(STEP_S * rate))
-    blocks = [float(np.mean(after[k : k + step] ** 2)) for k in range(0, max(1, len(after) - step + 1), max(1, step // 2))]
+    blocks = [
+        float(np.mean(after[k : k + step] ** 2))
+        for k in range(0, max(1, len(after) - step + 1), max(1, step // 2))
+    ]
     return float(10 * np.log10(max(max(blocks) - float(np.mean(before**2)), 1e-14)))
 
 
@@ -102,5 +130,10 @@ def _shape(source: Source, time_s: float) -> FloatArray:
     power = np.abs(np.fft.rfft(after * window)) ** 2
     rise = np.maximum(power - np.abs(np.fft.rfft(before * window)) ** 2, 1e-12 * power.max() + 1e-15)
     hz = np.fft.rfftfreq(size, 1 / rate)
-    bands = np.array([10 * np.log10(float(rise[(hz >= low) & (hz < high)].sum()) + 1e-15) for low, high in itertools.pairwise(EDGES_HZ)])
+    bands = np.array(
+        [
+            10 * np.log10(float(rise[(hz >= low) & (hz < high)].sum()) + 1e-15)
+            for low, high in itertools.pairwise(EDGES_HZ)
+        ]
+    )
     return np.asarray(np.maximum(bands - bands.max(), FLOOR_DB))

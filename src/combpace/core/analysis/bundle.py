@@ -1,4 +1,6 @@
-"""A bundle heard as one: several mics of one performance share beats, bars and tempo; each keeps the attacks that are its own."""
+"""A bundle heard as one: several mics of one performance share beats, bars and tempo; each keeps the attacks
+that are its own.
+"""
 
 from __future__ import annotations
 
@@ -20,14 +22,15 @@ from combpace.core.tempo.map import Knot, TempoMap
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
 ARRIVAL_S = 0.015
-# A mic is nearest to what it hears first, or nearly first, and at least this much louder against its own loud strokes than others do.
+# A mic is nearest to what it hears first, or nearly first, and at least this much louder against its own loud
+# strokes than others do.
 NEARLY_S, LOUDER_DB = 0.001, 6.0
 # No beat moves nearer than this to the one before.
 CLOSEST_S = 0.120
 # A stroke is at its loudest within this time.
 STROKE_S = 0.030
-# In a close mic what is so much softer than the stroke after it, for so much longer than its strokes usually start softly, is another drum's;
-# and of so few strokes nothing is usual.
+# In a close mic what is so much softer than the stroke after it, for so much longer than its strokes usually
+# start softly, is another drum's; and of so few strokes nothing is usual.
 LEAD_DB, LEAD_S, LEAST_STROKES = 12.0, 0.0025, 8
 
 
@@ -40,7 +43,8 @@ class Together:
         rates = {source.sample_rate_hz for source in sources}
         if len(rates) > 1:
             raise ParameterError(
-                f"The mics of a bundle have one sample rate, not {', '.join(f'{rate} Hz' for rate in sorted(rates))}. Nothing was changed."
+                "The mics of a bundle have one sample rate, not "
+                f"{', '.join(f'{rate} Hz' for rate in sorted(rates))}. Nothing was changed."
             )
         self._sources = tuple(sources)
         self.sample_rate_hz = sources[0].sample_rate_hz
@@ -59,7 +63,10 @@ class Together:
 def _loudness(source: Source) -> float:
     """RMS of the louder tenths of seconds."""
     size = max(1, source.sample_rate_hz // 10)
-    levels = [float(np.sqrt(np.mean(np.square(source.read(at, at + size), dtype=np.float64)))) for at in range(0, source.frames, 5 * size)]
+    levels = [
+        float(np.sqrt(np.mean(np.square(source.read(at, at + size), dtype=np.float64))))
+        for at in range(0, source.frames, 5 * size)
+    ]
     return float(np.quantile(levels, 0.9)) if levels else 0.0
 
 
@@ -72,9 +79,9 @@ def analyse_bundle(
     """Listen to the mics of one performance.
 
     sources  of one sample rate, with a common start
-    Returns  one analysis for each: beats, count and steady fit are the same for all, read from the mics together; onsets are
-             those of its own mic without bleed, and the beats of its pace lie on them. Raises as `analyse`, and ParameterError
-             for differing rates
+    Returns  one analysis for each: beats, count and steady fit are the same for all, read from the mics
+             together; onsets are those of its own mic without bleed, and the beats of its pace lie on them.
+             Raises as `analyse`, and ParameterError for differing rates
     """
     whole = Together(sources)
     if len(sources) == 1:
@@ -84,7 +91,9 @@ def analyse_bundle(
     heard, onsets = together.heard, together.onsets
     tell("following the pulse", 0.0)
     pulse = together.activations(whole)
-    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz, train=click_train(heard, onsets))
+    beats, pace, steady, sure = read(
+        pulse, onsets, hints or Hints(), whole.frames / whole.sample_rate_hz, train=click_train(heard, onsets)
+    )
     each, strengths = [], []
     for number, source in enumerate(sources):
         mic = listen(source, onset_settings)
@@ -98,16 +107,23 @@ def analyse_bundle(
     loud = [_loud(levels_of(source, found)) for source, found in zip(sources, alone, strict=True)]
     own = [on_own_strokes(number, sources, found, each, loud) for number, found in enumerate(alone)]
     # A mic of which bleed was told apart stands at one instrument.
-    own = [on_loud_starts(source, found) if bleed.any() else found for source, found, bleed in zip(sources, own, bled, strict=True)]
+    own = [
+        on_loud_starts(source, found) if bleed.any() else found
+        for source, found, bleed in zip(sources, own, bled, strict=True)
+    ]
     paces = [pace and on_strokes_of(pace, found) for found in own]
-    return [Analysis(found, beats, mine, steady, sure, strength, pulse, onsets) for found, mine, strength in zip(own, paces, strengths, strict=True)]
+    return [
+        Analysis(found, beats, mine, steady, sure, strength, pulse, onsets)
+        for found, mine, strength in zip(own, paces, strengths, strict=True)
+    ]
 
 
 def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTimes]:
     """A bundle's pace with its beats on one mic's own strokes, where that mic has one with the beat.
 
-    In the mix a beat lies on the first of the instruments that share it; a mic may hear its own up to ARRIVAL_S later or earlier.
-    Of several the strongest counts. What is fixed stays, and so does a beat that would come within `CLOSEST_S` of the one before.
+    In the mix a beat lies on the first of the instruments that share it; a mic may hear its own up to
+    ARRIVAL_S later or earlier. Of several the strongest counts. What is fixed stays, and so does a beat that
+    would come within `CLOSEST_S` of the one before.
     """
     if pace.is_steady:
         # One tempo is read from all of the mics; no single stroke moves it.
@@ -125,7 +141,12 @@ def on_strokes_of(pace: TempoMap[TakeTimes], onsets: Onsets) -> TempoMap[TakeTim
 
 
 def _without(onsets: Onsets, gone: np.ndarray) -> Onsets:
-    return replace(onsets, times=take_times(onsets.times[~gone]), strength=onsets.strength[~gone], confidence=onsets.confidence[~gone])
+    return replace(
+        onsets,
+        times=take_times(onsets.times[~gone]),
+        strength=onsets.strength[~gone],
+        confidence=onsets.confidence[~gone],
+    )
 
 
 def levels_of(source: Source, onsets: Onsets) -> FloatArray:
@@ -134,25 +155,42 @@ def levels_of(source: Source, onsets: Onsets) -> FloatArray:
 
 
 def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[Onsets]:
-    """Each mic's onsets without those that another mic hears no later and much louder against its own loud strokes."""
+    """Each mic's onsets without those that another mic hears no later and much louder against its own loud
+    strokes.
+    """
     out = []
     for mine, onsets in enumerate(each):
         keep = np.ones(len(onsets), bool)
         for other, others in enumerate(each):
             if other == mine or not len(others) or not len(onsets):
                 continue
-            near = np.argmin(np.abs(np.asarray(others.times)[None, :] - np.asarray(onsets.times)[:, None]), axis=1)
+            near = np.argmin(
+                np.abs(np.asarray(others.times)[None, :] - np.asarray(onsets.times)[:, None]), axis=1
+            )
             later = np.asarray(onsets.times) - np.asarray(others.times)[near]
-            keep &= ~((later > -NEARLY_S) & (later < ARRIVAL_S) & (levels[other][near] > levels[mine] + LOUDER_DB))
-        out.append(replace(onsets, times=take_times(onsets.times[keep]), strength=onsets.strength[keep], confidence=onsets.confidence[keep]))
+            keep &= ~(
+                (later > -NEARLY_S) & (later < ARRIVAL_S) & (levels[other][near] > levels[mine] + LOUDER_DB)
+            )
+        out.append(
+            replace(
+                onsets,
+                times=take_times(onsets.times[keep]),
+                strength=onsets.strength[keep],
+                confidence=onsets.confidence[keep],
+            )
+        )
     return out
 
 
-def on_own_strokes(mine: int, sources: Sequence[Source], onsets: Onsets, each: Sequence[Onsets], loud: Sequence[float]) -> Onsets:
-    """A mic's own onsets, on what is its own: where one starts softly, another mic hears a stroke there first, and hears it
-    much louder against its own loud strokes, the soft part is that stroke's bleed. The onset lies where the loud part begins.
+def on_own_strokes(
+    mine: int, sources: Sequence[Source], onsets: Onsets, each: Sequence[Onsets], loud: Sequence[float]
+) -> Onsets:
+    """A mic's own onsets, on what is its own: where one starts softly, another mic hears a stroke there
+    first, and hears it much louder against its own loud strokes, the soft part is that stroke's bleed. The
+    onset lies where the loud part begins.
 
-    onsets  its own, without bleed; each: all that each mic hears; loud: how loud loud strokes are in each mic, in dB
+    onsets  its own, without bleed; each: all that each mic hears; loud: how loud loud strokes are in each
+            mic, in dB
     """
     times = np.array(onsets.times, dtype=np.float64)
     finder = StartFinder(sources[mine])
@@ -167,24 +205,33 @@ def on_own_strokes(mine: int, sources: Sequence[Source], onsets: Onsets, each: S
             begins = finder.loud_start(float(time), float(min(time + STROKE_S, ends[k] - NEARLY_S)))
             if begins is None:
                 continue
-            here, there = (_level_db(sources[mic], at, begins - time) - loud[mic] for mic, at in ((mine, time), (other, near)))
+            here, there = (
+                _level_db(sources[mic], at, begins - time) - loud[mic]
+                for mic, at in ((mine, time), (other, near))
+            )
             if there > here + LOUDER_DB:
                 times[k] = begins
     return replace(onsets, times=take_times(times))
 
 
 def on_loud_starts(source: Source, onsets: Onsets) -> Onsets:
-    """Onsets of a mic that stands at one instrument, each where that is struck and not where another's softer stroke is heard just before.
+    """Onsets of a mic that stands at one instrument, each where that is struck and not where another's softer
+    stroke is heard just before.
 
-    How long its strokes start softly is the instrument's own; what starts softly for longer than three in four of them do by LEAD_S begins with
-    another one.
+    How long its strokes start softly is the instrument's own; what starts softly for longer than three in
+    four of them do by LEAD_S begins with another one.
     """
     times = np.array(onsets.times, dtype=np.float64)
     if len(times) < LEAST_STROKES:
         return onsets
     finder, ends = StartFinder(source), np.append(times[1:], np.inf)
-    found = [finder.loud_start(float(time), float(min(time + STROKE_S, end - NEARLY_S)), LEAD_DB) for time, end in zip(times, ends, strict=True)]
-    leads = np.array([0.0 if begins is None else begins - time for begins, time in zip(found, times, strict=True)])
+    found = [
+        finder.loud_start(float(time), float(min(time + STROKE_S, end - NEARLY_S)), LEAD_DB)
+        for time, end in zip(times, ends, strict=True)
+    ]
+    leads = np.array(
+        [0.0 if begins is None else begins - time for begins, time in zip(found, times, strict=True)]
+    )
     usual = float(np.quantile(leads, 0.75))
     for k in np.flatnonzero(leads > usual + LEAD_S):
         # A flam's first stroke is the same instrument's.

@@ -1,4 +1,6 @@
-"""How often the hats play: what rides in the highs between the beats is the named cue for half and double the tempo."""
+"""How often the hats play: what rides in the highs between the beats is the named cue for half and double the
+tempo.
+"""
 
 from __future__ import annotations
 
@@ -56,8 +58,12 @@ def hats(heard: OnsetStrength, beats_s: FloatArray) -> Hats | None:
     length = np.diff(beats_s)
     for count in PER_BEAT:
         places = [beats_s[:-1] + length * part / count for part in range(count)]
-        shares = [float(struck[np.clip(np.round(at * rate).astype(int), 0, len(struck) - 1)].mean()) for at in places]
-        # Every place of the division, not the beats alone, is played. Four to the beat would be lost at the ear's reach below it.
+        shares = [
+            float(struck[np.clip(np.round(at * rate).astype(int), 0, len(struck) - 1)].mean())
+            for at in places
+        ]
+        # Every place of the division, not the beats alone, is played. Four to the beat would be lost at the
+        # ear's reach below it.
         if min(shares) >= STRUCK and float(np.median(length)) / count > 2 * NEAR_S:
             return Hats(count, float(np.mean(shares)), 60.0 * count / float(np.median(length)))
     return None

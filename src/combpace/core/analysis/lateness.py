@@ -1,4 +1,6 @@
-"""How late a machine's attacks lie against a grid that begins with the file: padding that an encoder left, or a copy of a copy."""
+"""How late a machine's attacks lie against a grid that begins with the file: padding that an encoder left, or
+a copy of a copy.
+"""
 
 from __future__ import annotations
 
@@ -6,18 +8,27 @@ import numpy as np
 
 from combpace.core.analysis.steady_tempo import PROGRAMMED_S
 
-# What an encoder, a decoder or a copy of both puts before the sound (common practice); more is silence, less is the reading.
+# What an encoder, a decoder or a copy of both puts before the sound (common practice); more is silence, less
+# is the reading.
 LEAST_S, MOST_S = 0.005, 0.120
 # A session's own tempo is a whole or half number of BPM, as far as can be measured.
 ROUND_BPM, STEP_BPM = 0.02, 0.5
 
 
-def lateness_s(bpm: float, plus_minus_bpm: float, first_downbeat_s: float, scatter_ms: float, first_attack_s: float = np.inf) -> float | None:
-    """Seconds by which all beats come after a grid that begins at the first frame, where that looks like padding.
+def lateness_s(
+    bpm: float,
+    plus_minus_bpm: float,
+    first_downbeat_s: float,
+    scatter_ms: float,
+    first_attack_s: float = np.inf,
+) -> float | None:
+    """Seconds by which all beats come after a grid that begins at the first frame, where that looks like
+    padding.
 
-    Only of a take that a machine played, at a round tempo or beginning on a beat, from LEAST_S to MOST_S and less than half a beat; None elsewhere.
-    A copy of a copy runs at an odd tempo, but still begins where its first beat was. It is a guess: silence
-    that someone left before the music looks the same. The arguments are those of `SteadyTempo`.
+    Only of a take that a machine played, at a round tempo or beginning on a beat, from LEAST_S to MOST_S and
+    less than half a beat; None elsewhere. A copy of a copy runs at an odd tempo, but still begins where its
+    first beat was. It is a guess: silence that someone left before the music looks the same. The arguments
+    are those of `SteadyTempo`.
     """
     off = max(ROUND_BPM, plus_minus_bpm)
     period = 60.0 / bpm

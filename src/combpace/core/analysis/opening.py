@@ -1,7 +1,8 @@
 """Listening to a source, also where it begins inside an attack.
 
-A loop that was trimmed to its first stroke has nothing before it that the stroke could rise from. Such a source is heard with some silence
-before it, and what was heard is given back on its own clock: the stroke's onset lies at its first frame.
+A loop that was trimmed to its first stroke has nothing before it that the stroke could rise from. Such a
+source is heard with some silence before it, and what was heard is given back on its own clock: the stroke's
+onset lies at its first frame.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from combpace.core.clocks import take_times
 from combpace.core.onsets.detect import Onsets, OnsetSettings, detect_onsets
 from combpace.core.spectra import OnsetStrength, onset_strength
 
-# The silence that is put before, in seconds, at least and at most: a whole number of hops and of pairs of the activations' frames.
+# The silence that is put before, in seconds, at least and at most: a whole number of hops and of pairs of the
+# activations' frames.
 LEAST_S, MOST_S = 0.5, 4.0
 # What sounds so soon after the first frame, against what is loud in the beginning of the source, is no rise.
 FIRST_S, LOUD_SHARE, LOOKED_AT_S = 0.004, 0.1, 4.0
@@ -25,7 +27,8 @@ FIRST_S, LOUD_SHARE, LOOKED_AT_S = 0.004, 0.1, 4.0
 ATTACK_S, LATER_S, DIES = 0.012, (0.060, 0.120), 1.2
 # An onset this near to the first frame is the attack's own.
 NEAR_S = 0.030
-# A source of at most this length may be a loop; it is heard anew whether or not it begins with a rise that was found.
+# A source of at most this length may be a loop; it is heard anew whether or not it begins with a rise that
+# was found.
 LOOP_S = 16.0
 
 
@@ -67,7 +70,9 @@ class Delayed:
         return self._source.read(start - self._before, stop - self._before)
 
 
-def listen(source: Source, settings: OnsetSettings | None = None, on_progress: Callable[[float], None] | None = None) -> Listened:
+def listen(
+    source: Source, settings: OnsetSettings | None = None, on_progress: Callable[[float], None] | None = None
+) -> Listened:
     """Onset strength and onsets of a source, the one at its very start included."""
     heard = onset_strength(source, on_progress)
     onsets = detect_onsets(source, heard, settings)
@@ -97,8 +102,13 @@ def _begins_inside(source: Source, onsets: Onsets) -> bool:
     if source.frames <= LOOP_S * rate:
         return True
     bright = np.diff(start)
-    early, later = bright[: round(ATTACK_S * rate)], bright[round(LATER_S[0] * rate) : round(LATER_S[1] * rate)]
-    dies = np.sqrt(np.mean(np.square(early))) > DIES * np.sqrt(np.mean(np.square(later))) if len(later) else True
+    early, later = (
+        bright[: round(ATTACK_S * rate)],
+        bright[round(LATER_S[0] * rate) : round(LATER_S[1] * rate)],
+    )
+    dies = (
+        np.sqrt(np.mean(np.square(early))) > DIES * np.sqrt(np.mean(np.square(later))) if len(later) else True
+    )
     return bool(dies) and not np.any(np.asarray(onsets.times) < NEAR_S)
 
 

@@ -1,4 +1,6 @@
-"""A steady tempo: one line through all beats, how well it holds, and its half, double, dotted and triple readings."""
+"""A steady tempo: one line through all beats, how well it holds, and its half, double, dotted and triple
+readings.
+"""
 
 from __future__ import annotations
 
@@ -17,15 +19,26 @@ from combpace.core.tempo.map import TempoMap
 PROGRAMMED_S = 0.004
 # So many of a machine's beats lie this near to its one line.
 ON_LINE_S, MACHINE_SHARE = 0.020, 0.9
-# Beats that scatter by no more than this about one line, and whose course of nine beats never leaves it by what is heard, are steady whatever
-# a fill or a break did to how they were followed; so many of them may be anywhere.
+# Beats that scatter by no more than this about one line, and whose course of nine beats never leaves it by
+# what is heard, are steady whatever a fill or a break did to how they were followed; so many of them may be
+# anywhere.
 SCATTERED_S, HEARD_S, ALL_BUT = 0.008, 0.010, 0.05
-RELATIONS = (("as read", 1.0), ("half", 0.5), ("double", 2.0), ("dotted", 2.0 / 3.0), ("triplet", 1.5), ("triple", 3.0), ("third", 1.0 / 3.0))
+RELATIONS = (
+    ("as read", 1.0),
+    ("half", 0.5),
+    ("double", 2.0),
+    ("dotted", 2.0 / 3.0),
+    ("triplet", 1.5),
+    ("triple", 3.0),
+    ("third", 1.0 / 3.0),
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """One reading of the tempo: beats per minute, its relation to the first, 0-1 of how much of the attacks it explains."""
+    """One reading of the tempo: beats per minute, its relation to the first, 0-1 of how much of the attacks
+    it explains.
+    """
 
     bpm: float
     relation: str
@@ -41,7 +54,8 @@ class SteadyTempo:
     first_downbeat_s  take time of bar 1's line under this tempo
     scatter_ms        robust spread of the beats about the line
     drift_end_ms      attacks minus line over the last bars; early is negative
-    verdict           "steady", "wanders", "speeds up" or "slows down"; how far the beats lie from one line decides, by what is heard
+    verdict           "steady", "wanders", "speeds up" or "slows down"; how far the beats lie from one line
+                      decides, by what is heard
     played            whether a person played it: beats scatter as no machine's do
     candidates        readings, the best first
     """
@@ -69,12 +83,24 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
     if spread < PROGRAMMED_S:
         period, start = _sharpened(period, start, spread, np.asarray(onsets.times), x, y, weight)
     effective = max(2.0, float(weight.sum()))
-    half_width = 1.96 * spread / max(np.sqrt(effective) * float(np.sqrt(np.average((x - np.average(x, weights=weight)) ** 2, weights=weight))), 1e-9)
+    half_width = (
+        1.96
+        * spread
+        / max(
+            np.sqrt(effective)
+            * float(np.sqrt(np.average((x - np.average(x, weights=weight)) ** 2, weights=weight))),
+            1e-9,
+        )
+    )
     bpm = 60.0 / period
     residual = y - (start + period * x)
     tail = max(2, len(x) // 12)
-    # Half and double are asked of the playing as it moved: one tempo that it left after some bars explains nothing.
-    straight, until = (take_times(start + period / beat * pace.to_quarters(take_times(at))) for at in (onsets.times, [duration_s]))
+    # Half and double are asked of the playing as it moved: one tempo that it left after some bars explains
+    # nothing.
+    straight, until = (
+        take_times(start + period / beat * pace.to_quarters(take_times(at)))
+        for at in (onsets.times, [duration_s])
+    )
     return SteadyTempo(
         bpm=float(bpm),
         plus_minus_bpm=float(bpm * half_width / period),
@@ -88,12 +114,18 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
 
 
 def _sharpened(
-    period: float, start: float, spread: float, times: FloatArray, x: FloatArray, y: FloatArray, weight: FloatArray
+    period: float,
+    start: float,
+    spread: float,
+    times: FloatArray,
+    x: FloatArray,
+    y: FloatArray,
+    weight: FloatArray,
 ) -> tuple[float, float]:
     """(period, start) from all attacks and not from those on beats alone; for music that a machine plays.
 
-    Attacks at the same place of a beat (twelfths) share a lateness of their own, swing and slow instruments included, and all
-    places share the period. The line still goes through the beats.
+    Attacks at the same place of a beat (twelfths) share a lateness of their own, swing and slow instruments
+    included, and all places share the period. The line still goes through the beats.
     """
     place = (times - start) / period
     twelfth = np.round(12 * place)
@@ -106,12 +138,22 @@ def _sharpened(
     slope = 0.0
     for _ in range(20):
         heavy = np.maximum(np.bincount(group, robust, 12), 1e-9)
-        middle_x, middle_y = np.bincount(group, robust * count, 12) / heavy, np.bincount(group, robust * late, 12) / heavy
+        middle_x, middle_y = (
+            np.bincount(group, robust * count, 12) / heavy,
+            np.bincount(group, robust * late, 12) / heavy,
+        )
         dx, dy = count - middle_x[group], late - middle_y[group]
         slope = float((robust * dx * dy).sum() / max(float((robust * dx * dx).sum()), 1e-12))
         residual = dy - slope * dx
         scale = max(1.4826 * float(np.median(np.abs(residual))), 1e-6)
-        robust = np.where(np.abs(residual) < 4.685 * scale, (1 - np.minimum(1, (residual / (4.685 * scale)) ** 2)) ** 2, 0.0) + 1e-9
+        robust = (
+            np.where(
+                np.abs(residual) < 4.685 * scale,
+                (1 - np.minimum(1, (residual / (4.685 * scale)) ** 2)) ** 2,
+                0.0,
+            )
+            + 1e-9
+        )
     sharper = period + slope
     # Where beats and attacks disagree by more than the beats allow, the beats are right.
     if abs(slope) * float(np.ptp(x)) > 4 * spread + 0.002:
@@ -132,15 +174,21 @@ def _verdict(x: FloatArray, y: FloatArray, residual: FloatArray, spread: float) 
     course = np.abs(median_filter(residual, size=9, mode="nearest"))
     if spread < SCATTERED_S and float(np.quantile(course, 1 - ALL_BUT)) < HEARD_S:
         return "steady"
-    # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single hits.
+    # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single
+    # hits.
     window = min(9, len(x) | 1)
     slow = np.convolve(np.pad(residual, window // 2, mode="edge"), np.ones(window) / window, "valid")
     # Scatter alone moves the mean of `window` beats a little; movement that it explains is none.
     scatter = 1.4826 * float(np.median(np.abs(np.diff(residual)))) / np.sqrt(2)
-    if float(np.ptp(slow)) < max(0.012, 0.05 * period, 5.0 * scatter / np.sqrt(window)) or float(np.abs(slow).max()) < 0.010:
+    if (
+        float(np.ptp(slow)) < max(0.012, 0.05 * period, 5.0 * scatter / np.sqrt(window))
+        or float(np.abs(slow).max()) < 0.010
+    ):
         return "steady"
     bend = float(np.polyfit((x - x.mean()) / max(float(np.ptp(x)), 1e-9), residual, 2)[0])
-    explained = 1.0 - float(np.var(residual - np.polyval(np.polyfit(x, residual, 2), x))) / max(float(np.var(residual)), 1e-12)
+    explained = 1.0 - float(np.var(residual - np.polyval(np.polyfit(x, residual, 2), x))) / max(
+        float(np.var(residual)), 1e-12
+    )
     if explained > 0.75:
         return "speeds up" if bend < 0 else "slows down"
     return "wanders"
@@ -153,12 +201,20 @@ def candidates_of(bpm: float, start_s: float, onsets: Onsets, duration_s: float)
         value = bpm * factor
         if not (isfinite(value) and 25.0 <= value <= 320.0):
             continue
-        found.append(Candidate(value, relation, _evidence(value, start_s, onsets, duration_s) * (1.0 if relation == "as read" else 0.85)))
+        found.append(
+            Candidate(
+                value,
+                relation,
+                _evidence(value, start_s, onsets, duration_s) * (1.0 if relation == "as read" else 0.85),
+            )
+        )
     return tuple(sorted(found, key=lambda candidate: -candidate.evidence))
 
 
 def _evidence(bpm: float, start_s: float, onsets: Onsets, duration_s: float) -> float:
-    """Harmonic mean of: share of beats that carry an attack; strength-weighted share of attacks on beats or their halves."""
+    """Harmonic mean of: share of beats that carry an attack; strength-weighted share of attacks on beats or
+    their halves.
+    """
     if not len(onsets):
         return 0.0
     period = 60.0 / bpm

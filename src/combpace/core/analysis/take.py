@@ -45,10 +45,12 @@ class Hints:
     tempi      what may be read between two moments
     steady     one tempo describes the whole take
     exact      these moments are meant as they stand; else each goes to the attack nearest to it
-    is_loop    it was cut to begin on bar 1: an attack at its very start is that downbeat, unless a bar is stated
+    is_loop    it was cut to begin on bar 1: an attack at its very start is that downbeat, unless a bar is
+               stated
     beats_later  all bar lines lie so many beats later than they are read (earlier where negative)
     pickups    seconds: what lies at this moment is a pickup, bar 1 is the next bar line
-    meters_at  (bar number, meter): as the bars are counted after all of the above, from there on to the next change
+    meters_at  (bar number, meter): as the bars are counted after all of the above, from there on to the next
+               change
     """
 
     bars: tuple[tuple[float, int], ...] = ()
@@ -96,7 +98,8 @@ def analyse(
 
     on_progress  called with a phase in words and the share of it that is done
     Returns      an analysis without pace for silence or fewer than three attacks
-    Raises       MapConflictError for hints that contradict each other, ParameterError for hints outside the take
+    Raises       MapConflictError for hints that contradict each other, ParameterError for hints outside the
+                 take
     """
     tell = on_progress or (lambda phase, share: None)
     found = listen(source, onset_settings, lambda share: tell("listening for attacks", share))
@@ -104,18 +107,30 @@ def analyse(
     tell("following the pulse", 0.0)
     pulse = found.activations(source)
     tell("finding the bars", 0.0)
-    beats, pace, steady, sure = read(pulse, onsets, hints or Hints(), source.frames / source.sample_rate_hz, train=click_train(heard, onsets))
+    beats, pace, steady, sure = read(
+        pulse,
+        onsets,
+        hints or Hints(),
+        source.frames / source.sample_rate_hz,
+        train=click_train(heard, onsets),
+    )
     return Analysis(onsets, beats, pace, steady, sure, heard, pulse, onsets)
 
 
 def read(
-    pulse: Activations, onsets: Onsets, hints: Hints, duration_s: float, known: FloatArray | None = None, train: FloatArray | None = None
+    pulse: Activations,
+    onsets: Onsets,
+    hints: Hints,
+    duration_s: float,
+    known: FloatArray | None = None,
+    train: FloatArray | None = None,
 ) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
-    """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how sure the bars are).
+    """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how
+    sure the bars are).
 
-    Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and no fit where there is no pulse. With `known`, the
-    `rough` beats of a reading without these hints, beats are solved again only about what disagrees with them: fast. `train` is
-    as `trains.click_train` gives it.
+    Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and no fit where
+    there is no pulse. With `known`, the `rough` beats of a reading without these hints, beats are solved
+    again only about what disagrees with them: fast. `train` is as `trains.click_train` gives it.
     """
     if hints.is_loop and not hints.bars and len(onsets) and float(onsets.times[0]) < LOOP_STARTS_S:
         hints = replace(hints, bars=((float(onsets.times[0]), 1),))
@@ -133,7 +148,8 @@ def read(
         return int(np.argmin(np.abs(np.asarray(beats.times) - time_s)))
 
     stated = BarHints(
-        meters=tuple([(0, hints.meter)] if hints.meter else []) + tuple((beat_at(time), meter) for time, meter in meters),
+        meters=tuple([(0, hints.meter)] if hints.meter else [])
+        + tuple((beat_at(time), meter) for time, meter in meters),
         downbeats=frozenset(beat_at(time) for time in held),
         others=frozenset(beat_at(time) for time in others),
     )
@@ -161,12 +177,16 @@ def read(
 
 
 def _counted(pace: TempoMap[TakeTimes], hints: Hints, duration_s: float) -> TempoMap[TakeTimes]:
-    """A pace with its bars put right as a whole, as hints have it. Raises MapConflictError, ParameterError."""
+    """A pace with its bars put right as a whole, as hints have it. Raises MapConflictError,
+    ParameterError.
+    """
     if hints.beats_later:
         pace = counting.one_beat(pace, hints.beats_later)
     for time in hints.pickups:
         if not 0.0 <= time <= duration_s:
-            raise ParameterError(f"{time:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed.")
+            raise ParameterError(
+                f"{time:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed."
+            )
         pace = counting.pickup(pace, time)
     for number, meter in sorted(hints.meters_at):
         pace = counting.meter_at(pace, number, meter)
@@ -174,7 +194,9 @@ def _counted(pace: TempoMap[TakeTimes], hints: Hints, duration_s: float) -> Temp
 
 
 def trust_in(pulse: Activations, beats: Beats) -> FloatArray:
-    """How well each beat is heard, in log odds: a bar of a free intro may be counted like any other, but little is struck on its beats."""
+    """How well each beat is heard, in log odds: a bar of a free intro may be counted like any other, but
+    little is struck on its beats.
+    """
     trust: FloatArray = heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK)
     return trust
 
@@ -182,6 +204,8 @@ def trust_in(pulse: Activations, beats: Beats) -> FloatArray:
 def caught(time_s: float, onsets: Onsets, duration_s: float, reach_s: float = HINT_REACH_S) -> float:
     """The nearest onset within reach, or the moment itself."""
     if not 0.0 <= time_s <= duration_s:
-        raise ParameterError(f"{time_s:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed.")
+        raise ParameterError(
+            f"{time_s:g} s lies outside the take, which is {duration_s:.3f} s long. Nothing was changed."
+        )
     at = nearest_onset(onsets.times, time_s, reach_s)
     return time_s if at is None else float(onsets.times[at])

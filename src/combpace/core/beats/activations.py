@@ -1,8 +1,9 @@
 """How music marks its beats and downbeats: features of a take, and a small network that weighs them.
 
-A temporal convolution network with dilations (van den Oord et al. 2016; Davies and Böck 2019 use one for beats), learnt by
-`bench/ear/learn.py` from music that this project composes and synthesises itself (`bench/ear/songs.py`). It says how
-likely a beat and a downbeat are at each moment and which meter is heard; `beats.py` and `bars.py` decode that.
+A temporal convolution network with dilations (van den Oord et al. 2016; Davies and Böck 2019 use one for
+beats), learnt by `bench/ear/learn.py` from music that this project composes and synthesises itself
+(`bench/ear/songs.py`). It says how likely a beat and a downbeat are at each moment and which meter is heard;
+`beats.py` and `bars.py` decode that.
 """
 
 from __future__ import annotations
@@ -47,7 +48,9 @@ class Activations:
 
 
 def inputs_of(source: Source, heard: OnsetStrength) -> Float32Array:
-    """Features at half of FRAMES_PER_S, shape (pairs, INPUTS); the same for any gain, finite for any sound."""
+    """Features at half of FRAMES_PER_S, shape (pairs, INPUTS); the same for any gain, finite for any
+    sound.
+    """
     seconds = source.frames / source.sample_rate_hz
     pairs = max(1, int(np.ceil(seconds * FRAMES_PER_S / PAIR)))
     count = pairs * PAIR
@@ -66,22 +69,37 @@ def inputs_of(source: Source, heard: OnsetStrength) -> Float32Array:
     reference = np.maximum(loud, least)[:, None]
     rises = np.sqrt(np.minimum(pooled / reference, 3.0)).reshape(pairs, PAIR * RISES)
     width = heard.bands.shape[1] // LEVELS
-    levels = np.stack([heard.bands[:, k * width : (k + 1) * width].mean(axis=1) for k in range(LEVELS)], axis=1)
+    levels = np.stack(
+        [heard.bands[:, k * width : (k + 1) * width].mean(axis=1) for k in range(LEVELS)], axis=1
+    )
     at = np.clip((np.arange(pairs) * PAIR / FRAMES_PER_S * rate + 0.5).astype(int), 0, len(levels) - 1)
     levels = ndimage.uniform_filter1d(levels, max(1, round(0.02 * rate)), axis=0)[at]
     usual = ndimage.uniform_filter1d(levels, round(4.0 * FRAMES_PER_S / PAIR), axis=0, mode="nearest")
-    square = ndimage.uniform_filter1d((levels - usual) ** 2, round(4.0 * FRAMES_PER_S / PAIR), axis=0, mode="nearest")
+    square = ndimage.uniform_filter1d(
+        (levels - usual) ** 2, round(4.0 * FRAMES_PER_S / PAIR), axis=0, mode="nearest"
+    )
     spread = np.sqrt(np.maximum(square, 0.0)) + 0.05
     # Running means may end a hair below zero.
     whole = np.maximum(ndimage.uniform_filter1d(heard.level, max(1, round(0.3 * rate)))[at], 0.0)
     share = np.sqrt(np.minimum(whole / max(float(np.quantile(whole, 0.9)), 1e-7), 2.0))
     return _halved(
-        np.concatenate([rises, np.clip((levels - usual) / spread, -3, 3), share[:, None], harmonic_novelty(source, pairs)], axis=1, dtype=np.float32)
+        np.concatenate(
+            [
+                rises,
+                np.clip((levels - usual) / spread, -3, 3),
+                share[:, None],
+                harmonic_novelty(source, pairs),
+            ],
+            axis=1,
+            dtype=np.float32,
+        )
     )
 
 
 def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
-    """How much the chords after each moment differ from those before, 0-1: all and bass chroma at each of NOVELTY_S."""
+    """How much the chords after each moment differ from those before, 0-1: all and bass chroma at each of
+    NOVELTY_S.
+    """
     rate = source.sample_rate_hz
     hop, size = round(CHROMA_HOP_S * rate), fft.next_fast_len(round(CHROMA_WINDOW_S * rate), real=True)
     frames = source.frames // hop + 1
@@ -104,7 +122,11 @@ def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
         spectrum = np.abs(fft.rfft(view * window, axis=1))[:, lo - 1 : hi + 1]
         middle = spectrum[:, 1:-1]
         # Only peaks count: noise between them has no pitch.
-        peak = (middle > spectrum[:, :-2]) & (middle >= spectrum[:, 2:]) & (middle > 0.02 * middle.max(axis=1, keepdims=True))
+        peak = (
+            (middle > spectrum[:, :-2])
+            & (middle >= spectrum[:, 2:])
+            & (middle > 0.02 * middle.max(axis=1, keepdims=True))
+        )
         chroma[first : first + n] = np.where(peak, middle, 0.0) @ fold
     out = []
     energy = np.cumsum(np.concatenate([np.zeros((1, 24)), chroma]), axis=0)
@@ -124,7 +146,9 @@ def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
             out.append(np.where(norm > 1e-9, 1 - (a * b).sum(axis=1) / np.maximum(norm, 1e-9), 0.0))
     stacked = np.stack(out, axis=1)
     where = np.arange(pairs) * PAIR / FRAMES_PER_S / CHROMA_HOP_S
-    return np.stack([np.interp(where, index, stacked[:, k]) for k in range(stacked.shape[1])], axis=1).astype(np.float32)
+    return np.stack([np.interp(where, index, stacked[:, k]) for k in range(stacked.shape[1])], axis=1).astype(
+        np.float32
+    )
 
 
 def hear_activations(source: Source, heard: OnsetStrength) -> Activations:
@@ -141,13 +165,20 @@ def activations_from(inputs: Float32Array) -> Activations:
 
 def kept_activations(pulse: Activations) -> dict[str, NDArray[np.float16]]:
     """Arrays of half precision that `activations_kept` makes the same pulse from."""
-    named = {"beat": pulse.beat, "downbeat": pulse.downbeat, "meter": pulse.meter[::PAIR], "inputs": pulse.inputs}
+    named = {
+        "beat": pulse.beat,
+        "downbeat": pulse.downbeat,
+        "meter": pulse.meter[::PAIR],
+        "inputs": pulse.inputs,
+    }
     return {name: rows.astype(np.float16) for name, rows in named.items()}
 
 
 def activations_kept(kept: Mapping[str, NDArray[np.float16]]) -> Activations:
     """The pulse that `kept_activations` kept, to the bit."""
-    beat, downbeat, meter, inputs = (kept[name].astype(np.float32) for name in ("beat", "downbeat", "meter", "inputs"))
+    beat, downbeat, meter, inputs = (
+        kept[name].astype(np.float32) for name in ("beat", "downbeat", "meter", "inputs")
+    )
     return Activations(beat, downbeat, np.repeat(meter, PAIR, axis=0), inputs)
 
 
@@ -157,7 +188,9 @@ def _halved(rows: Float32Array) -> Float32Array:
 
 
 def network(inputs: Float32Array, w: dict[str, Float32Array]) -> Float32Array:
-    """Logits for each row of inputs: gated convolutions with dilations 1, 2, 4 ..., residual and skip sums."""
+    """Logits for each row of inputs: gated convolutions with dilations 1, 2, 4 ..., residual and skip
+    sums.
+    """
     h = np.tanh(_convolved((inputs - w["centre"]) / w["spread"], w["in_w"], 3, 1) + w["in_b"])
     total = np.zeros_like(h)
     layer = 0
@@ -181,7 +214,9 @@ def softmax(logits: Float32Array) -> Float32Array:
 
 
 def _convolved(x: Float32Array, kernel: Float32Array, taps: int, dilation: int) -> Float32Array:
-    """Sum over taps of x, moved by multiples of `dilation` with zeros beyond the ends, times its rows of the kernel."""
+    """Sum over taps of x, moved by multiples of `dilation` with zeros beyond the ends, times its rows of the
+    kernel.
+    """
     frames, channels = x.shape
     out = np.zeros((frames, kernel.shape[1]), np.float32)
     for tap in range(taps):

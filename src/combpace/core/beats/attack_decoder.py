@@ -1,8 +1,9 @@
 """The pulse through attacks alone, for music that the network does not know.
 
-A hidden Markov model over (beat period, position in the beat), decoded by the Viterbi algorithm; periods change only at
-beats (Krebs, Böck, Widmer 2015, "An efficient state-space model for joint tempo and meter tracking"). What is observed is
-how strong attacks are, weighed by where in the beat they fall: half-way is common, a quarter or a third is not.
+A hidden Markov model over (beat period, position in the beat), decoded by the Viterbi algorithm; periods
+change only at beats (Krebs, Böck, Widmer 2015, "An efficient state-space model for joint tempo and meter
+tracking"). What is observed is how strong attacks are, weighed by where in the beat they fall: half-way is
+common, a quarter or a third is not.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ from combpace.core.spectra import OnsetStrength
 
 # 50 to 214 BPM, in frames; where a beat is long, single frames do not matter.
 PERIODS = np.concatenate([np.arange(28, 60), np.arange(60, 121, 2)])
-# What a unit of attack is worth on the beat, half-way, at thirds, at quarters and elsewhere; found by hand on a plateau.
+# What a unit of attack is worth on the beat, half-way, at thirds, at quarters and elsewhere; found by hand on
+# a plateau.
 ON, HALF, THIRD, QUARTER, OFF = 1.0, 0.20, -0.05, -0.12, -0.30
 BEAT_COST, STIFFNESS = 0.55, 90.0
 PRIOR, CENTRE_BPM, SPREAD_OCTAVES = 1.4, 108.0, 0.55
@@ -36,7 +38,9 @@ def activation(heard: OnsetStrength) -> FloatArray:
     """The same of onset strength, for pictures; shape (ceil(duration * FRAMES_PER_S),)."""
     total = _above_usual(heard.flux.astype(np.float64) @ np.array(FLUX_WEIGHTS), heard.frame_rate_hz)
     count = max(1, int(np.ceil(len(total) / heard.frame_rate_hz * FRAMES_PER_S)))
-    place = np.minimum((np.arange(len(total)) / heard.frame_rate_hz * FRAMES_PER_S + 0.5).astype(int), count - 1)
+    place = np.minimum(
+        (np.arange(len(total)) / heard.frame_rate_hz * FRAMES_PER_S + 0.5).astype(int), count - 1
+    )
     pooled = np.zeros(count)
     np.maximum.at(pooled, place, total)
     return _levelled(pooled)
@@ -44,15 +48,21 @@ def activation(heard: OnsetStrength) -> FloatArray:
 
 def _above_usual(total: FloatArray, rate_hz: float) -> FloatArray:
     """What rises above the mean of the 0.3 s about it."""
-    result: FloatArray = np.maximum(total - ndimage.uniform_filter1d(total, round(0.3 * rate_hz), mode="nearest"), 0.0)
+    result: FloatArray = np.maximum(
+        total - ndimage.uniform_filter1d(total, round(0.3 * rate_hz), mode="nearest"), 0.0
+    )
     return result
 
 
 def _levelled(total: FloatArray) -> FloatArray:
-    """Strength at FRAMES_PER_S over a level that follows the take over some seconds, but never below a third of its loud places."""
+    """Strength at FRAMES_PER_S over a level that follows the take over some seconds, but never below a third
+    of its loud places.
+    """
     if not total.any():
         return total
-    loud = ndimage.uniform_filter1d(ndimage.maximum_filter1d(total, round(FRAMES_PER_S)), round(4.0 * FRAMES_PER_S), mode="nearest")
+    loud = ndimage.uniform_filter1d(
+        ndimage.maximum_filter1d(total, round(FRAMES_PER_S)), round(4.0 * FRAMES_PER_S), mode="nearest"
+    )
     reference = np.maximum(loud, 0.35 * float(np.quantile(total[total > 0], 0.95)))
     levelled: FloatArray = np.minimum(total / reference, 1.5)
     return levelled
@@ -71,8 +81,12 @@ def attack_pulse(attacks: FloatArray) -> FloatArray:
     transition = (-STIFFNESS * np.abs(np.log(PERIODS[:, None] / PERIODS[None, :]))).astype(np.float32)
     strong = attacks[attacks > 0.3]
     # Paid at every beat in proportion to its length, so that half and double compete fairly.
-    toll = (prior * (PERIODS / FRAMES_PER_S) - BEAT_COST * (float(np.median(strong)) if len(strong) else 1.0)).astype(np.float32)
-    smooth = np.maximum.reduce([attacks, 0.7 * np.roll(attacks, 1), 0.7 * np.roll(attacks, -1)]).astype(np.float32)
+    toll = (
+        prior * (PERIODS / FRAMES_PER_S) - BEAT_COST * (float(np.median(strong)) if len(strong) else 1.0)
+    ).astype(np.float32)
+    smooth = np.maximum.reduce([attacks, 0.7 * np.roll(attacks, 1), 0.7 * np.roll(attacks, -1)]).astype(
+        np.float32
+    )
     score = np.repeat(prior, PERIODS).astype(np.float32)
     came_from = np.zeros((len(attacks), len(PERIODS)), np.uint8)
     rows = np.arange(len(PERIODS))

@@ -1,8 +1,9 @@
 """Bars: which beats are downbeats, in what meter, and where bar 1 is.
 
-A hidden Markov model over (meter, beat of the bar), one step per beat, as in the bar-pointer models of Whiteley, Cemgil,
-Godsill (2006) and Krebs, Böck, Widmer (2015), but over beats that are known: all meters at once, meters change at bar
-lines, and a bar may have a beat more or less. Decoded by the Viterbi algorithm; posteriors by forward-backward.
+A hidden Markov model over (meter, beat of the bar), one step per beat, as in the bar-pointer models of
+Whiteley, Cemgil, Godsill (2006) and Krebs, Böck, Widmer (2015), but over beats that are known: all meters at
+once, meters change at bar lines, and a bar may have a beat more or less. Decoded by the Viterbi algorithm;
+posteriors by forward-backward.
 """
 
 from __future__ import annotations
@@ -82,17 +83,25 @@ class BarReading:
         return self.starts[0]
 
 
-def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeights | None = None, trust: FloatArray | None = None) -> BarReading:
+def read_bars(
+    pattern: Pattern,
+    hints: BarHints | None = None,
+    weights: BarWeights | None = None,
+    trust: FloatArray | None = None,
+) -> BarReading:
     """Find meters, downbeats and bar 1.
 
     pattern  what the beats' pattern says
-    trust    how well each beat is heard; bar 1 is the first of the bars whose beats are heard nearly as well as is usual
+    trust    how well each beat is heard; bar 1 is the first of the bars whose beats are heard nearly as well
+             as is usual
     Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
     """
     hints, w = hints or BarHints(), weights or BarWeights()
     stated = [meter for _, meter in hints.meters]
     whole = any(at == 0 for at, _ in hints.meters)
-    kinds = list(dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else HEARD)]))
+    kinds = list(
+        dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else HEARD)])
+    )
     count = len(pattern.downbeat)
     if count < 2:
         return BarReading((0,), (kinds[0],), np.zeros(count), np.zeros(count))
@@ -111,12 +120,17 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     for index in hints.others:
         score[index, beat == 0] = NEVER
     move = _moves(kinds, place, beat, w, len(set(map(str, stated))))
-    prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[place]
+    prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[
+        place
+    ]
     path = _viterbi(score, move, prior)
     starts = np.flatnonzero(beat[path] == 0)
     if trust is not None and not hints.downbeats:
         ends = np.append(starts[1:], count)
-        good = [float(trust[a:b].mean()) >= float(np.median(trust)) - TRUSTED for a, b in zip(starts, ends, strict=True)]
+        good = [
+            float(trust[a:b].mean()) >= float(np.median(trust)) - TRUSTED
+            for a, b in zip(starts, ends, strict=True)
+        ]
         starts = starts[int(np.argmax(good)) :]
     # A pickup is what comes before the first downbeat; with none at all the first beat opens the only bar.
     if not len(starts):
@@ -124,17 +138,27 @@ def read_bars(pattern: Pattern, hints: BarHints | None = None, weights: BarWeigh
     posterior = _posterior(score, move, prior)
     rows = np.arange(count)
     sure = posterior[rows, path]
-    in_meter = np.stack([posterior[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)[rows, place[path]]
+    in_meter = np.stack([posterior[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)[
+        rows, place[path]
+    ]
     read = [kinds[place[path[a]]] for a in starts]
-    meters = (*(_named(meter, int(b - a)) for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)), read[-1])
+    meters = (
+        *(
+            _named(meter, int(b - a))
+            for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)
+        ),
+        read[-1],
+    )
     return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
 
 
-def ways_to_bar(pattern: Pattern, taken: BarReading, weights: BarWeights | None = None) -> list[tuple[BarReading, float]]:
+def ways_to_bar(
+    pattern: Pattern, taken: BarReading, weights: BarWeights | None = None
+) -> list[tuple[BarReading, float]]:
     """Bars of one meter throughout, from each of its beats, beside the bars that were read.
 
-    Returns  (bars, what speaks for them less what speaks for `taken`, in log odds a beat), the best first, without those that have
-             the bars of `taken`
+    Returns  (bars, what speaks for them less what speaks for `taken`, in log odds a beat), the best first,
+             without those that have the bars of `taken`
     """
     w, count = weights or BarWeights(), len(pattern.downbeat)
     if count < 4:
@@ -160,16 +184,23 @@ def ways_to_bar(pattern: Pattern, taken: BarReading, weights: BarWeights | None 
             same = len(np.intersect1d(starts, own_opens)) >= SAME_BARS * max(len(starts), len(own_opens))
             if not len(starts) or same:
                 continue
-            bars = BarReading(tuple(int(s) for s in starts), (meter,) * len(starts), np.full(count, 0.5), np.full(count, 0.5))
+            bars = BarReading(
+                tuple(int(s) for s in starts),
+                (meter,) * len(starts),
+                np.full(count, 0.5),
+                np.full(count, 0.5),
+            )
             found.append((bars, said(np.full(count, kind), starts) + prior - usual))
     return sorted(found, key=lambda one: -one[1])
 
 
 def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:
-    """Bars of eighths among bars of quarters whose beats are as long: all are named by the unit of most of these beats.
+    """Bars of eighths among bars of quarters whose beats are as long: all are named by the unit of most of
+    these beats.
 
-    Without it 5/4 after 7/8 at one pulse would be a tempo that doubles from one bar to the next. Where the meter does change from
-    eighths to quarters, beats become twice as long, and the names stay. `beats` in seconds.
+    Without it 5/4 after 7/8 at one pulse would be a tempo that doubles from one bar to the next. Where the
+    meter does change from eighths to quarters, beats become twice as long, and the names stay. `beats` in
+    seconds.
     """
     edges = [*bars.starts, len(beats)]
     gaps = np.append(np.diff(beats), np.diff(beats)[-1:])
@@ -198,12 +229,19 @@ def _observed(pattern: Pattern, kinds: Sequence[Meter], w: BarWeights) -> FloatA
     said = np.log(np.maximum(pattern.meter.astype(np.float64), 1e-3))
     names = {name: k for k, name in enumerate(METERS)}
     # A meter of which nothing was learnt is as likely as an unlikely one.
-    columns = [said[:, names[str(kind)]] if str(kind) in names else np.full(len(said), np.log(0.02)) for kind in kinds]
+    columns = [
+        said[:, names[str(kind)]] if str(kind) in names else np.full(len(said), np.log(0.02))
+        for kind in kinds
+    ]
     return w.meter * np.stack(columns, axis=1)
 
 
-def _moves(kinds: Sequence[Meter], place: np.ndarray, beat: np.ndarray, w: BarWeights, stated: int) -> FloatArray:
-    """Cost, as negative numbers, of going from a state (row) to another (column); the first `stated` kinds are the user's."""
+def _moves(
+    kinds: Sequence[Meter], place: np.ndarray, beat: np.ndarray, w: BarWeights, stated: int
+) -> FloatArray:
+    """Cost, as negative numbers, of going from a state (row) to another (column); the first `stated` kinds
+    are the user's.
+    """
     states = len(place)
     move = np.full((states, states), NEVER)
     for s in range(states):
@@ -271,7 +309,9 @@ def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> 
     places[: bars.first] = (np.arange(bars.first) - bars.first) * first.beat_quarters
     meters: list[Meter] = []
     line = 0.0
-    for number, (start, meter, stop) in enumerate(zip(bars.starts, bars.meters, [*bars.starts[1:], len(beats)], strict=True), 1):
+    for number, (start, meter, stop) in enumerate(
+        zip(bars.starts, bars.meters, [*bars.starts[1:], len(beats)], strict=True), 1
+    ):
         if not meters or str(meters[-1]) != str(meter):
             meters.append(Meter(number, meter.numerator, meter.denominator))
         # A bar made of beats of another name (five eighths as part of 6/8) still has its beats evenly.
@@ -282,5 +322,8 @@ def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> 
     if sure is not None:
         at = np.array(bars.starts)
         confidence[at] = np.minimum(confidence[at], sure)
-    knots = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(beats.times, places, confidence, strict=True))
+    knots = tuple(
+        Knot(float(t), float(q), confidence=float(c))
+        for t, q, c in zip(beats.times, places, confidence, strict=True)
+    )
     return TempoMap(knots, tuple(meters))

@@ -13,7 +13,16 @@ from combpace.core.beats.activations import FRAMES_PER_S, Activations
 from combpace.core.beats.attack_decoder import attack_pulse, attacks_of
 from combpace.core.beats.decoder import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.beats.meter_network import log_odds, other_levels
-from combpace.core.beats.readings import NAMES, USUAL_BPM, Reading, Take, features, same_row, take_of, worth_of
+from combpace.core.beats.readings import (
+    NAMES,
+    USUAL_BPM,
+    Reading,
+    Take,
+    features,
+    same_row,
+    take_of,
+    worth_of,
+)
 from combpace.core.beats.redecode import NEAR, NEAR_S
 from combpace.core.beats.sections import joined_readings
 from combpace.core.clocks import FloatArray, IntArray
@@ -22,13 +31,13 @@ from combpace.core.errors import ParameterError
 # Bands of gaps, in frames, in which a pulse is looked for beside the best at any tempo.
 EVERY = (float(SHORTEST), float(LONGEST))
 BANDS = ((97.0, 214.0), (53.0, 110.0), (31.0, 64.0), (18.0, 37.0))
-# Mean log odds of being counted right, less EMPTY for a stretch without beats and for a rare tempo, from which on no other ways are
-# looked for.
+# Mean log odds of being counted right, less EMPTY for a stretch without beats and for a rare tempo, from
+# which on no other ways are looked for.
 CERTAIN, EMPTY = 3.2, -2.0
 # A pulse that jumps by part of a beat and goes on follows an accent, not the music.
 JUMP = 4.0
-# Most music lies between 70 and 160 quarters a minute (common practice), the songs that the worth of ways was learnt from lie farther out:
-# a normal distribution over octaves, of this deviation.
+# Most music lies between 70 and 160 quarters a minute (common practice), the songs that the worth of ways was
+# learnt from lie farther out: a normal distribution over octaves, of this deviation.
 USUAL_OCTAVES = 0.5
 RARE = 0.5 / USUAL_OCTAVES**2
 # Of what worth is learnt from, more songs than of most music go over to another beat.
@@ -37,7 +46,8 @@ JOINED = 1.0
 SURE = 0.98
 # How much rarer than one click a beat a click is that goes twice or half as fast.
 OTHER_CLICKS = 0.1
-# Two ways to count are one where this share of the beats of each lies this near to one of the other, in frames of the pulse.
+# Two ways to count are one where this share of the beats of each lies this near to one of the other, in
+# frames of the pulse.
 ALIKE, NEAR_FRAMES = 0.8, 3
 # So many other ways to count are kept.
 MOST_OTHERS = 8
@@ -47,7 +57,9 @@ LEAST_BEATS, LEAST_S = 4, 2.5
 
 @dataclass(frozen=True, slots=True)
 class TempoSpan:
-    """Between two moments, beats per minute that may be read. Times in seconds; the whole take where they are not given."""
+    """Between two moments, beats per minute that may be read. Times in seconds; the whole take where they are
+    not given.
+    """
 
     low_bpm: float
     high_bpm: float
@@ -57,30 +69,38 @@ class TempoSpan:
     def __post_init__(self) -> None:
         if not (10.0 <= self.low_bpm < self.high_bpm <= 500.0):
             raise ParameterError(
-                f"A range of tempi goes from a lower to a higher value between 10 and 500 BPM, not {self.low_bpm:g} to {self.high_bpm:g}."
+                "A range of tempi goes from a lower to a higher value between 10 and 500 BPM, not "
+                f"{self.low_bpm:g} to {self.high_bpm:g}."
             )
         if not 0.0 <= self.start_s < self.end_s:
             raise ParameterError("A stretch with a stated tempo ends after it starts. Nothing was changed.")
 
     @property
     def gaps(self) -> tuple[float, float, float, float]:
-        """As `following.follow` takes them; a range narrower than a frame is widened to the frames about it."""
+        """As `following.follow` takes them; a range narrower than a frame is widened to the frames about
+        it.
+        """
         low, high = 60.0 * FRAMES_PER_S / self.high_bpm, 60.0 * FRAMES_PER_S / self.low_bpm
         return self.start_s * FRAMES_PER_S, self.end_s * FRAMES_PER_S, low - 1.5, high + 1.5
 
 
 def heard_at(pulse: Activations, rough: FloatArray) -> FloatArray:
     """Log odds of a beat at each of these moments, within -4 and 4."""
-    at = np.clip(np.round(rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1)
+    at = np.clip(
+        np.round(rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1
+    )
     return log_odds(pulse.beat[at].max(axis=1).astype(np.float64), 4.0)
 
 
-def offered_readings(pulse: Activations, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Reading]:
+def offered_readings(
+    pulse: Activations, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights
+) -> Iterator[Reading]:
     """Ways to count a take: the best pulse at any tempo first.
 
-    Then the best in each band, the best through attacks alone, these and the first counted otherwise, steady ones, and those
-    that change from one of these to another. Each is looked for only when it is asked for. Where the user states tempi,
-    what obeys these alone; where the user states beats, what is followed through them, and every other way that has them anyway.
+    Then the best in each band, the best through attacks alone, these and the first counted otherwise, steady
+    ones, and those that change from one of these to another. Each is looked for only when it is asked for.
+    Where the user states tempi, what obeys these alone; where the user states beats, what is followed through
+    them, and every other way that has them anyway.
     """
     ways: list[Reading] = []
     for way in whole_readings(pulse, tempi, held, weights):
@@ -89,11 +109,15 @@ def offered_readings(pulse: Activations, tempi: Sequence[TempoSpan], held: Float
     if not tempi and not len(held):
         yield from joined_readings(take_of(pulse), ways)
     elif not tempi:
-        yield from (way for way in offered_readings(pulse, (), np.zeros(0), weights) if has_beats_at(way.row, held))
+        yield from (
+            way for way in offered_readings(pulse, (), np.zeros(0), weights) if has_beats_at(way.row, held)
+        )
 
 
 def has_beats_at(row: FloatArray, moments: FloatArray) -> bool:
-    """Whether each of these moments is one of a row's beats, as near as what is stated may lie from what is heard. All in seconds."""
+    """Whether each of these moments is one of a row's beats, as near as what is stated may lie from what is
+    heard. All in seconds.
+    """
     if len(row) < 2:
         return False
     gaps = np.diff(row)
@@ -102,7 +126,9 @@ def has_beats_at(row: FloatArray, moments: FloatArray) -> bool:
     return bool(np.all(np.abs(row[nearest] - moments) <= reach))
 
 
-def whole_readings(pulse: Activations, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights) -> Iterator[Reading]:
+def whole_readings(
+    pulse: Activations, tempi: Sequence[TempoSpan], held: FloatArray, weights: Weights
+) -> Iterator[Reading]:
     """Those of `offered_readings` that are one way from end to end."""
     odds = log_odds(pulse.beat.astype(np.float64), 10.0)
     asked = [span.gaps for span in tempi]
@@ -148,7 +174,8 @@ class Chosen:
     row      its beats in seconds, strictly increasing
     counted  0-1, how sure it is
     shared   0-1 for each beat, how much speaks for ways that have it
-    others   (row, 0-1) of the ways that count it differently, the likeliest first; none where nothing was compared
+    others   (row, 0-1) of the ways that count it differently, the likeliest first; none where nothing was
+             compared
     """
 
     row: FloatArray
@@ -163,7 +190,9 @@ def sure_of(row: FloatArray, counted: float = SURE) -> Chosen:
 
 
 def sure_of_clicks(train: FloatArray) -> float:
-    """How sure it is that each click is a beat, against twice and half as many, 0-1: by how usual their tempi are."""
+    """How sure it is that each click is a beat, against twice and half as many, 0-1: by how usual their tempi
+    are.
+    """
     bpm = 60.0 / float(np.median(np.diff(train)))
     each, *others = (np.exp(-RARE * np.log2(bpm * factor / USUAL_BPM) ** 2) for factor in (1.0, 0.5, 2.0))
     return float(each / (each + OTHER_CLICKS * sum(others)))
@@ -219,15 +248,21 @@ def _others(
 
 
 def _alike(near: NDArray[np.uint8], own: list[IntArray], best: int) -> np.ndarray:
-    """Which rows share enough beats with one of them: of the beats of each those that it has, and the other way round; shape (rows,)."""
+    """Which rows share enough beats with one of them: of the beats of each those that it has, and the other
+    way round; shape (rows,).
+    """
     beats = np.array([len(frames) for frames in own], np.float32)
     has = np.array([near[best, frames].sum(dtype=np.int64) for frames in own])
-    alike: np.ndarray = (has >= ALIKE * beats) & (near[:, own[best]].sum(axis=1, dtype=np.int64) >= ALIKE * beats[best])
+    alike: np.ndarray = (has >= ALIKE * beats) & (
+        near[:, own[best]].sum(axis=1, dtype=np.int64) >= ALIKE * beats[best]
+    )
     return alike
 
 
 def _near(take: Take, rows: list[FloatArray]) -> tuple[NDArray[np.uint8], list[IntArray]]:
-    """Which frames lie within NEAR_FRAMES of a beat of each row, 0 or 1, shape (rows, frames); and the frames of its beats."""
+    """Which frames lie within NEAR_FRAMES of a beat of each row, 0 or 1, shape (rows, frames); and the frames
+    of its beats.
+    """
     own = [np.unique(take.frames(row)) for row in rows]
     near = np.zeros((len(rows), len(take.struck)), np.uint8)
     for k, frames in enumerate(own):
@@ -237,7 +272,9 @@ def _near(take: Take, rows: list[FloatArray]) -> tuple[NDArray[np.uint8], list[I
 
 
 def _is_certain(found: FloatArray) -> bool:
-    level, covered, jumps, unusual = (found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared"))
+    level, covered, jumps, unusual = (
+        found[NAMES.index(name)] for name in ("level over the take", "covered", "jumps", "octaves squared")
+    )
     return bool(level > CERTAIN - EMPTY * (1 - covered) + RARE * unusual and not jumps)
 
 

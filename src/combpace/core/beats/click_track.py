@@ -1,7 +1,7 @@
 """Click trains: takes in which nothing sounds but short clicks.
 
-A click that was exported with a session is one click a beat (common practice), at any tempo. Music is counted by what is usual
-of music; a click at 240 BPM would be counted in twos by that.
+A click that was exported with a session is one click a beat (common practice), at any tempo. Music is counted
+by what is usual of music; a click at 240 BPM would be counted in twos by that.
 """
 
 from __future__ import annotations
@@ -16,19 +16,21 @@ from combpace.core.spectra import OnsetStrength
 # A click is as much softer after this time, and before the next one as much softer again, in dB.
 RING_S, GONE_DB, SILENT_DB = 0.080, 20.0, 30.0
 LEAST_CLICKS, SHORTEST_S, LONGEST_S = 8, 60 / 325, 60 / 28
-# Neighbouring distances differ by less than this share where a machine or a steady hand clicks; but for this share of them, where
-# the tempo changes.
+# Neighbouring distances differ by less than this share where a machine or a steady hand clicks; but for this
+# share of them, where the tempo changes.
 EVEN, EXCEPTIONS = 0.04, 0.1
-# Clicks that take turns, loud and soft, count parts of beats: by how many times their own scatter they then differ.
+# Clicks that take turns, loud and soft, count parts of beats: by how many times their own scatter they then
+# differ.
 TURNS = 2.0
 MOST_LEFT_OUT = 8
 
 
 def click_train(heard: OnsetStrength, onsets: Onsets) -> FloatArray | None:
-    """The beats of a take that holds nothing but clicks, in seconds; those that were left out between two are filled in.
+    """The beats of a take that holds nothing but clicks, in seconds; those that were left out between two are
+    filled in.
 
-    None where it holds anything else: sound between them, uneven distances, clicks that are loud and soft by turns, or fewer
-    than LEAST_CLICKS.
+    None where it holds anything else: sound between them, uneven distances, clicks that are loud and soft by
+    turns, or fewer than LEAST_CLICKS.
     """
     times = np.asarray(onsets.times)
     if len(times) < LEAST_CLICKS:
@@ -38,9 +40,16 @@ def click_train(heard: OnsetStrength, onsets: Onsets) -> FloatArray | None:
     power = ndimage.maximum_filter1d(heard.level.astype(np.float64), max(1, round(0.015 * rate))) ** 2 + 1e-14
     at = np.clip(np.round(times * rate).astype(int), 0, len(power) - 1)
     reach, gap = round(RING_S * rate), np.diff(at)
-    loud = np.array([power[k : k + max(1, min(reach, int(g)) // 2)].max() for k, g in zip(at, gap, strict=False)])
+    loud = np.array(
+        [power[k : k + max(1, min(reach, int(g)) // 2)].max() for k, g in zip(at, gap, strict=False)]
+    )
     rung = power[np.clip(at[:-1] + np.minimum(reach, (0.6 * gap).astype(int)), 0, len(power) - 1)]
-    between = np.array([power[k + int(0.5 * g) : k + max(int(0.5 * g) + 1, int(0.9 * g))].min() for k, g in zip(at, gap, strict=False)])
+    between = np.array(
+        [
+            power[k + int(0.5 * g) : k + max(int(0.5 * g) + 1, int(0.9 * g))].min()
+            for k, g in zip(at, gap, strict=False)
+        ]
+    )
     if _db(loud, rung) < GONE_DB or _db(loud, between) < SILENT_DB:
         return None
     beats = _filled(times)
@@ -65,7 +74,11 @@ def _filled(times: FloatArray) -> FloatArray:
         near = np.concatenate([gaps[max(0, k - 2) : k], gaps[k + 1 : k + 3]])
         step = float(np.median(near))
         count = round(gap / step)
-        even = 1 < count <= MOST_LEFT_OUT and abs(gap / step - count) < EVEN * count and np.ptp(near) < EVEN * step
+        even = (
+            1 < count <= MOST_LEFT_OUT
+            and abs(gap / step - count) < EVEN * count
+            and np.ptp(near) < EVEN * step
+        )
         out.append(times[k] + gap * np.arange(1, count + 1) / count if even else times[k + 1 : k + 2])
     result: FloatArray = np.concatenate(out)
     return result

@@ -1,8 +1,9 @@
-"""How sure a beat and a bar are: logistic models of a few readable features, so that 0.9 is right nine times in ten.
+"""How sure a beat and a bar are: logistic models of a few readable features, so that 0.9 is right nine times
+in ten.
 
-Weights are learnt by `bench/ear/calibrate.py` from generated songs that nothing else was learnt from, and lie in
-`confidence_weights.py`; the reliability table is in docs/decisions/ear.md. Right means: a beat within 40 ms of a true one;
-a bar whose line lies within 70 ms of a true one of the same meter.
+Weights are learnt by `bench/ear/calibrate.py` from generated songs that nothing else was learnt from, and lie
+in `confidence_weights.py`; the reliability table is in docs/decisions/ear.md. Right means: a beat within 40
+ms of a true one; a bar whose line lies within 70 ms of a true one of the same meter.
 """
 
 from __future__ import annotations
@@ -19,7 +20,16 @@ from combpace.core.beats.track import Beats
 from combpace.core.clocks import FloatArray
 
 BEAT_NAMES = (
-    *("log odds of its level", "mean of nine", "least of nine", "log odds of a beat", "mean of nine", "carried", "irregular", "moved"),
+    *(
+        "log odds of its level",
+        "mean of nine",
+        "least of nine",
+        "log odds of a beat",
+        "mean of nine",
+        "carried",
+        "irregular",
+        "moved",
+    ),
     *("log odds of the count", "all gaps the same", "log odds of likely ways that share it"),
     *("networks apart on levels about it", "on meters", "on downbeats"),
 )

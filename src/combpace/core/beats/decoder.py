@@ -1,7 +1,8 @@
 """The best pulse through what the network heard: dynamic programming over (beat, gap before it).
 
-As Ellis (2007) links beats by dynamic programming, but with the gap before a beat as part of the state, so that tempo
-drifts by degrees; a pulse may also stop and start again, which is how free intros, pauses and endings stay without beats.
+As Ellis (2007) links beats by dynamic programming, but with the gap before a beat as part of the state, so
+that tempo drifts by degrees; a pulse may also stop and start again, which is how free intros, pauses and
+endings stay without beats.
 """
 
 from __future__ import annotations
@@ -76,8 +77,9 @@ def follow(
     move, reach = _moves(w, gaps)
     # Where little is heard, every third frame is enough for a beat.
     live = (gain > w.floor + 1.0) | (np.arange(frames) % 3 == 0)
-    # ready[t + longest - gone, g]: the best path with a beat at t that goes on with gap g; link: the gap before that beat. Rows that no gap
-    # reaches back to any more are let go, MOST_READY at a time: of two hours they were 300 MB.
+    # ready[t + longest - gone, g]: the best path with a beat at t that goes on with gap g; link: the gap
+    # before that beat. Rows that no gap reaches back to any more are let go, MOST_READY at a time: of two
+    # hours they were 300 MB.
     gone, kept = 0, min(frames, MOST_READY) + longest + block
     ready = np.full((kept, count), NEVER, np.float32)
     link = np.zeros((frames, count), np.uint8)
@@ -87,7 +89,8 @@ def follow(
     silent, silent_from = 0.0, -1
     columns = np.arange(count)
     is_held = bool(since[-1] >= 0)
-    # Room for the totals of a block with gaps that do not exist on either side, seen through one window for all blocks.
+    # Room for the totals of a block with gaps that do not exist on either side, seen through one window for
+    # all blocks.
     room = np.full((block, count + 2 * reach), NEVER, np.float32)
     windows = np.lib.stride_tricks.sliding_window_view(room, 2 * reach + 1, axis=1)
     earlier = longest - gaps[None, :]
@@ -106,8 +109,13 @@ def follow(
             row = np.append(silent, over[a:z])
             highest = np.maximum.accumulate(row)
             # The first place that reached what is the highest so far.
-            which = np.maximum.accumulate(np.where(np.append(True, row[1:] > highest[:-1]), np.arange(len(row)), 0))[1:]
-            quiet[a:z], origin[a:z] = highest[1:], np.where(which > 0, ends[a:z][np.maximum(which - 1, 0)], silent_from)
+            which = np.maximum.accumulate(
+                np.where(np.append(True, row[1:] > highest[:-1]), np.arange(len(row)), 0)
+            )[1:]
+            quiet[a:z], origin[a:z] = (
+                highest[1:],
+                np.where(which > 0, ends[a:z][np.maximum(which - 1, 0)], silent_from),
+            )
             silent, silent_from = float(quiet[z - 1]), int(origin[z - 1])
         stopped[rows] = origin
         quiet = quiet.astype(np.float32)
@@ -118,7 +126,9 @@ def follow(
         rows, quiet = rows[live[rows]], quiet[live[rows]]
         carried = ready[rows[:, None] - gone + earlier, columns] + pay
         if is_held:
-            carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = NEVER
+            carried[gaps[None, :] > np.where(since[rows] >= 0, rows - since[rows], longest + 1)[:, None]] = (
+                NEVER
+            )
         fresh[rows] = quiet[:, None] >= carried
         total = np.maximum(carried, quiet[:, None]) + gain[rows][:, None]
         for start, stop, low, high in tempi:
@@ -162,7 +172,9 @@ def joined(runs: list[FloatArray]) -> FloatArray:
 
 
 def _moves(w: Weights, gaps: IntArray) -> tuple[FloatArray, int]:
-    """What each change of gap costs, as negative numbers, shape (next gap, 2 * reach + 1) about the same gap; and reach."""
+    """What each change of gap costs, as negative numbers, shape (next gap, 2 * reach + 1) about the same gap;
+    and reach.
+    """
     wide = w.drift + w.grain / np.minimum.outer(gaps, gaps)
     cost = 0.5 * (np.log(gaps[:, None] / gaps[None, :]) / wide) ** 2
     possible = cost < DEAREST
@@ -171,5 +183,7 @@ def _moves(w: Weights, gaps: IntArray) -> tuple[FloatArray, int]:
     at = index[:, None] + np.arange(-reach, reach + 1)[None, :]
     inside = (at >= 0) & (at < len(gaps))
     at = np.clip(at, 0, len(gaps) - 1)
-    result: FloatArray = np.where(inside & possible[index[:, None], at], -cost[index[:, None], at], NEVER).astype(np.float32)
+    result: FloatArray = np.where(
+        inside & possible[index[:, None], at], -cost[index[:, None], at], NEVER
+    ).astype(np.float32)
     return result, reach

@@ -1,8 +1,10 @@
-"""What the pattern of beats says: which open bars, in what meter, and whether they are counted at the right level.
+"""What the pattern of beats says: which open bars, in what meter, and whether they are counted at the right
+level.
 
-A second, smaller network that takes a step per beat. What it sees of each beat is what was struck on it and on its
-quarters and thirds, how the harmony changes, and how alike beats are that lie one to sixteen apart: bars repeat themselves (as
-Foote and Uchihashi 2001 read rhythm from self-similarity). Learnt by `bench/ear/learn_pattern.py` from the same songs.
+A second, smaller network that takes a step per beat. What it sees of each beat is what was struck on it and
+on its quarters and thirds, how the harmony changes, and how alike beats are that lie one to sixteen apart:
+bars repeat themselves (as Foote and Uchihashi 2001 read rhythm from self-similarity). Learnt by
+`bench/ear/learn_pattern.py` from the same songs.
 """
 
 from __future__ import annotations
@@ -14,7 +16,18 @@ from functools import lru_cache
 import numpy as np
 from scipy import ndimage
 
-from combpace.core.beats.activations import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Activations, network, sigmoid, softmax
+from combpace.core.beats.activations import (
+    FRAMES_PER_S,
+    LEVELS,
+    METERS,
+    NOVELTY_S,
+    PAIR,
+    RISES,
+    Activations,
+    network,
+    sigmoid,
+    softmax,
+)
 from combpace.core.clocks import FloatArray
 from combpace.core.networks.weights import weights_of
 from combpace.core.spectra import Float32Array
@@ -25,7 +38,8 @@ LAGS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14, 16)
 # What is struck is seen on quarters and on thirds of a beat.
 PLACES = (0.0, 0.25, 0.5, 0.75, 1 / 3, 2 / 3)
 PARTS, GROUPS = len(PLACES), 4
-# Beats on either side over which likeness is averaged; at the first lags also over a few, for bars that are like no others.
+# Beats on either side over which likeness is averaged; at the first lags also over a few, for bars that are
+# like no others.
 REACH = 12
 SHORT_REACH, SHORT_LAGS = 4, LAGS[1:8]
 FIRST_ALIKE = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S)
@@ -40,9 +54,11 @@ class Pattern:
 
     downbeat  probability that each opens a bar
     meter     probability of each of METERS, shape (beats, len(METERS))
-    level     probability that each is counted at the right level: neither twice nor half as fast, nor off the beat
-    apart     how far the networks are apart about log odds of a downbeat, 0-10, the meter, 0-1 (total variation), and log odds of
-              the level, 0-10, shape (beats, 3): where they were learnt from other songs and say other things, neither knows such music
+    level     probability that each is counted at the right level: neither twice nor half as fast, nor off the
+              beat
+    apart     how far the networks are apart about log odds of a downbeat, 0-10, the meter, 0-1 (total
+              variation), and log odds of the level, 0-10, shape (beats, 3): where they were learnt from other
+              songs and say other things, neither knows such music
     """
 
     downbeat: Float32Array
@@ -68,13 +84,17 @@ def inputs_of_beats(pulse: Activations, beats: FloatArray) -> Float32Array:
     at = np.clip(np.round(parts * FRAMES_PER_S).astype(int), 0, len(near) - 1)
     struck = near[at].reshape(len(beats), PARTS, RISES)
     grouped = struck.reshape(len(beats), PARTS, GROUPS, RISES // GROUPS).mean(axis=3).reshape(len(beats), -1)
-    middle = np.clip(np.round((beats + 0.5 * gaps) * FRAMES_PER_S / PAIR).astype(int), 0, len(pulse.inputs) - 1)
+    middle = np.clip(
+        np.round((beats + 0.5 * gaps) * FRAMES_PER_S / PAIR).astype(int), 0, len(pulse.inputs) - 1
+    )
     first = PAIR * RISES
     levels = pulse.inputs[middle, first : first + LEVELS].astype(np.float64)
     change = novelty[np.clip(np.round(beats * FRAMES_PER_S / PAIR).astype(int), 0, len(novelty) - 1)]
 
     def heard(row: Float32Array, times: FloatArray, reach: int) -> FloatArray:
-        index = np.clip(np.round(times * FRAMES_PER_S).astype(int)[:, None] + np.arange(-reach, reach + 1), 0, frames - 1)
+        index = np.clip(
+            np.round(times * FRAMES_PER_S).astype(int)[:, None] + np.arange(-reach, reach + 1), 0, frames - 1
+        )
         return log_odds(row[index].max(axis=1).astype(np.float64))
 
     seen = np.concatenate([struck.reshape(len(beats), -1), 0.5 * levels], axis=1)
@@ -99,10 +119,14 @@ def inputs_of_beats(pulse: Activations, beats: FloatArray) -> Float32Array:
 
 @lru_cache(maxsize=1)
 def _prepared(pulse: Activations) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """What all ways to count the same take are seen through: rises and changes of harmony with their neighbours, sums of the meters."""
+    """What all ways to count the same take are seen through: rises and changes of harmony with their
+    neighbours, sums of the meters.
+    """
     rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64)
     near: FloatArray = ndimage.maximum_filter1d(rises, 5, axis=0, mode="nearest")
-    novelty: FloatArray = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :], 5, axis=0, mode="nearest")
+    novelty: FloatArray = ndimage.maximum_filter1d(
+        pulse.inputs[:, PAIR * RISES + LEVELS + 1 :], 5, axis=0, mode="nearest"
+    )
     total: FloatArray = np.cumsum(np.concatenate([np.zeros((1, len(METERS))), pulse.meter]), axis=0)
     return near, novelty, total
 
@@ -110,7 +134,8 @@ def _prepared(pulse: Activations) -> tuple[FloatArray, FloatArray, FloatArray]:
 def likeness(rows: FloatArray) -> FloatArray:
     """How alike beats are that lie some beats apart, about each beat, against the mean of all distances.
 
-    Shape (beats, len(LAGS) + len(SHORT_LAGS)): each of LAGS over REACH beats on either side, then SHORT_LAGS over SHORT_REACH.
+    Shape (beats, len(LAGS) + len(SHORT_LAGS)): each of LAGS over REACH beats on either side, then SHORT_LAGS
+    over SHORT_REACH.
     """
     centred = rows - rows.mean(axis=0)
     unit = centred / (np.linalg.norm(centred, axis=1, keepdims=True) + 1e-6)
@@ -125,7 +150,9 @@ def likeness(rows: FloatArray) -> FloatArray:
     out = []
     for reach, first, stop in ((REACH, 0, len(LAGS)), (SHORT_REACH, 1, 1 + len(SHORT_LAGS))):
         lo, hi = (np.clip(place + edge, 0, pairs)[:, first:stop] for edge in (-reach, reach + 1))
-        sums = np.take_along_axis(total[:, first:stop], hi, 0) - np.take_along_axis(total[:, first:stop], lo, 0)
+        sums = np.take_along_axis(total[:, first:stop], hi, 0) - np.take_along_axis(
+            total[:, first:stop], lo, 0
+        )
         mean = np.where(hi > lo, sums / np.maximum(hi - lo, 1), 0.0)
         out.append(mean - mean.mean(axis=1, keepdims=True))
     return np.concatenate(out, axis=1)

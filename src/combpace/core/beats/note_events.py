@@ -1,7 +1,9 @@
-"""What is struck, stroke by stroke: how long each lasts, what rests before it, and where in the beat that falls.
+"""What is struck, stroke by stroke: how long each lasts, what rests before it, and where in the beat that
+falls.
 
-Strong beats coincide with long notes and with what comes after rests (Lerdahl and Jackendoff 1983, preference rules of length
-and event; a note's accent by its length as in Parncutt 1994); players begin and end on beats more often than between them.
+Strong beats coincide with long notes and with what comes after rests (Lerdahl and Jackendoff 1983, preference
+rules of length and event; a note's accent by its length as in Parncutt 1994); players begin and end on beats
+more often than between them.
 """
 
 from __future__ import annotations
@@ -14,15 +16,36 @@ from combpace.core.clocks import FloatArray, IntArray
 
 # A stroke rises at least so far against typical strong ones, and is a strong one from here on.
 FAINT, STRONG = 0.15, 0.4
-# Of a note's length counts what the ear keeps of it: seconds, and power (Parncutt 1994); the first and last stand alone so long.
+# Of a note's length counts what the ear keeps of it: seconds, and power (Parncutt 1994); the first and last
+# stand alone so long.
 KEPT_S, KEPT_POWER, ALONE_S = 0.5, 2.8, 1.0
 # A stroke is on a place of the beat within so many seconds, and never more of the beat than that.
 ON_S, ON_SHARE = 0.04, 0.12
 PLACES = ((0.0,), (0.5,), (1 / 3, 2 / 3), (0.25, 0.75))
 NAMES = (
-    *("lasting on beats", "lasting half-way", "lasting at thirds", "lasting at quarters", "lasts longer on beats"),
-    *("after rests on beats", "after rests half-way", "after rests at thirds", "after rests at quarters", "rests longer before beats"),
-    *("first near a beat", "first half-way", "last near a beat", "last half-way", "first opens a bar", "last opens a bar", "what lasts opens bars"),
+    *(
+        "lasting on beats",
+        "lasting half-way",
+        "lasting at thirds",
+        "lasting at quarters",
+        "lasts longer on beats",
+    ),
+    *(
+        "after rests on beats",
+        "after rests half-way",
+        "after rests at thirds",
+        "after rests at quarters",
+        "rests longer before beats",
+    ),
+    *(
+        "first near a beat",
+        "first half-way",
+        "last near a beat",
+        "last half-way",
+        "first opens a bar",
+        "last opens a bar",
+        "what lasts opens bars",
+    ),
 )
 
 
@@ -55,7 +78,10 @@ class NoteEvents:
         if not inside.any():
             return nothing
         reach = np.minimum(ON_S / gaps[index], ON_SHARE)
-        sets = [inside & np.any([np.abs((phase - place + 0.5) % 1.0 - 0.5) < reach for place in places], axis=0) for places in PLACES]
+        sets = [
+            inside & np.any([np.abs((phase - place + 0.5) % 1.0 - 0.5) < reach for place in places], axis=0)
+            for places in PLACES
+        ]
         on = sets[0]
         out: list[float] = []
         for value in (self.lasting, self.rested):
@@ -70,7 +96,9 @@ class NoteEvents:
         nearest = np.clip(index + (phase > 0.5), 0, len(row) - 1)
         opens = downbeat[nearest] - float(np.mean(downbeat))
         out += [float(opens[k]) for k in ends]
-        out.append(float((opens[on] * (self.lasting[on] - self.lasting[on].mean())).mean()) if on.any() else 0.0)
+        out.append(
+            float((opens[on] * (self.lasting[on] - self.lasting[on].mean())).mean()) if on.any() else 0.0
+        )
         return out
 
 

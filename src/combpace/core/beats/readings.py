@@ -1,10 +1,10 @@
 """Ways to count a take, and which of them is right.
 
-The decoder offers several rows of beats: the best pulse at any tempo and in bands of tempo, the best through attacks alone,
-these counted otherwise, and steady rows at the tempi that stand out in the whole take. Features of each (those of single
-strokes are in `note_events.py`), and of how it compares with the others, go through a small network learnt by
-`bench/ear/learn_ways.py` from generated songs; a part of them is heard through a spoilt pulse there, as music is that the pulse
-network does not know.
+The decoder offers several rows of beats: the best pulse at any tempo and in bands of tempo, the best through
+attacks alone, these counted otherwise, and steady rows at the tempi that stand out in the whole take.
+Features of each (those of single strokes are in `note_events.py`), and of how it compares with the others, go
+through a small network learnt by `bench/ear/learn_ways.py` from generated songs; a part of them is heard
+through a spoilt pulse there, as music is that the pulse network does not know.
 """
 
 from __future__ import annotations
@@ -41,14 +41,21 @@ NAMES = (
     *(f"band {k} struck half-way" for k in range(GROUPS)),
     *(f"harmony {k} changes more than half-way" for k in range(2 * len(NOVELTY_S))),
     *("attacks on quarters", "attacks on thirds"),
-    *("octaves from usual", "octaves squared", "octaves of beats squared", "stands out less than the best", "stands out"),
+    *(
+        "octaves from usual",
+        "octaves squared",
+        "octaves of beats squared",
+        "stands out less than the best",
+        "stands out",
+    ),
     *("click", "unsteady", "click and unsteady", "covered", "jumps", "gaps change", "gaps change at most"),
     *("sure of a meter", "sure of downbeats", "downbeats", "best downbeats"),
     *(f"alike {lag} apart" for lag in LAGS),
     "beats",
     *note_events.NAMES,
 )
-# Each feature, the same against the best of all ways, where the way comes from, and whether a steady one meets a click.
+# Each feature, the same against the best of all ways, where the way comes from, and whether a steady one
+# meets a click.
 INPUTS = 2 * len(NAMES) + len(KINDS) + 1
 
 
@@ -74,15 +81,24 @@ class Take:
         self.attacks = attacks_of(pulse)
         self.struck = ndimage.maximum_filter1d(self.attacks, 3)
         self.heard = ndimage.maximum_filter1d(log_odds(pulse.beat.astype(np.float64), 4.0), 5)
-        rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, GROUPS, RISES // GROUPS).astype(np.float64).mean(axis=2)
+        rises = (
+            pulse.inputs[:, : PAIR * RISES]
+            .reshape(-1, GROUPS, RISES // GROUPS)
+            .astype(np.float64)
+            .mean(axis=2)
+        )
         self.bands = ndimage.maximum_filter1d(rises, 3, axis=0)
-        self.novelty = ndimage.maximum_filter1d(pulse.inputs[:, PAIR * RISES + LEVELS + 1 :].astype(np.float64), 5, axis=0)
+        self.novelty = ndimage.maximum_filter1d(
+            pulse.inputs[:, PAIR * RISES + LEVELS + 1 :].astype(np.float64), 5, axis=0
+        )
         self.strokes = NoteEvents(self.attacks)
         self.spectrum = TempoSpectrum(pulse)
         self._patterns: dict[bytes, tuple[Float32Array, Pattern]] = {}
 
     def frames(self, times: FloatArray) -> np.ndarray:
-        at: np.ndarray = np.clip(np.round(times * FRAMES_PER_S).astype(int), 0, min(len(self.struck), len(self.heard)) - 1)
+        at: np.ndarray = np.clip(
+            np.round(times * FRAMES_PER_S).astype(int), 0, min(len(self.struck), len(self.heard)) - 1
+        )
         return at
 
     def beats(self, row: FloatArray) -> tuple[Float32Array, Pattern]:
@@ -135,18 +151,47 @@ def features(take: Take, way: Reading) -> FloatArray:
     standing = take.spectrum.standing(1.0 / usual)
     novelty = take.novelty[on // PAIR].mean(axis=0) - take.novelty[half // PAIR].mean(axis=0)
     values = [
-        *(float((level * gaps).sum()) / take.duration_s, float(level.mean()), float(np.quantile(level, 0.25))),
+        *(
+            float((level * gaps).sum()) / take.duration_s,
+            float(level.mean()),
+            float(np.quantile(level, 0.25)),
+        ),
         *(float(heard.mean()), float(np.quantile(heard, 0.25)), float(take.heard[half].mean())),
         0.5 * float(take.heard[parts[1 / 3]].mean() + take.heard[parts[2 / 3]].mean()),
-        *(np.log(x + 0.02) for x in (struck[0.0], struck[0.5], 0.5 * (struck[1 / 3] + struck[2 / 3]), 0.5 * (struck[0.25] + struck[0.75]))),
+        *(
+            np.log(x + 0.02)
+            for x in (
+                struck[0.0],
+                struck[0.5],
+                0.5 * (struck[1 / 3] + struck[2 / 3]),
+                0.5 * (struck[0.25] + struck[0.75]),
+            )
+        ),
         *take.bands[on].mean(axis=0),
         *take.bands[half].mean(axis=0),
         *novelty,
         *(_explained(take, row, gaps, count) for count in (4, 3)),
-        *(octaves, octaves**2, float(np.log2(60.0 / usual / USUAL_BPM)) ** 2, standing - take.spectrum.most, standing),
-        *(take.spectrum.click, unsteady, take.spectrum.click * unsteady, covered, float(min(3, jumps_of(row)))),
+        *(
+            octaves,
+            octaves**2,
+            float(np.log2(60.0 / usual / USUAL_BPM)) ** 2,
+            standing - take.spectrum.most,
+            standing,
+        ),
+        *(
+            take.spectrum.click,
+            unsteady,
+            take.spectrum.click * unsteady,
+            covered,
+            float(min(3, jumps_of(row))),
+        ),
         *(float(moved.mean()), float(np.quantile(moved, 0.9))),
-        *(float(meter.max()), float(np.abs(down).mean()), float((down > 0).mean()), float(np.quantile(down, 0.85))),
+        *(
+            float(meter.max()),
+            float(np.abs(down).mean()),
+            float((down > 0).mean()),
+            float(np.quantile(down, 0.85)),
+        ),
         *inputs[:, ALIKE].mean(axis=0).astype(np.float64),
         float(np.log1p(len(row))),
         *take.strokes.seen(row, gaps, down),
@@ -155,7 +200,9 @@ def features(take: Take, way: Reading) -> FloatArray:
 
 
 def _explained(take: Take, row: FloatArray, gaps: FloatArray, parts: int) -> float:
-    """How much more of what is struck lies within 25 ms of the beats and their parts than by chance, in nats."""
+    """How much more of what is struck lies within 25 ms of the beats and their parts than by chance, in
+    nats.
+    """
     places = (row[:, None] + gaps[:, None] * np.arange(parts) / parts).ravel()
     near = np.zeros(len(take.attacks), bool)
     near[take.frames(places)] = True
@@ -165,7 +212,9 @@ def _explained(take: Take, row: FloatArray, gaps: FloatArray, parts: int) -> flo
 
 
 def rows_of(values: FloatArray, kinds: Sequence[str]) -> FloatArray:
-    """What the network sees of all ways of one take, shape (ways, INPUTS): features, the same against the best of all, kinds."""
+    """What the network sees of all ways of one take, shape (ways, INPUTS): features, the same against the
+    best of all, kinds.
+    """
     flags = np.array([[float(kind == name) for name in KINDS] for kind in kinds])
     click = values[:, [NAMES.index("click")]] * flags[:, [KINDS.index("steady")]]
     return np.concatenate([values, values - values.max(axis=0), flags, click], axis=1)
@@ -175,12 +224,17 @@ def worth_of(values: FloatArray, kinds: Sequence[str]) -> FloatArray:
     """How much speaks for each way, in nats against the others."""
     w = weights_of(WEIGHTS)
     x = np.clip((rows_of(values, kinds) - w["centre"]) / w["spread"], -6, 6)
-    result: FloatArray = np.mean([np.tanh(x @ w["w1"][k] + w["b1"][k]) @ w["w2"][k] + x @ w["v"][k] for k in range(len(w["w1"]))], axis=0)
+    result: FloatArray = np.mean(
+        [np.tanh(x @ w["w1"][k] + w["b1"][k]) @ w["w2"][k] + x @ w["v"][k] for k in range(len(w["w1"]))],
+        axis=0,
+    )
     return result
 
 
 def jumps_of(row: FloatArray) -> int:
-    """How often a pulse moves by more than a third of a beat within four beats and then goes on as before: musicians do not."""
+    """How often a pulse moves by more than a third of a beat within four beats and then goes on as before:
+    musicians do not.
+    """
     gaps = np.diff(row)
     if len(gaps) < 16:
         return 0

@@ -1,8 +1,8 @@
 """Beats solved again about what the user states, without following the whole take anew.
 
-A pulse that is known is kept where it agrees with what is stated; where it does not, it is followed again between the beats
-about the place, which then are held. A statement far from all others therefore changes nothing far from it, and costs
-what a few seconds cost.
+A pulse that is known is kept where it agrees with what is stated; where it does not, it is followed again
+between the beats about the place, which then are held. A statement far from all others therefore changes
+nothing far from it, and costs what a few seconds cost.
 """
 
 from __future__ import annotations
@@ -15,14 +15,17 @@ from combpace.core.beats.activations import FRAMES_PER_S
 from combpace.core.beats.decoder import LONGEST, SHORTEST, Weights, follow, joined
 from combpace.core.clocks import FloatArray
 
-# How far a beat may lie from a moment that is stated and be moved there, as a share of its gap and in seconds.
+# How far a beat may lie from a moment that is stated and be moved there, as a share of its gap and in
+# seconds.
 NEAR, NEAR_S = 0.2, 0.045
 # Beats on either side of a disagreement that are followed again.
 ABOUT = 6
 Gaps = tuple[float, float, float, float]
 
 
-def solved_again(odds: FloatArray, row: FloatArray, held: FloatArray, tempi: Sequence[Gaps], weights: Weights) -> FloatArray | None:
+def solved_again(
+    odds: FloatArray, row: FloatArray, held: FloatArray, tempi: Sequence[Gaps], weights: Weights
+) -> FloatArray | None:
     """A row of beats that agrees with what is stated.
 
     odds    log odds of a beat at each frame of FRAMES_PER_S

@@ -1,8 +1,8 @@
 """Ways to count that change from one part of a take to another.
 
-Where 4/4 goes over to 7/8 the eighth becomes the beat, and a song may go on at half its tempo: no single way to count holds
-from end to end. Where two ways share a beat, one may go over into the other; whether that is better is what the pattern
-says of the beats of each, moment by moment.
+Where 4/4 goes over to 7/8 the eighth becomes the beat, and a song may go on at half its tempo: no single way
+to count holds from end to end. Where two ways share a beat, one may go over into the other; whether that is
+better is what the pattern says of the beats of each, moment by moment.
 """
 
 from __future__ import annotations
@@ -21,7 +21,8 @@ STEPS_PER_S = 20
 SHARED_S = 0.04
 # A section lasts this long at least.
 LEAST_S = 4.0
-# In log odds times seconds: what going over costs, what a section must gain, and how much of that for each second.
+# In log odds times seconds: what going over costs, what a section must gain, and how much of that for each
+# second.
 OVER, GAIN, EACH = 3.0, 5.0, 1.0
 # Log odds where a way has no beats: of the one that is changed, and of the other.
 EMPTY, OTHERS_EMPTY = -1.0, -2.0
@@ -31,7 +32,9 @@ LEAST_BEATS = 8
 
 
 def said_of(pattern: Pattern, row: FloatArray, steps: int, empty: float) -> FloatArray:
-    """Log odds of being counted right of a row of beats (seconds), at STEPS_PER_S; `empty` where there are no beats."""
+    """Log odds of being counted right of a row of beats (seconds), at STEPS_PER_S; `empty` where there are no
+    beats.
+    """
     level = log_odds(pattern.level.astype(np.float64), 4.0)
     times = (np.arange(steps) + 0.5) / STEPS_PER_S
     at = np.searchsorted(row, times, side="right") - 1
@@ -43,15 +46,20 @@ def said_of(pattern: Pattern, row: FloatArray, steps: int, empty: float) -> Floa
 def shared_beats(base: FloatArray, other: FloatArray) -> FloatArray:
     """Beats of the base that the other has too."""
     place = np.clip(np.searchsorted(other, base), 1, len(other) - 1)
-    result: FloatArray = base[np.minimum(np.abs(other[place] - base), np.abs(other[place - 1] - base)) < SHARED_S]
+    result: FloatArray = base[
+        np.minimum(np.abs(other[place] - base), np.abs(other[place - 1] - base)) < SHARED_S
+    ]
     return result
 
 
-def better_section(base: FloatArray, said: FloatArray, other: FloatArray, said_there: FloatArray) -> tuple[float, float, float] | None:
+def better_section(
+    base: FloatArray, said: FloatArray, other: FloatArray, said_there: FloatArray
+) -> tuple[float, float, float] | None:
     """Where the other way to count is better than the base: (gain, from, to), or None.
 
     base, other        beats in seconds
-    said, said_there   as `said_of` gives them; the section begins and ends at a beat of both or an end of the take
+    said, said_there   as `said_of` gives them; the section begins and ends at a beat of both or an end of the
+                       take
     """
     shared = shared_beats(base, other)
     if not len(shared):
@@ -76,7 +84,11 @@ def better_section(base: FloatArray, said: FloatArray, other: FloatArray, said_t
         i = int(np.argmin(worth[1 : before[j] + 2]))
         found.append((float(inner[j]), float(shared[i]), float(shared[j])))
     # What is better from end to end is another way to count, not a section.
-    good = [one for one in found if one[0] > worth[-1] and one[0] >= max(GAIN, EACH * (min(one[2], last) - max(one[1], first)))]
+    good = [
+        one
+        for one in found
+        if one[0] > worth[-1] and one[0] >= max(GAIN, EACH * (min(one[2], last) - max(one[1], first)))
+    ]
     return max(good, default=None)
 
 
@@ -104,9 +116,18 @@ def joined_readings(take: Take, ways: Sequence[Reading]) -> Iterator[Reading]:
             for _ in range(TURNS):
                 covered = (times >= row[0]) & (times <= row[-1])
                 # Without the ends: what lies before or after all beats of the base gains nothing.
-                gains = [other if ends else np.where(covered, other, np.minimum(other, now)) for other in there]
-                sections = [(better_section(row, now, other, gain), other) for other, gain in zip(rows, gains, strict=True)]
-                best = max(((section, other) for section, other in sections if section), key=lambda one: one[0][0], default=None)
+                gains = [
+                    other if ends else np.where(covered, other, np.minimum(other, now)) for other in there
+                ]
+                sections = [
+                    (better_section(row, now, other, gain), other)
+                    for other, gain in zip(rows, gains, strict=True)
+                ]
+                best = max(
+                    ((section, other) for section, other in sections if section),
+                    key=lambda one: one[0][0],
+                    default=None,
+                )
                 if best is None:
                     break
                 (_, start_s, end_s), other = best

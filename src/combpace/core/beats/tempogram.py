@@ -1,7 +1,9 @@
-"""The tempi of a whole take at once: what is played to a click is coherent from end to end, however little is struck on its beats.
+"""The tempi of a whole take at once: what is played to a click is coherent from end to end, however little is
+struck on its beats.
 
-A Fourier transform of onset strength over the whole take (a tempogram, Grosche and Müller 2011, with one window for all of it);
-a tempo counts by how far its multiples stand out together, for beats in halves and quarters or in thirds and sixths.
+A Fourier transform of onset strength over the whole take (a tempogram, Grosche and Müller 2011, with one
+window for all of it); a tempo counts by how far its multiples stand out together, for beats in halves and
+quarters or in thirds and sixths.
 """
 
 from __future__ import annotations
@@ -32,7 +34,8 @@ USUAL_BPM, RARE = 108.0, 2.0
 class TempoSpectrum:
     """How far each tempo stands out in a take.
 
-    click  0-1: how much of what is periodic about the best tempo lies at one tempo exactly, as what is played to a click does
+    click  0-1: how much of what is periodic about the best tempo lies at one tempo exactly, as what is played
+           to a click does
     """
 
     def __init__(self, pulse: Activations) -> None:
@@ -44,14 +47,19 @@ class TempoSpectrum:
             return
         size = fft.next_fast_len(FINE * len(strength), real=True)
         self._step_hz = FRAMES_PER_S / size
-        # All bands together, and each alone: what is noise has a mean of about 1. Band by band: of two hours all at once were half a gigabyte.
+        # All bands together, and each alone: what is noise has a mean of about 1. Band by band: of two hours
+        # all at once were half a gigabyte.
         energies = np.square(strength).sum(axis=0) + 1e-12
         power = 0.5 * _power(strength[:, -1], size, energies[-1])
-        power += 1.2 * (_summed([partial(_power, strength[:, k], size, energies[k]) for k in range(RISES)]) / RISES)
+        power += 1.2 * (
+            _summed([partial(_power, strength[:, k], size, energies[k]) for k in range(RISES)]) / RISES
+        )
         nats = np.log1p(power)
         self._first = int(np.ceil(SLOWEST_HZ / self._step_hz))
         at = np.arange(self._first, min(int(FASTEST_HZ / self._step_hz), (len(nats) - 1) // HIGHEST))
-        duple, triple = (np.sum([weight * nats[k * at] for k, weight in kind.items()], axis=0) for kind in (DUPLE, TRIPLE))
+        duple, triple = (
+            np.sum([weight * nats[k * at] for k, weight in kind.items()], axis=0) for kind in (DUPLE, TRIPLE)
+        )
         self._standing = np.maximum(duple, triple)
         if len(at):
             self.click = self._clicked(power, int(at[np.argmax(self._standing)]))
@@ -94,14 +102,19 @@ class TempoSpectrum:
         return found
 
 
-def steady_rows(hz: float, duration_s: float, struck: FloatArray, heard: FloatArray, count: int) -> list[FloatArray]:
+def steady_rows(
+    hz: float, duration_s: float, struck: FloatArray, heard: FloatArray, count: int
+) -> list[FloatArray]:
     """Beats at one tempo in the phases that suit best what is struck and heard, in seconds.
 
     struck, heard  strength of attacks, and log odds of a beat, at each frame of FRAMES_PER_S
     """
     rows = [np.arange(q / PHASES / hz, duration_s - 0.02, 1 / hz) for q in range(PHASES)]
     frames = [np.minimum(np.round(row * FRAMES_PER_S).astype(int), len(struck) - 1) for row in rows]
-    worth = [2.0 * float(np.log(struck[at].mean() + 0.02)) + 0.5 * float(heard[at].mean()) if len(at) else -np.inf for at in frames]
+    worth = [
+        2.0 * float(np.log(struck[at].mean() + 0.02)) + 0.5 * float(heard[at].mean()) if len(at) else -np.inf
+        for at in frames
+    ]
     chosen: list[int] = []
     for q in np.argsort(-np.array(worth)):
         if all(PHASES_APART * PHASES < abs(int(q) - other) < (1 - PHASES_APART) * PHASES for other in chosen):
@@ -123,10 +136,14 @@ def _summed(made: Sequence[Callable[[], FloatArray]]) -> FloatArray:
 
 
 def _strength(pulse: Activations) -> FloatArray:
-    """Onset strength of each band at FRAMES_PER_S over what is usual about it, shape (frames, RISES + 1), the last column all bands."""
+    """Onset strength of each band at FRAMES_PER_S over what is usual about it, shape (frames, RISES + 1), the
+    last column all bands.
+    """
     rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64) ** 2
     rises = np.concatenate([rises, rises.mean(axis=1, keepdims=True)], axis=1)
-    rises = np.maximum(rises - ndimage.uniform_filter1d(rises, round(0.3 * FRAMES_PER_S), axis=0, mode="nearest"), 0.0)
+    rises = np.maximum(
+        rises - ndimage.uniform_filter1d(rises, round(0.3 * FRAMES_PER_S), axis=0, mode="nearest"), 0.0
+    )
     loudest = ndimage.maximum_filter1d(rises, round(FRAMES_PER_S), axis=0)
     loud = ndimage.uniform_filter1d(loudest, round(4 * FRAMES_PER_S), axis=0, mode="nearest")
     levelled: FloatArray = rises / np.maximum(loud, 0.3 * np.quantile(rises, 0.97, axis=0) + 1e-9)

@@ -8,7 +8,16 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from combpace.core.beats.activations import FRAMES_PER_S, Activations
-from combpace.core.beats.candidates import SURE, Chosen, TempoSpan, best_of, heard_at, offered_readings, sure_of, sure_of_clicks
+from combpace.core.beats.candidates import (
+    SURE,
+    Chosen,
+    TempoSpan,
+    best_of,
+    heard_at,
+    offered_readings,
+    sure_of,
+    sure_of_clicks,
+)
 from combpace.core.beats.decoder import Weights
 from combpace.core.beats.meter_network import log_odds
 from combpace.core.beats.redecode import solved_again
@@ -17,7 +26,8 @@ from combpace.core.onsets.detect import Onsets
 
 # A moment that the user states to be a beat is one of a click train's this near to it.
 CLICKED_S = 0.02
-# A beat that nothing carries lies on the course of so many on either side; others that nothing carries count so much in it.
+# A beat that nothing carries lies on the course of so many on either side; others that nothing carries count
+# so much in it.
 COURSE, UNCARRIED = 6, 0.1
 # Log odds from which a first or last beat counts though nothing is struck on it.
 HEARD = 0.5
@@ -35,7 +45,8 @@ class Beats:
     rough       where the pulse put each of them before it was laid on its attack, seconds
     carried     0-1, how much of an attack carries each
     counted     0-1, how sure it is that the take is counted in this way at all
-    shared      0-1, how much speaks for ways to count that have each beat: what is only in one of several likely ones is doubtful
+    shared      0-1, how much speaks for ways to count that have each beat: what is only in one of several
+                likely ones is doubtful
     others      (rough row, 0-1) of other ways to count, the likeliest first
     """
 
@@ -63,7 +74,9 @@ def _struck_ends(pulse: Activations, rough: FloatArray, carried: FloatArray) -> 
 
 
 def _without_free_ends(pulse: Activations, rough: FloatArray) -> FloatArray:
-    """Without beats at either end that are heard much less than those between: a free intro or ending was counted through."""
+    """Without beats at either end that are heard much less than those between: a free intro or ending was
+    counted through.
+    """
     if len(rough) < 12:
         return rough
     heard = heard_at(pulse, rough)
@@ -92,9 +105,12 @@ def track_beats(
     onsets   attack starts; beats are laid on them
     tempi    what may be read, where the user says so
     held     moments that are beats, exactly
-    known    `rough` of a reading of the same take without these; then it is solved again only about what disagrees with it
-    train    the clicks of a take that holds nothing else: they are its beats, but where the user states a tempo or other beats
-    Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries them
+    known    `rough` of a reading of the same take without these; then it is solved again only about what
+             disagrees with it
+    train    the clicks of a take that holds nothing else: they are its beats, but where the user states a
+             tempo or other beats
+    Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries
+             them
     """
     if len(onsets) < 3 and not len(held):
         return no_beats()
@@ -103,8 +119,12 @@ def track_beats(
     solved = None
     if known is not None:
         odds = log_odds(pulse.beat.astype(np.float64), 10.0)
-        solved = solved_again(odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights)
-    stated = bool(tempi) or any(np.abs(train - time).min() >= CLICKED_S for time in exact if train is not None)
+        solved = solved_again(
+            odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights
+        )
+    stated = bool(tempi) or any(
+        np.abs(train - time).min() >= CLICKED_S for time in exact if train is not None
+    )
     if solved is not None:
         chosen = sure_of(solved / FRAMES_PER_S)
         rough = chosen.row
@@ -118,7 +138,9 @@ def track_beats(
 
 
 def laid(pulse: Activations, onsets: Onsets, rough: FloatArray, exact: FloatArray, chosen: Chosen) -> Beats:
-    """A row of beats on the attacks that carry them, without what is not struck at either end; `exact` moments are beats as they stand."""
+    """A row of beats on the attacks that carry them, without what is not struck at either end; `exact`
+    moments are beats as they stand.
+    """
     if len(rough) < 2:
         return no_beats()
     times, carried = lay_on_onsets(rough, onsets)
@@ -141,15 +163,18 @@ def counted_otherwise(pulse: Activations, onsets: Onsets, row: FloatArray, sure:
 def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> tuple[FloatArray, FloatArray]:
     """Move beats onto the attacks that carry them.
 
-    A beat goes to the dominant early attack within reach: of those at least 0.6 times as strong (nearness counted) as
-    the best one, the first. Beats without an attack ride on the course of those about them.
+    A beat goes to the dominant early attack within reach: of those at least 0.6 times as strong (nearness
+    counted) as the best one, the first. Beats without an attack ride on the course of those about them.
     Returns  (times, how much each is carried, 0-1)
     """
     times = rough.copy()
     carried = np.zeros(len(rough))
     at, strength = np.asarray(onsets.times), onsets.strength
     for i, time in enumerate(rough):
-        gap = min(rough[i] - rough[i - 1] if i else np.inf, rough[i + 1] - rough[i] if i + 1 < len(rough) else np.inf)
+        gap = min(
+            rough[i] - rough[i - 1] if i else np.inf,
+            rough[i + 1] - rough[i] if i + 1 < len(rough) else np.inf,
+        )
         reach = min(reach_s, 0.2 * gap)
         lo, hi = np.searchsorted(at, (time - reach, time + reach))
         if hi <= lo:
@@ -167,13 +192,16 @@ def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> 
 
 
 def _on_course(times: FloatArray, carried: FloatArray, k: int) -> float:
-    """Where the beats about one that nothing carries have it: a parabola through them, those counting little that nothing carries either.
+    """Where the beats about one that nothing carries have it: a parabola through them, those counting little
+    that nothing carries either.
 
     What the pulse says of it lies on frames of 10 ms; musicians and machines move more evenly than that.
     """
     first, last = max(0, k - COURSE), min(len(times), k + COURSE + 1)
     away = np.arange(first, last) - k
-    weight = np.where(carried[first:last] > 0, 1.0, UNCARRIED) * (1 - (np.abs(away) / (COURSE + 1.0)) ** 3) ** 3
+    weight = (
+        np.where(carried[first:last] > 0, 1.0, UNCARRIED) * (1 - (np.abs(away) / (COURSE + 1.0)) ** 3) ** 3
+    )
     degree = min(2, len(away) - 2)
     if degree < 1:
         return float(times[k])

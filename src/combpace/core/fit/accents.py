@@ -1,4 +1,6 @@
-"""Accents of a groove as level of audio: from each struck place to the next the sound is a little louder or softer."""
+"""Accents of a groove as level of audio: from each struck place to the next the sound is a little louder or
+softer.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ MOST_DB, RAMP_S = 6.0, 0.005
 Levels = tuple[tuple[float, float], ...]
 
 
-def accent_levels(pegs: Sequence[Peg], grid: object, session_map: TempoMap[SessionTimes], share: float) -> Levels:
+def accent_levels(
+    pegs: Sequence[Peg], grid: object, session_map: TempoMap[SessionTimes], share: float
+) -> Levels:
     """Levels at the struck places of a fit, moved or not.
 
     share    0-1, how much of the groove's accents is taken
@@ -28,16 +32,28 @@ def accent_levels(pegs: Sequence[Peg], grid: object, session_map: TempoMap[Sessi
     struck = [peg for peg in pegs if peg.kind != "held"]
     if share <= 0.0 or not isinstance(grid, GrooveGrid) or not struck:
         return ()
-    gains = np.clip(share * grid.accent_db(Quarters(np.array([peg.quarters for peg in struck])), session_map), -MOST_DB, MOST_DB)
-    return tuple((float(peg.target_s), round(float(gain), 3)) for peg, gain in zip(struck, gains, strict=True))
+    gains = np.clip(
+        share * grid.accent_db(Quarters(np.array([peg.quarters for peg in struck])), session_map),
+        -MOST_DB,
+        MOST_DB,
+    )
+    return tuple(
+        (float(peg.target_s), round(float(gain), 3)) for peg, gain in zip(struck, gains, strict=True)
+    )
 
 
 class Accented:
-    """A `Source` on the session's clock whose level follows `Levels`; before the first of them it is as it was."""
+    """A `Source` on the session's clock whose level follows `Levels`; before the first of them it is as it
+    was.
+    """
 
     def __init__(self, source: Source, levels: Levels) -> None:
         self._source = source
-        self.frames, self.channels, self.sample_rate_hz = source.frames, source.channels, source.sample_rate_hz
+        self.frames, self.channels, self.sample_rate_hz = (
+            source.frames,
+            source.channels,
+            source.sample_rate_hz,
+        )
         self.first_frame = int(getattr(source, "first_frame", 0))
         at, gain, now, last = [], [], 1.0, -np.inf
         for moment, level in levels:

@@ -1,4 +1,6 @@
-"""Honest advice about a fit: what the grid is too fine for, what nobody will hear, what a new performance would mend cheaper."""
+"""Honest advice about a fit: what the grid is too fine for, what nobody will hear, what a new performance
+would mend cheaper.
+"""
 
 from __future__ import annotations
 
@@ -18,12 +20,13 @@ from combpace.core.tempo.meters import bar_number
 VALUES = (4, 8, 16)
 # A value is the smallest where so few onsets lie nearer to a place between.
 BETWEEN = 0.03
-# A grid is too coarse where more onsets than this lie nearer to a place between; these lie on the finer grid that is named,
-# half of them within this part of its step.
+# A grid is too coarse where more onsets than this lie nearer to a place between; these lie on the finer grid
+# that is named, half of them within this part of its step.
 PLAYED_BETWEEN, ON_IT = 0.10, 0.12
 # Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
 SLIGHT_MS = 8.0
-# Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so many onsets each.
+# Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so
+# many onsets each.
 SIXTEENTH, LEAST_ONSETS, LEAST_BARS = 0.25, 2, 2
 # The finest note value that a grid has.
 FINEST = 64
@@ -36,7 +39,8 @@ class Advice:
     """What may be said of a fit.
 
     smallest     denominator of the smallest note value played where it is coarser than the grid, else None
-    between      onsets that lie between the places of the grid, where they are many and `finer` has them; else 0
+    between      onsets that lie between the places of the grid, where they are many and `finer` has them;
+                 else 0
     finer        the grid that has them, or None
     slight       share of pulled pegs that move less than SLIGHT_MS, 0 where nothing is pulled
     far          how many stretches lie beyond the good range of factors
@@ -69,21 +73,27 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
 
 
 def _smallest(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]) -> int | None:
-    """The coarsest value on which all lies as well as on values twice as fine; None where that is no news, or triplets are meant."""
+    """The coarsest value on which all lies as well as on values twice as fine; None where that is no news, or
+    triplets are meant.
+    """
     if grid.shape != "straight" or len(own) < LEAST_PLAYED:
         return None
     at = np.asarray(own)
     for value in VALUES:
         if value >= grid.value:
             return None
-        nearest, finer = (np.asarray(Grid(denominator).nearest(own, session_map)) for denominator in (value, 2 * value))
+        nearest, finer = (
+            np.asarray(Grid(denominator).nearest(own, session_map)) for denominator in (value, 2 * value)
+        )
         if np.mean(np.abs(at - finer) < np.abs(at - nearest) - 1e-9) <= BETWEEN:
             return value
     return None
 
 
 def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]) -> tuple[int, Grid | None]:
-    """(onsets between the places of a straight grid, the finer grid on which they lie); (0, None) where they are few or lie on none."""
+    """(onsets between the places of a straight grid, the finer grid on which they lie); (0, None) where they
+    are few or lie on none.
+    """
     if grid.shape != "straight" or grid.swing != 0.5 or len(own) < LEAST_PLAYED or 2 * grid.value > FINEST:
         return 0, None
     at = np.asarray(own)
@@ -92,14 +102,19 @@ def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes])
         return 0, None
 
     def off(finer: Grid) -> float:
-        return float(np.median(np.abs(np.asarray(finer.nearest(Quarters(rest), session_map)) - rest))) / finer.step_quarters
+        return (
+            float(np.median(np.abs(np.asarray(finer.nearest(Quarters(rest), session_map)) - rest)))
+            / finer.step_quarters
+        )
 
     # Of a triplet of this value two places in three lie between; a straight one halves the step.
     best = min((Grid(2 * grid.value), Grid(grid.value, "triplet")), key=off)
     return (len(rest), best) if off(best) <= ON_IT else (0, None)
 
 
-def _loose(own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes]) -> tuple[tuple[int, int], ...]:
+def _loose(
+    own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes]
+) -> tuple[tuple[int, int], ...]:
     """Runs of bars half of whose onsets lie farther than a sixteenth from the places of the grid."""
     if not len(own):
         return ()
@@ -107,11 +122,15 @@ def _loose(own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes])
     bars: dict[int, list[bool]] = {}
     for place, far in zip(own, off, strict=True):
         bars.setdefault(session_map.bar_of(float(place)), []).append(bool(far))
-    loose = sorted(index for index, fars in bars.items() if len(fars) >= LEAST_ONSETS and np.mean(fars) >= 0.5)
+    loose = sorted(
+        index for index, fars in bars.items() if len(fars) >= LEAST_ONSETS and np.mean(fars) >= 0.5
+    )
     runs: list[list[int]] = []
     for index in loose:
         if runs and index == runs[-1][1] + 1:
             runs[-1][1] = index
         else:
             runs.append([index, index])
-    return tuple((bar_number(first), bar_number(last)) for first, last in runs if last - first + 1 >= LEAST_BARS)
+    return tuple(
+        (bar_number(first), bar_number(last)) for first, last in runs if last - first + 1 >= LEAST_BARS
+    )

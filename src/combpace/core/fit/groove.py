@@ -1,4 +1,6 @@
-"""Grooves: how late, how loud and how often each place of a bar is played; taken from bars, and a grid to pull others onto."""
+"""Grooves: how late, how loud and how often each place of a bar is played; taken from bars, and a grid to
+pull others onto.
+"""
 
 from __future__ import annotations
 
@@ -73,15 +75,21 @@ def take_groove(
     line          bar lines and what lies evenly between them
     bars          indices of the first and last bar
     pattern_bars  how many bars the groove has; the bars are averaged onto them in turn
-    Raises        ParameterError where bars differ in length, nothing is struck in them, or they do not come out as whole patterns
+    Raises        ParameterError where bars differ in length, nothing is struck in them, or they do not come
+                  out as whole patterns
     """
     first, last = bars
     count = last - first + 1
     if count < 1 or pattern_bars < 1 or count % pattern_bars:
-        raise ParameterError(f"{count} bars are no whole number of patterns of {pattern_bars}. Nothing was taken.")
+        raise ParameterError(
+            f"{count} bars are no whole number of patterns of {pattern_bars}. Nothing was taken."
+        )
     lengths = {line.meter_of(index).bar_quarters for index in range(first, last + 1)}
     if len(lengths) > 1:
-        raise ParameterError(f"Bars {bar_number(first)} to {bar_number(last)} differ in length, so they are no one pattern. Nothing was taken.")
+        raise ParameterError(
+            f"Bars {bar_number(first)} to {bar_number(last)} differ in length, so they are no one "
+            "pattern. Nothing was taken."
+        )
     bar_quarters = lengths.pop()
     places = grid.in_bar(bar_quarters)[:-1]
     at, levels = as_floats(times), as_floats(levels_db)
@@ -96,11 +104,17 @@ def take_groove(
             near = np.flatnonzero((own > goal - reach) & (own <= goal + reach))
             if not len(near):
                 continue
-            step_s = line.second(goal + 0.5 * grid.step_quarters) - line.second(goal - 0.5 * grid.step_quarters)
+            step_s = line.second(goal + 0.5 * grid.step_quarters) - line.second(
+                goal - 0.5 * grid.step_quarters
+            )
             best = int(near[np.argmin(np.abs(at[near] - moment))])
-            late.setdefault(((index - first) % pattern_bars, k), []).append((float(at[best] - moment), step_s, float(levels[best])))
+            late.setdefault(((index - first) % pattern_bars, k), []).append(
+                (float(at[best] - moment), step_s, float(levels[best]))
+            )
     if not late:
-        raise ParameterError(f"Nothing is struck in bars {bar_number(first)} to {bar_number(last)}. Nothing was taken.")
+        raise ParameterError(
+            f"Nothing is struck in bars {bar_number(first)} to {bar_number(last)}. Nothing was taken."
+        )
     usual = float(np.mean([level for found in late.values() for _, _, level in found]))
     made = []
     for bar in range(pattern_bars):
@@ -150,7 +164,9 @@ class GrooveGrid:
         return self.groove.grid.step_quarters
 
     def places_of(self, index: int, bar_quarters: float) -> FloatArray:
-        """Places of a bar by its index, quarters from its line; of a bar of another length those of the plain grid."""
+        """Places of a bar by its index, quarters from its line; of a bar of another length those of the plain
+        grid.
+        """
         if abs(bar_quarters - self.groove.bar_quarters) > SAME_Q:
             return self.groove.grid.in_bar(bar_quarters)[:-1]
         row = self.groove.bars[(index - self.start) % len(self.groove.bars)]
@@ -166,14 +182,19 @@ class GrooveGrid:
         if not len(at):
             return Quarters(np.zeros(0))
         first, last = tempo_map.bar_of(float(at.min())) - 1, tempo_map.bar_of(float(at.max())) + 1
-        rows = [tempo_map.bar_line(index) + self.places_of(index, tempo_map.meter_of(index).bar_quarters) for index in range(first, last + 1)]
+        rows = [
+            tempo_map.bar_line(index) + self.places_of(index, tempo_map.meter_of(index).bar_quarters)
+            for index in range(first, last + 1)
+        ]
         every = np.sort(np.concatenate(rows))
         after = np.clip(np.searchsorted(every, at), 1, len(every) - 1)
         low, high = every[after - 1], every[after]
         return Quarters(np.where(at - low <= high - at, low, high))
 
     def accent_db(self, places: Quarters, tempo_map: TempoMap[ClockT]) -> FloatArray:
-        """The accent of the plain grid's place nearest to each musical place, dB; 0 in bars of another length and where it was never struck."""
+        """The accent of the plain grid's place nearest to each musical place, dB; 0 in bars of another length
+        and where it was never struck.
+        """
         plain = np.asarray(self.groove.grid.nearest(places, tempo_map))
         found = np.zeros(len(plain))
         for k, place in enumerate(plain):
@@ -194,7 +215,10 @@ def fits_bars(groove: Groove, tempo_map: TempoMap[Any], first: int, last: int) -
     for index in range(first, last + 1):
         length = tempo_map.meter_of(index).bar_quarters
         if abs(length - groove.bar_quarters) > SAME_Q:
-            has = f"Bar {bar_number(index)} has {length:g} quarters and a bar of the groove {groove.name} has {groove.bar_quarters:g}"
+            has = (
+                f"Bar {bar_number(index)} has {length:g} quarters and a bar of the groove {groove.name} "
+                f"has {groove.bar_quarters:g}"
+            )
             return f"{has}; choose bars of that length."
     return ""
 
@@ -232,9 +256,14 @@ def groove_document(groove: Groove) -> dict[str, Any]:
 def groove_from(value: Any) -> Groove:
     """Read a groove. Raises ParameterError, in a sentence, for whatever is none."""
     if not isinstance(value, Mapping) or value.get("kind") != "groove":
-        raise ParameterError("This is no groove: a JSON file whose “kind” is “groove” is one. Nothing was changed.")
+        raise ParameterError(
+            "This is no groove: a JSON file whose “kind” is “groove” is one. Nothing was changed."
+        )
     if value.get("version") != VERSION:
-        raise ParameterError(f"This groove is of version {value.get('version')!r}; version {VERSION} is read. Nothing was changed.")
+        raise ParameterError(
+            f"This groove is of version {value.get('version')!r}; version {VERSION} is read. "
+            "Nothing was changed."
+        )
     try:
         grid = parse_grid(str(value["grid"]), float(value.get("swing", 0.5)))
         rows = value["bars"]
@@ -247,8 +276,13 @@ def groove_from(value: Any) -> Groove:
         raise ParameterError(f"This groove is not whole ({error}). Nothing was changed.") from error
     expected = grid.in_bar(length)[:-1] if math.isfinite(length) and 0 < length <= 64 else np.zeros(0)
     for row in bars:
-        if len(row) != len(expected) or any(abs(one.quarters - place) > 1e-6 for one, place in zip(row, expected, strict=True)):
-            raise ParameterError(f"The places of this groove are not those of {grid} in a bar of {length:g} quarters. Nothing was changed.")
+        if len(row) != len(expected) or any(
+            abs(one.quarters - place) > 1e-6 for one, place in zip(row, expected, strict=True)
+        ):
+            raise ParameterError(
+                f"The places of this groove are not those of {grid} in a bar of {length:g} "
+                "quarters. Nothing was changed."
+            )
     if not (math.isfinite(bpm) and bpm > 0):
         raise ParameterError("The tempo of this groove is no number above 0. Nothing was changed.")
     return Groove(name, grid, length, bpm, bars)

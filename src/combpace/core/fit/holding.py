@@ -30,17 +30,22 @@ def in_all(each: Sequence[Sequence[tuple[float, float]]]) -> list[tuple[float, f
     for other in each[1:]:
         both = []
         for start, stop in found:
-            both += [(max(start, a), min(stop, b)) for a, b in other if min(stop, b) - max(start, a) >= BETWEEN_NOTES.least_s]
+            both += [
+                (max(start, a), min(stop, b))
+                for a, b in other
+                if min(stop, b) - max(start, a) >= BETWEEN_NOTES.least_s
+            ]
         found = sorted(both)
     return found
 
 
 def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
-    """A fit whose notes before a pause are as long as the maps alone have them, as long as they were at one tempo: the pause takes what pegs change.
+    """A fit whose notes before a pause are as long as the maps alone have them, as long as they were at one
+    tempo: the pause takes what pegs change.
 
     pauses   seconds of the take, in order
-    Returns  the same fit where no pause lies between two of its points, or where one cannot take it: too short after the change, several
-             between two points, or an onset without a peg behind it
+    Returns  the same fit where no pause lies between two of its points, or where one cannot take it: too
+             short after the change, several between two points, or an onset without a peg behind it
     """
     source, target = np.asarray(made.time_map.source_s), np.asarray(made.time_map.target_s)
     riding = np.asarray(made.riding)
@@ -63,14 +68,23 @@ def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
         left = length - pace * note
         # Only where it is quiet up to the next point, or nearly so, may all of that be stretched.
         quiet = pauses[int(inside[0])][1] >= source[k + 1] - LEAST_S
-        if not quiet or np.any((riding > at) & (riding < source[k + 1])) or left < LEAST_S or not LEAST_FACTOR <= left / rest <= MOST_FACTOR:
+        if (
+            not quiet
+            or np.any((riding > at) & (riding < source[k + 1]))
+            or left < LEAST_S
+            or not LEAST_FACTOR <= left / rest <= MOST_FACTOR
+        ):
             continue
         more.append((at, float(target[k]) + pace * note))
         still.append(at)
     if not more:
         return made
     points = sorted([*zip(source.tolist(), target.tolist(), strict=True), *more])
-    return replace(made, time_map=TimeMap(np.array([a for a, _ in points]), np.array([b for _, b in points])), pauses=tuple(still))
+    return replace(
+        made,
+        time_map=TimeMap(np.array([a for a, _ in points]), np.array([b for _, b in points])),
+        pauses=tuple(still),
+    )
 
 
 def beyond(made: Fit, limits: tuple[float, float]) -> list[int]:

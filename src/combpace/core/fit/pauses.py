@@ -1,4 +1,6 @@
-"""Pauses between notes, silenced: what is quieter than a limit for long enough, with short fades, never an attack or a tail that is heard."""
+"""Pauses between notes, silenced: what is quieter than a limit for long enough, with short fades, never an
+attack or a tail that is heard.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,8 @@ from combpace.core.errors import ParameterError
 
 # Loudness is looked at in blocks of this length, seconds.
 BLOCK_S = 0.001
-# What was loud is left alone for so long, so that a tail is not cut at its last peak; longer than half a period of 20 Hz.
+# What was loud is left alone for so long, so that a tail is not cut at its last peak; longer than half a
+# period of 20 Hz.
 HOLD_S = 0.030
 # Before what is loud, and before an attack however soft, all is as it was for so long.
 BEFORE_S = 0.005
@@ -47,14 +50,19 @@ def parse_pauses(text: str) -> Pauses:
     try:
         below_db, least_ms = (float(part) for part in parts)
     except ValueError:
-        raise ParameterError(f"Limits of pauses are like 50,80 (dB below the peak, ms), not “{text}”.") from None
+        raise ParameterError(
+            f"Limits of pauses are like 50,80 (dB below the peak, ms), not “{text}”."
+        ) from None
     return Pauses(below_db, least_ms / 1000.0)
 
 
-def find_pauses(source: Source, rule: Pauses, attacks_s: Sequence[float] | FloatArray = ()) -> list[tuple[int, int]]:
+def find_pauses(
+    source: Source, rule: Pauses, attacks_s: Sequence[float] | FloatArray = ()
+) -> list[tuple[int, int]]:
     """The pauses of a sound as frames [start, stop), fades included, in their order.
 
-    attacks_s  seconds from its first frame: moments that are kept with what leads to them, however soft they are
+    attacks_s  seconds from its first frame: moments that are kept with what leads to them, however soft they
+               are
     """
     rate = source.sample_rate_hz
     block = max(1, round(BLOCK_S * rate))
@@ -76,7 +84,9 @@ def find_pauses(source: Source, rule: Pauses, attacks_s: Sequence[float] | Float
     return found
 
 
-def silenced(block: Samples, start: int, pauses: Sequence[tuple[int, int]], frames: int, sample_rate_hz: int) -> Samples:
+def silenced(
+    block: Samples, start: int, pauses: Sequence[tuple[int, int]], frames: int, sample_rate_hz: int
+) -> Samples:
     """A block with its pauses silenced; what lies in none is the same to the bit.
 
     block    shape (channels, n), frames [start, start + n) of a sound of `frames` frames

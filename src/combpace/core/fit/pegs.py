@@ -1,7 +1,7 @@
 """The rule that makes pegs, and the time map that pegs make.
 
-An onset's musical place is read through its take's own pace; the rule says where it should be; its new time is found
-through the session's map. Pegs of a rule are derived anew each time and never stored.
+An onset's musical place is read through its take's own pace; the rule says where it should be; its new time
+is found through the session's map. Pegs of a rule are derived anew each time and never stored.
 """
 
 from __future__ import annotations
@@ -12,7 +12,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, Placement, Quarters, SessionTimes, TakeTimes, session_times, take_times
+from combpace.core.clocks import (
+    FloatArray,
+    Placement,
+    Quarters,
+    SessionTimes,
+    TakeTimes,
+    session_times,
+    take_times,
+)
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.onsets.detect import Onsets
@@ -53,9 +61,10 @@ class Fit:
     pegs      in order of time
     time_map  take time -> session time
     riding    onsets without a peg: take times
-    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no room", "gave way" (beside a peg by
-              hand that would else be stretched beyond the limits)
-    pauses    take times at which a pause begins that takes the change, so that the note before it is as long as it was
+    reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no
+              room", "gave way" (beside a peg by hand that would else be stretched beyond the limits)
+    pauses    take times at which a pause begins that takes the change, so that the note before it is as long
+              as it was
     """
 
     pegs: tuple[Peg, ...]
@@ -67,7 +76,9 @@ class Fit:
     @property
     def moves_ms(self) -> FloatArray:
         """How far each peg of the rule or hand moves its onset against riding with the maps alone, ms."""
-        return np.array([1000.0 * (peg.target_s - peg.own_s) for peg in self.pegs if peg.kind in ("pulled", "hand")])
+        return np.array(
+            [1000.0 * (peg.target_s - peg.own_s) for peg in self.pegs if peg.kind in ("pulled", "hand")]
+        )
 
 
 def fit(
@@ -83,7 +94,8 @@ def fit(
 
     onsets      take time
     rule        None makes no pegs: the take follows the map through its own pace only
-    Returns     a strictly increasing map over [0, duration_s]; where both paces agree, nothing moves outside the pegs
+    Returns     a strictly increasing map over [0, duration_s]; where both paces agree, nothing moves outside
+                the pegs
     """
     pulled, riding, reasons = _by_rule(onsets, own_pace, session_map, rule)
     by_hand = [_by_hand(peg, own_pace, session_map) for peg in hand]
@@ -127,12 +139,17 @@ def _by_rule(
     if rule.coarse:
         reason[np.abs(goal - own) > reach_q] = "inside its bar"
     if rule.bars is not None:
-        first, last = session_map.bar_line(bar_index(rule.bars[0])), session_map.bar_line(bar_index(rule.bars[1]) + 1)
+        first, last = (
+            session_map.bar_line(bar_index(rule.bars[0])),
+            session_map.bar_line(bar_index(rule.bars[1]) + 1),
+        )
         # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
         reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = "outside the bars"
     # Two onsets for one place: the nearer wins, then the stronger.
     taken: dict[float, int] = {}
-    for i in sorted(range(len(own)), key=lambda i: (round(abs(float(distance[i])), 6), -float(onsets.strength[i]))):
+    for i in sorted(
+        range(len(own)), key=lambda i: (round(abs(float(distance[i])), 6), -float(onsets.strength[i]))
+    ):
         if reason[i]:
             continue
         key = round(float(goal[i]), 6)
@@ -157,7 +174,16 @@ def _by_rule(
             reasons.append(str(reason[i]))
             continue
         kind = "left alone" if alone[i] else "pulled"
-        pegs.append(Peg(float(onsets.times[i]), float(own_s[i]), float(targets[i]), float(places[i]), kind, float(onsets.strength[i])))
+        pegs.append(
+            Peg(
+                float(onsets.times[i]),
+                float(own_s[i]),
+                float(targets[i]),
+                float(places[i]),
+                kind,
+                float(onsets.strength[i]),
+            )
+        )
     return pegs, riding, reasons
 
 
@@ -186,8 +212,9 @@ def _edges(
     session_map: TempoMap[SessionTimes],
     duration_s: float,
 ) -> list[Peg]:
-    """Held places at both ends of a range of bars, so that nothing outside of it moves: its first line, or where the attack that opens it leaves
-    no room after that line, the attack before; the downbeat after the range holds where it was played."""
+    """Held places at both ends of a range of bars, so that nothing outside of it moves: its first line, or
+    where the attack that opens it leaves no room after that line, the attack before; the downbeat after the
+    range holds where it was played."""
     first, last = session_map.bar_line(bar_index(bars[0])), session_map.bar_line(bar_index(bars[1]) + 1)
     times = np.asarray(onsets.times)
     moving = [peg.take_s for peg in pulled]
@@ -197,14 +224,19 @@ def _edges(
         before = times[times < min(moving) - HELD_APART_S]
         at = max(float(before[-1]) if len(before) else 0.0, at - 60.0 / own_pace.bpm_at(first))
     end = own_pace.second(last)
-    near = times[np.abs(times - end) < 0.5 * 60.0 / own_pace.bpm_at(last) * session_map.meter_of(bar_index(bars[1])).beat_quarters]
+    near = times[
+        np.abs(times - end)
+        < 0.5 * 60.0 / own_pace.bpm_at(last) * session_map.meter_of(bar_index(bars[1])).beat_quarters
+    ]
     if len(near):
         end = float(near[int(np.argmin(np.abs(near - end)))])
     edges = []
     for moment in (at, end):
         if 0 < moment < duration_s and all(abs(moment - other) > HELD_APART_S for other in moving):
             place = own_pace.place(moment)
-            edges.append(Peg(moment, session_map.second(place), session_map.second(place), place, "held", 0.0))
+            edges.append(
+                Peg(moment, session_map.second(place), session_map.second(place), place, "held", 0.0)
+            )
     return edges
 
 
@@ -232,10 +264,11 @@ def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
 
 
 def _grown(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
-    """Where a pull by hand would stretch what lies beside it beyond the limits, the region grows: (the pegs that stay, those that give way).
+    """Where a pull by hand would stretch what lies beside it beyond the limits, the region grows: (the pegs
+    that stay, those that give way).
 
-    The next onset on that side gives way, and the next again, at most MOST_GROWN of them; never another peg by hand, nor what is held.
-    Where the maps alone are beyond the limits already, nothing gives way.
+    The next onset on that side gives way, and the next again, at most MOST_GROWN of them; never another peg
+    by hand, nor what is held. Where the maps alone are beyond the limits already, nothing gives way.
     """
     kept, gone = list(pegs), []
     for peg in [one for one in pegs if one.kind == "hand"]:
@@ -247,7 +280,10 @@ def _grown(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
                 other = kept[at]
                 source = peg.take_s - other.take_s
                 low, high = FACTOR_LIMITS
-                if low <= (peg.target_s - other.target_s) / source <= high or not low <= (peg.own_s - other.own_s) / source <= high:
+                if (
+                    low <= (peg.target_s - other.target_s) / source <= high
+                    or not low <= (peg.own_s - other.own_s) / source <= high
+                ):
                     break
                 gone.append(kept.pop(at))
     return kept, gone
@@ -259,9 +295,16 @@ def _room(a: Peg, b: Peg) -> bool:
 
 
 def _points(
-    pegs: list[Peg], own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], placement: Placement, duration_s: float, *, coarse: bool
+    pegs: list[Peg],
+    own_pace: TempoMap[TakeTimes],
+    session_map: TempoMap[SessionTimes],
+    placement: Placement,
+    duration_s: float,
+    *,
+    coarse: bool,
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
-    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds; coarse: no beats, what lies between
+    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds; coarse:
+    no beats, what lies between
     two pegs stays in proportion."""
 
     beats = own_pace.times_s[(own_pace.times_s > 0) & (own_pace.times_s < duration_s)]

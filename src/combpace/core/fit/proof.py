@@ -20,7 +20,9 @@ BLOCK_S, RISE_S, RISE_DB = 0.002, 0.010, 3.0
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """Where one attack came to lie: seconds of the render's clock; measured_s and off_ms None where none was found."""
+    """Where one attack came to lie: seconds of the render's clock; measured_s and off_ms None where none was
+    found.
+    """
 
     wanted_s: float
     measured_s: float | None
@@ -38,14 +40,23 @@ def proof(rendered: Source, wanted_s: Sequence[float], first_s: float = 0.0) -> 
     length = rendered.frames / rendered.sample_rate_hz
     inside = (wanted - first_s >= 0.0) & (wanted - first_s < length)
     found = np.full(len(wanted), np.nan)
-    rough = np.array([_rise(rendered, float(time - first_s)) if here else np.nan for time, here in zip(wanted, inside, strict=True)])
+    rough = np.array(
+        [
+            _rise(rendered, float(time - first_s)) if here else np.nan
+            for time, here in zip(wanted, inside, strict=True)
+        ]
+    )
     heard = np.isfinite(rough)
     if heard.any():
         found[heard] = StartFinder(rendered).starts(rough[heard]) + first_s
     made = []
     for target, at in zip(wanted, found, strict=True):
         here = bool(np.isfinite(at)) and abs(at - target) <= NEAR_S
-        made.append(Measured(float(target), float(at) if here else None, float(1000.0 * (at - target)) if here else None))
+        made.append(
+            Measured(
+                float(target), float(at) if here else None, float(1000.0 * (at - target)) if here else None
+            )
+        )
     return made
 
 
@@ -59,7 +70,10 @@ def _rise(rendered: Source, time_s: float) -> float:
     reach = round(RISE_S / BLOCK_S)
     total = np.concatenate([[0.0], np.cumsum(power)])
     middles = np.arange(reach, count - reach)
-    before, after = (total[middles] - total[middles - reach]) / reach, (total[middles + reach] - total[middles]) / reach
+    before, after = (
+        (total[middles] - total[middles - reach]) / reach,
+        (total[middles + reach] - total[middles]) / reach,
+    )
     # What rises most in energy, of what rises clearly.
     gain = np.where(10 * np.log10(after / before) > RISE_DB, after - before, 0.0)
     return float("nan") if gain.max() <= 0 else (first + (reach + int(np.argmax(gain))) * block) / rate
@@ -67,4 +81,8 @@ def _rise(rendered: Source, time_s: float) -> float:
 
 def share_within(found: Sequence[Measured], within_s: float = WITHIN_S) -> float:
     """The share of attacks that lie on their place, of those that were looked for; 1 for none."""
-    return float(np.mean([one.off_ms is not None and abs(one.off_ms) <= 1000.0 * within_s for one in found])) if found else 1.0
+    return (
+        float(np.mean([one.off_ms is not None and abs(one.off_ms) <= 1000.0 * within_s for one in found]))
+        if found
+        else 1.0
+    )

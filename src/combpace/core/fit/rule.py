@@ -18,8 +18,10 @@ class Rule:
     ignore_beyond_ms  farther than this gets no peg; None ignores nothing
     ignore_beyond     the same as a note value in quarters; the nearer limit counts
     bars              (first, last) bar numbers, or None for the whole take
-    keep_lag          the take's own lead or lag stays: it is pulled to the grid moved by the median distance of what is pulled
-    coarse            only each bar's first attack goes to its line, all of it; the playing inside stays in proportion
+    keep_lag          the take's own lead or lag stays: it is pulled to the grid moved by the median distance
+                      of what is pulled
+    coarse            only each bar's first attack goes to its line, all of it; the playing inside stays in
+                      proportion
     """
 
     grid: GridLike
@@ -37,14 +39,18 @@ class Rule:
         if not 0.0 <= self.leave_alone_ms <= 1000.0:
             raise ParameterError(f"“Leave alone” takes 0 to 1000 ms, not {self.leave_alone_ms:g}.")
         if self.ignore_beyond_ms is not None and not 0.0 < self.ignore_beyond_ms <= 10000.0:
-            raise ParameterError(f"“Ignore” takes more than 0 ms, up to 10 s, not {self.ignore_beyond_ms:g} ms.")
+            raise ParameterError(
+                f"“Ignore” takes more than 0 ms, up to 10 s, not {self.ignore_beyond_ms:g} ms."
+            )
         if self.bars is not None and bar_index(self.bars[0]) > bar_index(self.bars[1]):
             raise ParameterError(f"Bars {self.bars[0]} to {self.bars[1]} run backwards.")
 
 
 @dataclass(frozen=True, slots=True)
 class HandPeg:
-    """An onset pulled by hand: take time, and a musical place it caught, or a session time if it was freed."""
+    """An onset pulled by hand: take time, and a musical place it caught, or a session time if it was
+    freed.
+    """
 
     take_s: float
     quarters: float | None = None

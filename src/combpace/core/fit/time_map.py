@@ -13,7 +13,8 @@ from combpace.core.errors import ParameterError
 
 @dataclass(frozen=True, slots=True)
 class TimeMap:
-    """Take time -> target time, strictly increasing, piecewise linear, extended with slope 1 beyond both ends.
+    """Take time -> target time, strictly increasing, piecewise linear, extended with slope 1 beyond both
+    ends.
 
     source_s  shape (n,), n >= 2, seconds of the take
     target_s  shape (n,), seconds of what comes out
@@ -29,7 +30,9 @@ class TimeMap:
         if not (np.isfinite(source).all() and np.isfinite(target).all()):
             raise ParameterError("A time map needs finite numbers.")
         if not (np.all(np.diff(source) > 0) and np.all(np.diff(target) > 0)):
-            raise ParameterError("The points of a time map must follow each other, in the source and in the target.")
+            raise ParameterError(
+                "The points of a time map must follow each other, in the source and in the target."
+            )
         object.__setattr__(self, "source_s", source)
         object.__setattr__(self, "target_s", target)
 
@@ -50,7 +53,9 @@ class TimeMap:
         return TimeMap(self.source_s, self.target_s + offset_s)
 
     def through(self, times: FloatArray) -> TimeMap:
-        """The same map with more points on it: the source times given, where they lie inside and 1 ms from any other."""
+        """The same map with more points on it: the source times given, where they lie inside and 1 ms from
+        any other.
+        """
         times = np.sort(as_floats(times))
         times = times[(times > self.source_s[0]) & (times < self.source_s[-1])]
         near = np.searchsorted(self.source_s, times)
@@ -72,5 +77,7 @@ def identity(duration_s: float) -> TimeMap:
 
 def _follow(x: FloatArray, xs: FloatArray, ys: FloatArray) -> FloatArray:
     inside = np.interp(x, xs, ys)
-    result: FloatArray = np.where(x < xs[0], ys[0] + (x - xs[0]), np.where(x > xs[-1], ys[-1] + (x - xs[-1]), inside))
+    result: FloatArray = np.where(
+        x < xs[0], ys[0] + (x - xs[0]), np.where(x > xs[-1], ys[-1] + (x - xs[-1]), inside)
+    )
     return result

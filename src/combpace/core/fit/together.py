@@ -17,9 +17,11 @@ def union(each: Sequence[Onsets], order: Sequence[int] | None = None) -> tuple[O
     """Marks of several mics on one clock, those that coincide as one.
 
     each     of each mic
-    order    whose mark counts first, indices into `each`; without it those that are struck most clearly first (`clearest_first`)
-    Returns  (marks, index of the mic whose mark it is): of marks within ONE_S the earliest of the first mic in the order that was struck there;
-             the others keep their distance to it, for one time map moves them all
+    order    whose mark counts first, indices into `each`; without it those that are struck most clearly first
+             (`clearest_first`)
+    Returns  (marks, index of the mic whose mark it is): of marks within ONE_S the earliest of the first mic
+             in the order that was struck there; the others keep their distance to it, for one time map moves
+             them all
     """
     if not each:
         return no_onsets(), np.zeros(0, dtype=int)
@@ -40,7 +42,9 @@ def union(each: Sequence[Onsets], order: Sequence[int] | None = None) -> tuple[O
         kept.append((first[0], first[1], max(row[2] for row in group), max(row[3] for row in group)))
         at = stop
     kept.sort()
-    times, mics, strength, sure = (np.array(column) for column in zip(*kept, strict=True)) if kept else (np.zeros(0),) * 4
+    times, mics, strength, sure = (
+        (np.array(column) for column in zip(*kept, strict=True)) if kept else (np.zeros(0),) * 4
+    )
     return Onsets(take_times(times), strength, sure), np.asarray(mics, dtype=int)
 
 

@@ -11,6 +11,8 @@ FURTHEST = 5.0
 
 
 def outputs(rows: Float32Array, w: dict[str, Float32Array]) -> Float32Array:
-    """Rows (n, inputs), finite; `w` holds centre, spread, w1, b1, w2, b2 (`bench/ear/two_layers.py`); returns (n, outputs)."""
+    """Rows (n, inputs), finite; `w` holds centre, spread, w1, b1, w2, b2 (`bench/ear/two_layers.py`); returns
+    (n, outputs).
+    """
     scaled = np.clip((rows - w["centre"]) / w["spread"], -FURTHEST, FURTHEST)
     return np.asarray(np.tanh(scaled @ w["w1"] + w["b1"]) @ w["w2"] + w["b2"], dtype=np.float32)

@@ -1,9 +1,10 @@
 """Which rises of the spectrum are attacks: what is seen of each candidate, and a small learnt network.
 
-It is learnt by `bench/ear/train.py` from performances that this project synthesises itself; its weights lie beside this
-module. Three things are seen: figures that can be read (NAMES: how strong a rise is, against what surrounds it, in which
-bands, how much louder it is afterwards); whether there is such a rise as well a regular distance before and after, by
-which a soft hat that goes on and on is told from noise; and the bands themselves about it.
+It is learnt by `bench/ear/train.py` from performances that this project synthesises itself; its weights lie
+beside this module. Three things are seen: figures that can be read (NAMES: how strong a rise is, against what
+surrounds it, in which bands, how much louder it is afterwards); whether there is such a rise as well a
+regular distance before and after, by which a soft hat that goes on and on is told from noise; and the bands
+themselves about it.
 """
 
 from __future__ import annotations
@@ -21,14 +22,19 @@ WEIGHTS = "attack_weights.npz"
 LEAST_RISE = 0.6
 GROUPS = ((0, 8), (8, 24), (24, 36), (36, 48))
 NAMES = (
-    "rise", "against the loudest within 2 s", "against the usual within 0.25 s", "largest band", "bands above 0.3", "bands above 0.1",
+    "rise", "against the loudest within 2 s", "against the usual within 0.25 s", "largest band",
+    "bands above 0.3", "bands above 0.1",
     "rise in lows", "in low middle", "in high middle", "in highs",
-    "lows against the loudest", "low middle against the loudest", "high middle against the loudest", "highs against the loudest",
-    "largest gain of level", "six largest gains", "mean gain", "rise just before", "against just before", "level",
+    "lows against the loudest", "low middle against the loudest", "high middle against the loudest",
+    "highs against the loudest",
+    "largest gain of level", "six largest gains", "mean gain", "rise just before", "against just before",
+    "level",
 )  # fmt: skip
-# Frames of the bands that are seen before and after a candidate, and those of them that the others are seen against.
+# Frames of the bands that are seen before and after a candidate, and those of them that the others are seen
+# against.
 BACK, AHEAD, BEFORE = 8, 8, 4
-# Distances at which rises recur are looked for over REGULAR_S about each STEP_S; so many of them count, in lows, middle and highs.
+# Distances at which rises recur are looked for over REGULAR_S about each STEP_S; so many of them count, in
+# lows, middle and highs.
 REGULAR_S, STEP_S, SHORTEST_S, LONGEST_S = 8.0, 2.0, 0.09, 1.3
 DISTANCES, NEAR_FRAMES, MOST_RISE = 3, 3, 20.0
 RECURRING = ((0, 10), (10, 30), (30, 48))
@@ -74,8 +80,14 @@ def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
     at = np.clip(frames[:, None] + np.arange(-1, 2), 0, count - 1)
     around = rise[at].max(axis=1).astype(np.float64)
     in_groups = np.stack([around[:, lo:hi].sum(axis=1) for lo, hi in GROUPS], axis=1)
-    after = heard.bands[np.clip(frames[:, None] + np.arange(0, 5), 0, count - 1)].mean(axis=1).astype(np.float64)
-    before = heard.bands[np.clip(frames[:, None] + np.arange(-6, -2), 0, count - 1)].mean(axis=1).astype(np.float64)
+    after = (
+        heard.bands[np.clip(frames[:, None] + np.arange(0, 5), 0, count - 1)].mean(axis=1).astype(np.float64)
+    )
+    before = (
+        heard.bands[np.clip(frames[:, None] + np.arange(-6, -2), 0, count - 1)]
+        .mean(axis=1)
+        .astype(np.float64)
+    )
     gain = after - before
     lag = round(0.02 * rate)
     window = round(0.10 * rate)
@@ -103,23 +115,33 @@ def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
 
 
 def about(heard: OnsetStrength, frames: IntArray) -> Float32Array:
-    """The bands about each frame against what they were before it, shape (frames, (BACK + 1 + AHEAD) * bands)."""
+    """The bands about each frame against what they were before it, shape (frames, (BACK + 1 + AHEAD) *
+    bands).
+    """
     bands = heard.bands[np.clip(frames[:, None] + np.arange(-BACK, AHEAD + 1), 0, len(heard.bands) - 1)]
     rise: Float32Array = bands - bands[:, :BEFORE].mean(axis=1, keepdims=True)
     return rise.reshape(len(frames), rise.shape[1] * rise.shape[2])
 
 
 def recurrence(heard: OnsetStrength, frames: IntArray) -> FloatArray:
-    """How strong rises are the same distance before and after each frame (the weaker of both, log), for the DISTANCES that
-    rises recur at most in the music about it; shape (frames, DISTANCES * len(RECURRING)), zeros where there are none."""
+    """How strong rises are the same distance before and after each frame (the weaker of both, log), for the
+    DISTANCES that rises recur at most in the music about it; shape (frames, DISTANCES * len(RECURRING)),
+    zeros where there are none.
+    """
     rate, count = heard.frame_rate_hz, len(heard.bands)
     rise = rise_of(heard.bands)
-    groups = np.stack([np.minimum(rise[:, lo:hi].sum(axis=1), MOST_RISE) for lo, hi in RECURRING], axis=1).astype(np.float64)
+    groups = np.stack(
+        [np.minimum(rise[:, lo:hi].sum(axis=1), MOST_RISE) for lo, hi in RECURRING], axis=1
+    ).astype(np.float64)
     groups = ndimage.maximum_filter1d(groups, 3, axis=0)
     uneven = np.sqrt(groups) - ndimage.uniform_filter1d(np.sqrt(groups), round(0.4 * rate), axis=0)
     nearby = ndimage.maximum_filter1d(groups, 2 * NEAR_FRAMES + 1, axis=0)
     shortest, longest = round(SHORTEST_S * rate), round(LONGEST_S * rate)
-    size, step, half = fft.next_fast_len(round(REGULAR_S * rate) + longest, real=True), round(STEP_S * rate), round(REGULAR_S * rate / 2)
+    size, step, half = (
+        fft.next_fast_len(round(REGULAR_S * rate) + longest, real=True),
+        round(STEP_S * rate),
+        round(REGULAR_S * rate / 2),
+    )
     found = np.zeros((len(frames), DISTANCES, len(RECURRING)))
     for begin in range(0, count, step):
         own = np.flatnonzero((frames >= begin) & (frames < begin + step))

@@ -1,4 +1,6 @@
-"""Which of the attacks of a take are marked: those strong enough in what is listened to, far enough apart, near enough to the grid."""
+"""Which of the attacks of a take are marked: those strong enough in what is listened to, far enough apart,
+near enough to the grid.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,8 @@ BAND = {"lows": 0, "highs": 2}
 ANYWHERE, BARS, BEATS = "anywhere", "bars", "beats"
 # A rise so near to an attack is its own.
 NEAR_S = 0.020
-# An attack is heard in a band where it rises at least so much beside the loud ones there: soft hats are, a snare's body in the lows is not.
+# An attack is heard in a band where it rises at least so much beside the loud ones there: soft hats are, a
+# snare's body in the lows is not.
 HEARD = {"lows": 0.3, "highs": 0.12}
 
 
@@ -30,7 +33,8 @@ class Choice:
     threshold  0-1, the least strength in what is listened to
     listen     one of LISTEN
     apart_s    the shortest distance; of two nearer ones the stronger is marked
-    on         "anywhere", "bars", "beats" or a grid like "1/8": to each place the nearest attack within a quarter of the step
+    on         "anywhere", "bars", "beats" or a grid like "1/8": to each place the nearest attack within a
+               quarter of the step
     """
 
     threshold: float = 0.0
@@ -40,17 +44,25 @@ class Choice:
 
     def __post_init__(self) -> None:
         if self.listen not in LISTEN:
-            raise ParameterError(f"Listen to {', '.join(LISTEN)}, not to “{self.listen}”. Nothing was changed.")
+            raise ParameterError(
+                f"Listen to {', '.join(LISTEN)}, not to “{self.listen}”. Nothing was changed."
+            )
         if not 0.0 <= self.threshold <= 1.0:
-            raise ParameterError(f"The threshold lies between 0 and 1, not at {self.threshold!r}. Nothing was changed.")
+            raise ParameterError(
+                f"The threshold lies between 0 and 1, not at {self.threshold!r}. Nothing was changed."
+            )
         if not 0.0 <= self.apart_s <= 2.0:
-            raise ParameterError(f"Marks are 0 to 2000 ms apart, not {1000 * self.apart_s:g} ms. Nothing was changed.")
+            raise ParameterError(
+                f"Marks are 0 to 2000 ms apart, not {1000 * self.apart_s:g} ms. Nothing was changed."
+            )
         if self.on not in (ANYWHERE, BARS, BEATS):
             parse_grid(self.on)
 
 
 def band_strengths(heard: OnsetStrength, onsets: Onsets) -> FloatArray:
-    """How strong each attack is in the lows, the middle and the highs, shape (n, 3), 0-1 beside the loud ones of each band."""
+    """How strong each attack is in the lows, the middle and the highs, shape (n, 3), 0-1 beside the loud ones
+    of each band.
+    """
     if not len(onsets):
         return np.zeros((0, 3))
     near = 2 * round(NEAR_S * heard.frame_rate_hz) + 1
@@ -62,7 +74,9 @@ def band_strengths(heard: OnsetStrength, onsets: Onsets) -> FloatArray:
 
 
 def chosen(onsets: Onsets, bands: FloatArray | None, choice: Choice) -> np.ndarray:
-    """Which attacks are strong enough and far enough apart, shape (n,). Without `bands` everything is listened to."""
+    """Which attacks are strong enough and far enough apart, shape (n,). Without `bands` everything is
+    listened to.
+    """
     strength = np.asarray(onsets.strength)
     if choice.listen != "everything" and bands is not None and len(bands) == len(onsets):
         strength = bands[:, BAND[choice.listen]]
@@ -74,7 +88,9 @@ def chosen(onsets: Onsets, bands: FloatArray | None, choice: Choice) -> np.ndarr
     return keep
 
 
-def on_places(moments: SessionTimes, strength: FloatArray, session_map: TempoMap[SessionTimes], on: str) -> np.ndarray:
+def on_places(
+    moments: SessionTimes, strength: FloatArray, session_map: TempoMap[SessionTimes], on: str
+) -> np.ndarray:
     """Which attacks are the nearest to a place of a grid, within a quarter of its step; shape (n,)."""
     if on == ANYWHERE or not len(moments):
         return np.ones(len(moments), dtype=bool)
@@ -92,10 +108,20 @@ def on_places(moments: SessionTimes, strength: FloatArray, session_map: TempoMap
             else parse_grid(on).in_bar(meter.bar_quarters)[:-1]
         )
         grid += [line + float(place) for place in inside]
-        steps += [meter.bar_quarters if on == BARS else meter.beat_quarters if on == BEATS else parse_grid(on).step_quarters] * len(inside)
+        steps += [
+            meter.bar_quarters
+            if on == BARS
+            else meter.beat_quarters
+            if on == BEATS
+            else parse_grid(on).step_quarters
+        ] * len(inside)
     targets, reach = np.array(grid), np.array(steps) / 4.0
     keep = np.zeros(len(moments), dtype=bool)
-    nearest = np.argmin(np.abs(places[:, None] - targets[None, :]), axis=1) if len(targets) else np.zeros(len(moments), int)
+    nearest = (
+        np.argmin(np.abs(places[:, None] - targets[None, :]), axis=1)
+        if len(targets)
+        else np.zeros(len(moments), int)
+    )
     off = np.abs(places - targets[nearest])
     for target in np.unique(nearest[off <= reach[nearest]]):
         here = np.flatnonzero((nearest == target) & (off <= reach[nearest]))

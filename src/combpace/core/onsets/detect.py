@@ -1,7 +1,7 @@
 """Attack starts: where they are, how strong, how sure.
 
-Rises of the spectrum say *that* there may be an attack, and a small learnt model (`attacks.py`) which of them are; the
-waveform says *when* (`starts.py`).
+Rises of the spectrum say *that* there may be an attack, and a small learnt model (`attacks.py`) which of them
+are; the waveform says *when* (`starts.py`).
 """
 
 from __future__ import annotations
@@ -40,7 +40,9 @@ class OnsetSettings:
         if self.listen not in ("everything", "lows", "highs"):
             raise ParameterError(f"Listen to everything, lows or highs, not to “{self.listen}”.")
         if not 0.005 <= self.min_gap_s <= 2.0:
-            raise ParameterError(f"The shortest gap lies between 5 ms and 2 s, not at {self.min_gap_s * 1000:.0f} ms.")
+            raise ParameterError(
+                f"The shortest gap lies between 5 ms and 2 s, not at {self.min_gap_s * 1000:.0f} ms."
+            )
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +76,11 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
         frames = candidates(heard)
         sure = probability(heard, frames)
         kept = sure > least_probability(settings.threshold)
-        peaks, height, sure = frames[kept].astype(np.float64), heard.total[frames[kept]].astype(np.float64), sure[kept]
+        peaks, height, sure = (
+            frames[kept].astype(np.float64),
+            heard.total[frames[kept]].astype(np.float64),
+            sure[kept],
+        )
     else:
         peaks, height, floor = _peaks(_listened(heard, settings.listen), heard.frame_rate_hz, settings)
         sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
@@ -99,13 +105,16 @@ def _listened(heard: OnsetStrength, listen: str) -> FloatArray:
     return np.asarray(heard.total, dtype=np.float64)
 
 
-def _peaks(strength: FloatArray, frame_rate_hz: float, settings: OnsetSettings) -> tuple[FloatArray, FloatArray, FloatArray]:
+def _peaks(
+    strength: FloatArray, frame_rate_hz: float, settings: OnsetSettings
+) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Frames of local maxima above a moving floor; their heights and the floor they rose above."""
     near = 2 * round(0.015 * frame_rate_hz) + 1
     wide = 2 * round(0.25 * frame_rate_hz) + 1
     highest = ndimage.maximum_filter1d(strength, near, mode="constant")
     typical = ndimage.uniform_filter1d(strength, wide, mode="nearest")
-    # What counts as loud follows the take over some seconds, so that a soft verse keeps its attacks beside a loud chorus.
+    # What counts as loud follows the take over some seconds, so that a soft verse keeps its attacks beside a
+    # loud chorus.
     loudest = ndimage.maximum_filter1d(strength, 2 * round(2.0 * frame_rate_hz) + 1, mode="constant")
     whole = float(np.quantile(strength[strength > 0], 0.98)) if np.any(strength > 0) else 0.0
     reference = np.maximum(loudest, 0.35 * whole)
@@ -126,7 +135,9 @@ def _spaced(times: FloatArray, strength: FloatArray, confidence: FloatArray, gap
     kept: list[int] = []
     for i in range(len(times)):
         if kept and times[i] - times[kept[-1]] < gap_s:
-            if strength[i] > 1.5 * strength[kept[-1]] and (len(kept) < 2 or times[i] - times[kept[-2]] >= gap_s):
+            if strength[i] > 1.5 * strength[kept[-1]] and (
+                len(kept) < 2 or times[i] - times[kept[-2]] >= gap_s
+            ):
                 kept[-1] = i
             continue
         kept.append(i)
@@ -141,4 +152,12 @@ def nearest_onset(times: TakeTimes, time_s: float, within_s: float) -> int | Non
     return i if abs(float(times[i]) - time_s) <= within_s else None
 
 
-__all__ = ["ANALYSIS_VERSION", "OnsetSettings", "Onsets", "Samples", "detect_onsets", "nearest_onset", "no_onsets"]
+__all__ = [
+    "ANALYSIS_VERSION",
+    "OnsetSettings",
+    "Onsets",
+    "Samples",
+    "detect_onsets",
+    "nearest_onset",
+    "no_onsets",
+]

@@ -15,7 +15,8 @@ BEFORE_S, AFTER_S, LEVEL_S = 0.060, 0.070, 0.010
 PITCH_S, CLEAR_S = 0.050, 0.012
 # Less than this is no rise; a rise that takes longer than this is a slow one.
 NO_RISE_DB, FALLS_DB, SLOW_S = 3.0, -1.0, 0.025
-# A stretch has a pitch where it is so much like itself one period later; pitches this far apart are two. Semitones.
+# A stretch has a pitch where it is so much like itself one period later; pitches this far apart are two.
+# Semitones.
 PITCHED, OTHER_PITCH = 0.75, 0.6
 LOWEST_HZ, HIGHEST_HZ = 60.0, 1200.0
 
@@ -24,8 +25,9 @@ LOWEST_HZ, HIGHEST_HZ = 60.0, 1200.0
 class Doubt:
     """What was found at a mark.
 
-    kind     "decay": it gets softer there; "legato": the pitch changes and the level hardly rises (a slide, a bound note);
-             "level": it hardly gets louder; "slow": it rises, slowly; "soft": it rises at once, but by little beside others
+    kind     "decay": it gets softer there; "legato": the pitch changes and the level hardly rises (a slide, a
+             bound note); "level": it hardly gets louder; "slow": it rises, slowly; "soft": it rises at once,
+             but by little beside others
     rise_db  how much louder the loudest 10 ms after it are than the 10 ms before it
     """
 
@@ -43,10 +45,18 @@ def doubt(source: Source, time_s: float) -> Doubt:
     stood = float(_levels(sound[before - step : before], step)[0])
     rise = float(levels.max()) - stood
     if rise < NO_RISE_DB:
-        two = [_pitch(part, rate) for part in (sound[: round(PITCH_S * rate)], sound[before + round(CLEAR_S * rate) :][: round(PITCH_S * rate)])]
+        two = [
+            _pitch(part, rate)
+            for part in (
+                sound[: round(PITCH_S * rate)],
+                sound[before + round(CLEAR_S * rate) :][: round(PITCH_S * rate)],
+            )
+        ]
         if two[0] and two[1] and abs(12 * np.log2(two[1] / two[0])) > OTHER_PITCH:
             return Doubt("legato", rise)
-        return Doubt("decay" if float(levels[len(levels) // 3 :].mean()) - stood < FALLS_DB else "level", rise)
+        return Doubt(
+            "decay" if float(levels[len(levels) // 3 :].mean()) - stood < FALLS_DB else "level", rise
+        )
     half = step // 2
     fine = _levels(sound[before:], max(1, half))
     slow = int(np.argmax(fine >= fine.max() - NO_RISE_DB)) * half / rate > SLOW_S

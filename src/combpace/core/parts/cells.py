@@ -1,4 +1,6 @@
-"""Edits on the grid for notes: a stretch repeated, silenced, copied, over what is there or pushing it later."""
+"""Edits on the grid for notes: a stretch repeated, silenced, copied, over what is there or pushing it
+later.
+"""
 
 from __future__ import annotations
 
@@ -37,21 +39,26 @@ def later(line: TempoMap[SessionTimes], place: float, bars: int) -> float:
 
 
 def bars_pushed(line: TempoMap[SessionTimes], edit: CellEdit) -> int:
-    """By how many bars what is later goes later. Raises ParameterError where that is no whole number, or begins within a bar."""
+    """By how many bars what is later goes later. Raises ParameterError where that is no whole number, or
+    begins within a bar.
+    """
     if not edit.starts:
         raise ParameterError("Nothing is put in, so nothing goes later. Nothing was changed.")
     at, end = edit.starts[0], edit.starts[-1] + edit.to_q - edit.from_q
     first, last = line.bar_of(at + SAME_Q), line.bar_of(end + SAME_Q)
     if abs(line.bar_line(first) - at) > SAME_Q or abs(line.bar_line(last) - end) > SAME_Q:
-        raise ParameterError("What goes later goes by whole bars: choose whole bars, put in at a bar line. Nothing was changed.")
+        raise ParameterError(
+            "What goes later goes by whole bars: choose whole bars, put in at a bar line. Nothing "
+            "was changed."
+        )
     return last - first
 
 
 def with_edit(notes: Sequence[Heard], edit: CellEdit, line: TempoMap[SessionTimes]) -> list[Heard]:
     """Notes of a part after an edit, in order of their starts.
 
-    A note belongs to the stretch in which it starts; one that is held into a stretch that falls silent, or is replaced, ends there.
-    Raises ParameterError for more than MOST_NOTES.
+    A note belongs to the stretch in which it starts; one that is held into a stretch that falls silent, or is
+    replaced, ends there. Raises ParameterError for more than MOST_NOTES.
     """
     inside = [note for note in notes if edit.from_q - SAME_Q <= note.start_q < edit.to_q - SAME_Q]
     length = edit.to_q - edit.from_q
@@ -61,7 +68,10 @@ def with_edit(notes: Sequence[Heard], edit: CellEdit, line: TempoMap[SessionTime
     if edit.push:
         bars, at = bars_pushed(line, edit), edit.starts[0]
         made = _cleared(made, at, at, line)
-        made = [note if note.start_q < at - SAME_Q else _to(note, later(line, note.start_q, bars), line) for note in made]
+        made = [
+            note if note.start_q < at - SAME_Q else _to(note, later(line, note.start_q, bars), line)
+            for note in made
+        ]
     else:
         for start in edit.starts:
             made = _cleared(made, start, start + length, line)

@@ -1,4 +1,6 @@
-"""A part: notes in musical time, or in seconds where its file counts so; laid on a map, pulled by a rule, repeated."""
+"""A part: notes in musical time, or in seconds where its file counts so; laid on a map, pulled by a rule,
+repeated.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ LENGTHS = ("kept", "until the next")
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """A note. start and length in quarters from bar 1, or in seconds; key 0-127, velocity 1-127, channel 0-15, program 0-127."""
+    """A note. start and length in quarters from bar 1, or in seconds; key 0-127, velocity 1-127, channel
+    0-15, program 0-127.
+    """
 
     start: float
     length: float
@@ -42,7 +46,9 @@ class Note:
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """Notes of one track, in order of their starts; `in_seconds` where the file counts in frames, and so keeps its time."""
+    """Notes of one track, in order of their starts; `in_seconds` where the file counts in frames, and so
+    keeps its time.
+    """
 
     name: str
     notes: tuple[Note, ...]
@@ -58,9 +64,11 @@ class Part:
 class Laying:
     """How a part lies in a session.
 
-    first_bar   index of the bar on whose line its own bar 1 lies; for a part in seconds that is where its zero lies
+    first_bar   index of the bar on whose line its own bar 1 lies; for a part in seconds that is where its
+                zero lies
     times       how often it is heard, or None with until_bar: index of the bar before whose line it ends
-    rule        pulls starts; None leaves them. hand: pegs by hand; take_s and quarters count from the line of its bar 1, in all its rounds
+    rule        pulls starts; None leaves them. hand: pegs by hand; take_s and quarters count from the line of
+                its bar 1, in all its rounds
     accent      0-1, how much of a groove's accent the velocities take
     lengths     "kept", or "until the next": a note ends where the next one of its channel begins
     """
@@ -75,7 +83,9 @@ class Laying:
 
     def __post_init__(self) -> None:
         if self.lengths not in LENGTHS:
-            raise ParameterError(f"Lengths are {' or '.join(LENGTHS)}, not “{self.lengths}”. Nothing was changed.")
+            raise ParameterError(
+                f"Lengths are {' or '.join(LENGTHS)}, not “{self.lengths}”. Nothing was changed."
+            )
         if self.until_bar is None and not 1 <= (self.times or 0) <= MOST_TIMES:
             raise ParameterError(f"A part is heard 1 to {MOST_TIMES} times. Nothing was changed.")
         if not 0.0 <= self.accent <= 1.0:
@@ -84,7 +94,8 @@ class Laying:
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """A note as it sounds: seconds of the session, and where it lies in quarters of the session's map; own_q: where it is written, in quarters
+    """A note as it sounds: seconds of the session, and where it lies in quarters of the session's map; own_q:
+    where it is written, in quarters
     from the line of its part's bar 1, through all rounds."""
 
     start_s: float
@@ -103,7 +114,8 @@ class Heard:
 
 
 def laid(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[Heard]:
-    """The notes of a part as they sound, in order of their starts; what begins at or after its end is not heard, what lasts beyond it ends there.
+    """The notes of a part as they sound, in order of their starts; what begins at or after its end is not
+    heard, what lasts beyond it ends there.
 
     Repeats begin a whole number of bars apart: as many as the part needs.
     """
@@ -127,8 +139,11 @@ def laid(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[H
             break
         if turn * len(part.notes) > MOST_NOTES:
             raise ParameterError(f"That is more than {MOST_NOTES} notes. Nothing was changed.")
-        # What is played before its bar 1 is heard the first time only: later it would lie over the end of the round before.
-        found += [replace(note, start=start + note.start) for note in part.notes if turn == 0 or note.start >= -1e-9]
+        # What is played before its bar 1 is heard the first time only: later it would lie over the end of the
+        # round before.
+        found += [
+            replace(note, start=start + note.start) for note in part.notes if turn == 0 or note.start >= -1e-9
+        ]
         turn, at = turn + 1, at + bars
     found = [note for note in found if note.start < end_q - 1e-9]
     starts = _pulled(np.array([note.start for note in found]), session_map, how)
@@ -139,7 +154,9 @@ def laid(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[H
         note, begin = found[k], float(starts[k])
         stop = min(begin + max(note.length, SHORTEST_Q), end_q)
         if how.lengths == "until the next":
-            later = starts[(starts > begin + 1e-9) & np.array([other.channel == note.channel for other in found])]
+            later = starts[
+                (starts > begin + 1e-9) & np.array([other.channel == note.channel for other in found])
+            ]
             stop = min(float(later.min()), end_q) if len(later) else stop
         times = np.asarray(session_map.to_seconds(Quarters(np.array([begin, max(stop, begin + SHORTEST_Q)]))))
         heard.append(
@@ -167,24 +184,36 @@ def _bars(part: Part, session_map: TempoMap[SessionTimes], first_bar: int) -> in
 
 
 def _pulled(own: FloatArray, session_map: TempoMap[SessionTimes], how: Laying) -> FloatArray:
-    """Starts after the rule and pegs by hand; notes that start together stay together, for each is pulled by its own place alone."""
+    """Starts after the rule and pegs by hand; notes that start together stay together, for each is pulled by
+    its own place alone.
+    """
     starts = own.copy()
     rule = how.rule
     if rule is not None and len(own):
         goal = np.asarray(rule.grid.nearest(Quarters(own), session_map))
-        off_s = np.abs(np.asarray(session_map.to_seconds(Quarters(goal))) - np.asarray(session_map.to_seconds(Quarters(own))))
+        off_s = np.abs(
+            np.asarray(session_map.to_seconds(Quarters(goal)))
+            - np.asarray(session_map.to_seconds(Quarters(own)))
+        )
         pulled = 1000 * off_s >= rule.leave_alone_ms
         if rule.ignore_beyond_ms is not None:
             pulled &= 1000 * off_s <= rule.ignore_beyond_ms
         if rule.ignore_beyond is not None:
             pulled &= np.abs(goal - own) <= rule.ignore_beyond
         if rule.bars is not None:
-            first, last = session_map.bar_line(bar_index(rule.bars[0])), session_map.bar_line(bar_index(rule.bars[1]) + 1)
+            first, last = (
+                session_map.bar_line(bar_index(rule.bars[0])),
+                session_map.bar_line(bar_index(rule.bars[1]) + 1),
+            )
             pulled &= (goal >= first - 1e-9) & (goal < last - 1e-9)
         starts = np.where(pulled, own + rule.strength * (goal - own), own)
     origin = session_map.bar_line(how.first_bar)
     for peg in how.hand:
-        target = origin + peg.quarters if peg.quarters is not None else session_map.place(float(peg.session_s or 0.0))
+        target = (
+            origin + peg.quarters
+            if peg.quarters is not None
+            else session_map.place(float(peg.session_s or 0.0))
+        )
         starts[np.abs(own - origin - peg.take_s) <= SAME_NOTE_Q] = target
     return starts
 
@@ -195,7 +224,10 @@ def _accented(notes: Sequence[Note], session_map: TempoMap[SessionTimes], how: L
     if rule is None or how.accent == 0.0 or not isinstance(rule.grid, GrooveGrid) or not notes:
         return [note.velocity for note in notes]
     gains = rule.grid.accent_db(Quarters(np.array([note.start for note in notes])), session_map) * how.accent
-    return [int(np.clip(round(note.velocity * 10 ** (gain / 20)), 1, 127)) for note, gain in zip(notes, gains, strict=True)]
+    return [
+        int(np.clip(round(note.velocity * 10 ** (gain / 20)), 1, 127))
+        for note, gain in zip(notes, gains, strict=True)
+    ]
 
 
 def _in_seconds(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[Heard]:
@@ -203,5 +235,16 @@ def _in_seconds(part: Part, session_map: TempoMap[SessionTimes], how: Laying) ->
     heard = []
     for note in part.notes:
         start, end = zero + note.start, zero + note.start + max(note.length, SHORTEST_S)
-        heard.append(Heard(start, end, session_map.place(start), session_map.place(end), note.key, note.velocity, note.channel, note.program))
+        heard.append(
+            Heard(
+                start,
+                end,
+                session_map.place(start),
+                session_map.place(end),
+                note.key,
+                note.velocity,
+                note.channel,
+                note.program,
+            )
+        )
     return heard

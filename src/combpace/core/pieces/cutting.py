@@ -1,4 +1,6 @@
-"""Where a sound is cut: at its attacks, or on a grid, always at a zero crossing within 1 ms where there is one."""
+"""Where a sound is cut: at its attacks, or on a grid, always at a zero crossing within 1 ms where there is
+one.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ CLOSEST_S = 0.005
 
 
 def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArray:
-    """Frames of cuts at moments of a source: each at the zero crossing nearest to it within 1 ms; in order, none twice, none at the very ends.
+    """Frames of cuts at moments of a source: each at the zero crossing nearest to it within 1 ms; in order,
+    none twice, none at the very ends.
 
     A crossing is the first sample of another sign than the one before it, of all channels together.
     """
@@ -32,14 +35,19 @@ def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArra
 
 
 def has_lead(times_s: FloatArray) -> bool:
-    """Whether something lies before the first of these cuts that is a piece of its own; else the first piece is the first cut's."""
+    """Whether something lies before the first of these cuts that is a piece of its own; else the first piece
+    is the first cut's.
+    """
     return len(times_s) > 0 and float(np.min(times_s)) >= CLOSEST_S
 
 
 def grid_times(pace: TempoMap[TakeTimes], grid: GridLike, length_s: float) -> FloatArray:
     """Moments of a grid's places within a source, by its own pace, from bar 1 on; places before bar 1 too."""
     first, last = pace.bar_of(pace.place(0.0)), pace.bar_of(pace.place(length_s))
-    places = [pace.bar_line(index) + grid.in_bar(pace.meter_of(index).bar_quarters)[:-1] for index in range(first, last + 1)]
+    places = [
+        pace.bar_line(index) + grid.in_bar(pace.meter_of(index).bar_quarters)[:-1]
+        for index in range(first, last + 1)
+    ]
     times = np.asarray(pace.to_seconds(Quarters(np.concatenate(places))))
     return times[(times >= -1e-9) & (times < length_s)]
 
@@ -53,7 +61,8 @@ def _crossing(source: Source, at: int, reach: int) -> int:
 
 
 def places_apart(own: FloatArray, goal: FloatArray) -> FloatArray:
-    """Where pieces are laid, quarters: each on its goal, and of several with one goal the nearest; the others stay as far from it as they were.
+    """Where pieces are laid, quarters: each on its goal, and of several with one goal the nearest; the others
+    stay as far from it as they were.
 
     own  where each was played; goal: the place of a grid that is nearest to it; shapes (n,)
     """

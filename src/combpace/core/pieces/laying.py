@@ -1,7 +1,8 @@
-"""Pieces laid beside and over each other: a source made of stretches of another one, each as it was, with short fades where they meet.
+"""Pieces laid beside and over each other: a source made of stretches of another one, each as it was, with
+short fades where they meet.
 
-A crossfade ends at the cut: what the source has just before a piece comes in while the piece before it goes out, and from the cut to the next
-fade every sample is the source's own.
+A crossfade ends at the cut: what the source has just before a piece comes in while the piece before it goes
+out, and from the cut to the next fade every sample is the source's own.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ from combpace.core.errors import ParameterError
 FADE_S = 0.005
 MOST_FADE_S = 0.5
 FILLS, MEETINGS = ("nothing", "tail"), ("ends", "rings")
-# A tail is made of the last stretch of this length before a piece ends, again and again; and falls at the rate it fell over this. Seconds.
+# A tail is made of the last stretch of this length before a piece ends, again and again; and falls at the
+# rate it fell over this. Seconds.
 GRAIN_S, FALL_OVER_S, TAIL_OVER_S = 0.060, 0.150, 0.008
 # A tail falls by at least so much a second, so that it ends; and is over so far below its piece's end. dB.
 LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
@@ -29,8 +31,10 @@ LEAST_FALL_DB, SILENT_DB = 12.0, 60.0
 class Piece:
     """Frames [start, stop) of a source, laid with `start` on frame `at` of the result; level in dB.
 
-    fade_in, fade_out  own fades within the piece, frames, at most its length; None: the short ones where it meets others
-    curve              points (frames after `start`, dB) of a level of its own, in order: between them straight in dB, 0 dB outside of them
+    fade_in, fade_out  own fades within the piece, frames, at most its length; None: the short ones where it
+                       meets others
+    curve              points (frames after `start`, dB) of a level of its own, in order: between them
+                       straight in dB, 0 dB outside of them
     own                its own copy of frames [start, stop), read instead of the source; None: the source
     """
 
@@ -50,7 +54,8 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class _Laid:
-    """A piece as it is heard: result frames [at - lead, end), coming in over `rise` from there and going out over the last `fall`.
+    """A piece as it is heard: result frames [at - lead, end), coming in over `rise` from there and going out
+    over the last `fall`.
 
     tail: frames after `stop`.
     """
@@ -66,12 +71,27 @@ class _Laid:
 class Pieces:
     """A `Source` of laid pieces; frame 0 is the result's zero. Any range reads the samples of the whole."""
 
-    def __init__(self, source: Source, pieces: Sequence[Piece], *, fade_s: float = FADE_S, fill: str = "nothing", meeting: str = "ends") -> None:
-        """fill: what follows a piece up to the next, "nothing" or its own "tail"; meeting: where the next begins earlier, it "ends" or "rings"."""
+    def __init__(
+        self,
+        source: Source,
+        pieces: Sequence[Piece],
+        *,
+        fade_s: float = FADE_S,
+        fill: str = "nothing",
+        meeting: str = "ends",
+    ) -> None:
+        """fill: what follows a piece up to the next, "nothing" or its own "tail"; meeting: where the next
+        begins earlier, it "ends" or "rings".
+        """
         if fill not in FILLS or meeting not in MEETINGS:
-            raise ParameterError(f"Fill with {' or '.join(FILLS)}; where two meet the earlier {' or '.join(MEETINGS)}. Nothing was changed.")
+            raise ParameterError(
+                f"Fill with {' or '.join(FILLS)}; where two meet the earlier "
+                f"{' or '.join(MEETINGS)}. Nothing was changed."
+            )
         if not 0.0 <= fade_s <= MOST_FADE_S:
-            raise ParameterError(f"A fade lasts 0 to {1000 * MOST_FADE_S:g} ms, not {1000 * fade_s:g} ms. Nothing was changed.")
+            raise ParameterError(
+                f"A fade lasts 0 to {1000 * MOST_FADE_S:g} ms, not {1000 * fade_s:g} ms. Nothing was changed."
+            )
         if any(not 0 <= piece.start < piece.stop <= source.frames for piece in pieces):
             raise ParameterError("A piece lies within its take, and is not empty. Nothing was changed.")
         self._source, self._given = source, list(pieces)
@@ -97,7 +117,8 @@ class Pieces:
                 longest = round(SILENT_DB / LEAST_FALL_DB * self.sample_rate_hz)
                 tail = min(longest, (following if following is not None else end + longest) - end)
                 end += tail
-            # Pieces that follow each other in the source as they do here need no fade at all: nothing was cut there.
+            # Pieces that follow each other in the source as they do here need no fade at all: nothing was cut
+            # there.
             before, after = ended.get((piece.start, piece.at)), None
             if end == piece.at + piece.frames:
                 ended[piece.stop, end] = piece
@@ -106,7 +127,11 @@ class Pieces:
             if piece.own is not None and lead:
                 # Of its own sound nothing lies before it: it comes in within.
                 lead = 0
-                piece = piece if piece.fade_in is not None else replace(piece, fade_in=min(self._fade, piece.frames))
+                piece = (
+                    piece
+                    if piece.fade_in is not None
+                    else replace(piece, fade_in=min(self._fade, piece.frames))
+                )
             fall = 0 if after is not None and _goes_on(piece, after) else min(self._fade, end - piece.at)
             rise = lead
             if piece.fade_in is not None:
@@ -117,10 +142,20 @@ class Pieces:
         return laid
 
     def alone(self, number: int) -> Pieces:
-        """One of the pieces by itself, by its number in the order in which they were given, from frame 0 on and exactly as long as it is."""
+        """One of the pieces by itself, by its number in the order in which they were given, from frame 0 on
+        and exactly as long as it is.
+        """
         piece = self._given[number]
-        into = piece.fade_in if piece.fade_in is not None else min(self._fade, piece.frames) if piece.start else 0
-        return Pieces(self._source, [replace(piece, at=0, fade_in=into)], fade_s=self._fade / self.sample_rate_hz)
+        into = (
+            piece.fade_in
+            if piece.fade_in is not None
+            else min(self._fade, piece.frames)
+            if piece.start
+            else 0
+        )
+        return Pieces(
+            self._source, [replace(piece, at=0, fade_in=into)], fade_s=self._fade / self.sample_rate_hz
+        )
 
     def read(self, start: int, stop: int) -> Samples:
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
@@ -139,14 +174,21 @@ class Pieces:
         place = np.arange(lo, hi)
         made = np.zeros((self.channels, hi - lo), np.float32)
         if lo < body:
-            made[:, : min(hi, body) - lo] = _sound_of(piece, self._source).read(piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at)
-        # The very end of a piece may hold the first rise of the next attack: a tail begins before it, and comes in while that end goes out.
+            made[:, : min(hi, body) - lo] = _sound_of(piece, self._source).read(
+                piece.start + lo - piece.at, piece.start + min(hi, body) - piece.at
+            )
+        # The very end of a piece may hold the first rise of the next attack: a tail begins before it, and
+        # comes in while that end goes out.
         over = min(round(TAIL_OVER_S * self.sample_rate_hz), piece.frames // 2)
         if one.tail and hi > body - over:
             tail = self._tails.get(number)
             if tail is None:
-                tail = self._tails[number] = tail_of(_sound_of(piece, self._source), piece.start, piece.stop - over, over + one.tail)
-            share = (np.sin(0.5 * np.pi * np.clip((place - (body - over)) / max(1, over), 0, 1)) ** 2).astype(np.float32)
+                tail = self._tails[number] = tail_of(
+                    _sound_of(piece, self._source), piece.start, piece.stop - over, over + one.tail
+                )
+            share = (np.sin(0.5 * np.pi * np.clip((place - (body - over)) / max(1, over), 0, 1)) ** 2).astype(
+                np.float32
+            )
             heard = max(0, body - over - lo)
             made *= 1.0 - share
             made[:, heard:] += share[heard:] * tail[:, max(0, lo - body + over) : hi - body + over]
@@ -162,7 +204,9 @@ class Pieces:
         return made
 
     def _curved(self, piece: Piece, frames: IntArray) -> FloatArray:
-        """The level of a piece's curve, dB; from and to 0 dB it goes over the short fade, so that its ends do not click."""
+        """The level of a piece's curve, dB; from and to 0 dB it goes over the short fade, so that its ends do
+        not click.
+        """
         at = [point for point, _ in piece.curve]
         level = [db for _, db in piece.curve]
         ramp = max(1, self._fade)
@@ -175,7 +219,11 @@ class OwnSound:
 
     def __init__(self, sound: Source, start: int) -> None:
         self._sound, self._start = sound, start
-        self.frames, self.channels, self.sample_rate_hz = start + sound.frames, sound.channels, sound.sample_rate_hz
+        self.frames, self.channels, self.sample_rate_hz = (
+            start + sound.frames,
+            sound.channels,
+            sound.sample_rate_hz,
+        )
 
     def read(self, start: int, stop: int) -> Samples:
         return self._sound.read(start - self._start, stop - self._start)
@@ -186,15 +234,19 @@ def _sound_of(piece: Piece, source: Source) -> Source:
 
 
 def _goes_on(one: Piece, after: Piece) -> bool:
-    """Whether nothing is heard of the cut between two pieces that follow each other here as they do in the source."""
+    """Whether nothing is heard of the cut between two pieces that follow each other here as they do in the
+    source.
+    """
     curved = one.curve or after.curve
     return one.level_db == after.level_db and one.fade_out is None and after.fade_in is None and not curved
 
 
 def tail_of(source: Source, start: int, stop: int, frames: int) -> Samples:
-    """The decay of frames [start, stop) carried on at its own rate, shape (channels, frames): never another attack.
+    """The decay of frames [start, stop) carried on at its own rate, shape (channels, frames): never another
+    attack.
 
-    The last stretch before the end again and again, each overlapping the one before where both are most alike, falling as the piece's end fell.
+    The last stretch before the end again and again, each overlapping the one before where both are most
+    alike, falling as the piece's end fell.
     """
     rate = source.sample_rate_hz
     grain = min(round(GRAIN_S * rate), (stop - start) // 2)

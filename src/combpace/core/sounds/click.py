@@ -25,7 +25,8 @@ def click_sound(sample_rate_hz: int, *, downbeat: bool) -> Samples:
     """One click, shape (frames,); its first sample is its attack."""
     t = np.arange(round(LENGTH_S * sample_rate_hz)) / sample_rate_hz
     pitch, level = (1960.0, 0.9) if downbeat else (1318.5, 0.6)
-    # A cosine starts at its full level: the attack is the first sample, so what is heard is where the beat is.
+    # A cosine starts at its full level: the attack is the first sample, so what is heard is where the beat
+    # is.
     sound = level * np.cos(2 * np.pi * pitch * t) * np.exp(-t / 0.006)
     sound[-32:] *= np.linspace(1, 0, 32)
     return sound.astype(np.float32)
@@ -40,7 +41,10 @@ class ClickTrack:
         self.sample_rate_hz = sample_rate_hz
         self.frames = frames
         self.channels = 1
-        self._sounds = (click_sound(sample_rate_hz, downbeat=False), click_sound(sample_rate_hz, downbeat=True))
+        self._sounds = (
+            click_sound(sample_rate_hz, downbeat=False),
+            click_sound(sample_rate_hz, downbeat=True),
+        )
         placed = sorted((round(beat.time_s * sample_rate_hz), beat.downbeat) for beat in beats)
         self._beats = [(frame, downbeat) for frame, downbeat in placed if 0 <= frame < frames]
 

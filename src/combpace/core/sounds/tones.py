@@ -1,8 +1,10 @@
-"""Plain tones and drums for parts, made from a formula each: which instrument a note is, by the families of General MIDI level 1.
+"""Plain tones and drums for parts, made from a formula each: which instrument a note is, by the families of
+General MIDI level 1.
 
-Programs are counted from 0, families are eight programs each; keys of channel 10 are drums (MIDI Manufacturers Association, General MIDI System
-Level 1, 1991: "Instrument Families" and "Percussion Key Map", keys 35 to 81). A note's sound depends on the note alone, not on when it begins,
-so that any range of a part reads the same samples as the whole.
+Programs are counted from 0, families are eight programs each; keys of channel 10 are drums (MIDI
+Manufacturers Association, General MIDI System Level 1, 1991: "Instrument Families" and "Percussion Key Map",
+keys 35 to 81). A note's sound depends on the note alone, not on when it begins, so that any range of a part
+reads the same samples as the whole.
 """
 
 from __future__ import annotations
@@ -66,7 +68,9 @@ FAMILIES = (
 
 @dataclass(frozen=True, slots=True)
 class Drum:
-    """How a drum sounds: a tone falling from high_hz to low_hz, noise above noise_hz, each 60 dB down in its time; ring: inharmonic partials."""
+    """How a drum sounds: a tone falling from high_hz to low_hz, noise above noise_hz, each 60 dB down in its
+    time; ring: inharmonic partials.
+    """
 
     name: str
     low_hz: float
@@ -163,7 +167,11 @@ def gain_of(velocity: int) -> float:
 def note_sound(note: Heard, sample_rate_hz: int) -> Samples:
     """One note, shape (frames,), release included; its first sample is its start."""
     held_s = min(max(note.end_s - note.start_s, SHORTEST_S), LONGEST_S)
-    sound = drum_sound(drum_of(note.key), sample_rate_hz) if note.is_drum else tone_sound(family_of(note.program), note.key, held_s, sample_rate_hz)
+    sound = (
+        drum_sound(drum_of(note.key), sample_rate_hz)
+        if note.is_drum
+        else tone_sound(family_of(note.program), note.key, held_s, sample_rate_hz)
+    )
     made: Samples = (gain_of(note.velocity) * sound).astype(np.float32)
     return made
 
@@ -181,7 +189,11 @@ def tone_sound(family: Family, key: int, held_s: float, sample_rate_hz: int) -> 
     for k, level in enumerate(family.partials, 1):
         if level == 0.0 or k * hz > 0.45 * sample_rate_hz:
             continue
-        fall = 1.0 if family.decay_s is None else np.exp(-6.91 * t * (1 + family.bright * (k - 1)) / (family.decay_s * _longer(key)))
+        fall = (
+            1.0
+            if family.decay_s is None
+            else np.exp(-6.91 * t * (1 + family.bright * (k - 1)) / (family.decay_s * _longer(key)))
+        )
         sound += level * fall * np.sin(k * phase)
     sound /= sum(family.partials)
     rise = np.clip(t / family.attack_s, 0, 1)
@@ -202,13 +214,17 @@ def drum_sound(drum: Drum, sample_rate_hz: int) -> FloatArray:
     rng = np.random.default_rng(round(1000 * drum.low_hz + drum.noise_hz))
     hz = drum.low_hz + (drum.high_hz - drum.low_hz) * np.exp(-t / 0.02)
     phase = 2 * np.pi * np.cumsum(hz) / sample_rate_hz
-    ring = [factor for factor in (RING if drum.ring else (1.0,)) if factor * drum.low_hz < 0.45 * sample_rate_hz]
+    ring = [
+        factor for factor in (RING if drum.ring else (1.0,)) if factor * drum.low_hz < 0.45 * sample_rate_hz
+    ]
     tone = sum((np.cos(factor * phase) for factor in ring), np.zeros(len(t))) / max(1, len(ring))
     noise = rng.standard_normal(len(t))
     # A plain high-pass: noise less its mean over a period of the corner.
     span = max(1, round(sample_rate_hz / drum.noise_hz))
     smooth = np.convolve(noise, np.ones(span) / span, "same")
-    sound = (1 - 0.5 * drum.noise) * tone * np.exp(-6.91 * t / drum.tone_s) + drum.noise * (noise - smooth) * 0.5 * np.exp(-6.91 * t / drum.noise_s)
+    sound = (1 - 0.5 * drum.noise) * tone * np.exp(-6.91 * t / drum.tone_s) + drum.noise * (
+        noise - smooth
+    ) * 0.5 * np.exp(-6.91 * t / drum.noise_s)
     fade = min(len(t), max(1, round(0.003 * sample_rate_hz)))
     sound[-fade:] *= np.linspace(1, 0, fade)
     return np.asarray(sound / max(1.0, float(np.abs(sound).max())))
@@ -221,7 +237,9 @@ class PartSource:
         """end_s: how long it is; without it until the last note has died away."""
         self.sample_rate_hz, self.channels = sample_rate_hz, 1
         self._notes = sorted(notes, key=lambda note: note.start_s)
-        self._starts = np.array([round(note.start_s * sample_rate_hz) for note in self._notes], dtype=np.int64)
+        self._starts = np.array(
+            [round(note.start_s * sample_rate_hz) for note in self._notes], dtype=np.int64
+        )
         self._kept: OrderedDict[tuple[object, ...], Samples] = OrderedDict()
         lengths = np.array([self._frames_of(note) for note in self._notes], dtype=np.int64)
         self._ends = self._starts + lengths
@@ -244,7 +262,9 @@ class PartSource:
         if note.is_drum:
             drum = drum_of(note.key)
             return round(max(drum.tone_s, drum.noise_s) * self.sample_rate_hz)
-        return round((min(max(note.end_s - note.start_s, SHORTEST_S), LONGEST_S) + RELEASE_S) * self.sample_rate_hz)
+        return round(
+            (min(max(note.end_s - note.start_s, SHORTEST_S), LONGEST_S) + RELEASE_S) * self.sample_rate_hz
+        )
 
     def _sound(self, note: Heard) -> Samples:
         held = 0.0 if note.is_drum else round(note.end_s - note.start_s, 9)

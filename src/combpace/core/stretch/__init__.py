@@ -1,8 +1,8 @@
 """Time-scale modification: `stretch` for sound in memory, `StretchedSource` for anything longer.
 
-Every method works in segments between attacks. A segment starts a moment before its attack and ends a moment before the
-next one, with the source's own samples, laid so that attacks fall on their targets to the sample; what the methods differ
-in is how the inside of a segment is made longer or shorter.
+Every method works in segments between attacks. A segment starts a moment before its attack and ends a moment
+before the next one, with the source's own samples, laid so that attacks fall on their targets to the sample;
+what the methods differ in is how the inside of a segment is made longer or shorter.
 """
 
 from __future__ import annotations
@@ -42,4 +42,13 @@ def stretch(audio: Audio, time_map: TimeMap, method: str) -> Audio:
     return Audio(made.read(0, frames), audio.sample_rate_hz)
 
 
-__all__ = ["METHODS", "Choice", "StretchedSource", "TimeMap", "check_method", "choose_method", "far_stretched", "stretch"]
+__all__ = [
+    "METHODS",
+    "Choice",
+    "StretchedSource",
+    "TimeMap",
+    "check_method",
+    "choose_method",
+    "far_stretched",
+    "stretch",
+]

@@ -1,4 +1,6 @@
-"""A stretched take as something that can be read from anywhere: previews, slow listening and renders are the same sound."""
+"""A stretched take as something that can be read from anywhere: previews, slow listening and renders are the
+same sound.
+"""
 
 from __future__ import annotations
 
@@ -19,41 +21,63 @@ from combpace.core.stretch.sustain import Struck, Sustained, sounds_on
 
 S = TypeVar("S", bound=Source)
 Fill = Callable[[S, Segment], Samples | chord.Running]
-_FILLERS: dict[str, Fill[Source]] = {"cut": seam.fill_cut, "strike": seam.fill_strike, "chord": chord.fill, "line": line.fill}
+_FILLERS: dict[str, Fill[Source]] = {
+    "cut": seam.fill_cut,
+    "strike": seam.fill_strike,
+    "chord": chord.fill,
+    "line": line.fill,
+}
 _BETTER = {"chord": BETTER_CHORD, "line": BETTER_LINE}
 # Layers are made that long at a time, one beside the other: what they are both made from is kept no longer.
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
-# Seconds of segments that are kept for one map alone: one that sounds on with its windows beyond both ends, and those struck
-# beside it, of which one may reach over either end.
+# Seconds of segments that are kept for one map alone: one that sounds on with its windows beyond both ends,
+# and those struck beside it, of which one may reach over either end.
 KEPT_S = THROUGH_S + TOGETHER_S + 1.0
 
 
 class StretchedSource:
     """A `Source` over another one, moved along a time map. Frame 0 is target time 0; sound may lie before it.
 
-    Reading any range gives the same samples as reading everything. The mics of a bundle keep their phase when each is read
-    from all of them side by side: one plan, the same cuts and the same periods for all.
+    Reading any range gives the same samples as reading everything. The mics of a bundle keep their phase when
+    each is read from all of them side by side: one plan, the same cuts and the same periods for all.
     """
 
-    def __init__(self, source: Source, time_map: TimeMap, method: str, attacks: BoolArray | None = None, *, channels: slice | None = None) -> None:
+    def __init__(
+        self,
+        source: Source,
+        time_map: TimeMap,
+        method: str,
+        attacks: BoolArray | None = None,
+        *,
+        channels: slice | None = None,
+    ) -> None:
         """channels: which of the source's are wanted; all of them have their say."""
         if method not in _FILLERS:
             raise ParameterError(f"“{method}” is not a method that exists; use Cut, Strike, Chord or Line.")
         self._channels = channels or slice(0, source.channels)
-        # Without one that outlives this map, a memory of some seconds: a preview reads ranges that share segments.
+        # Without one that outlives this map, a memory of some seconds: a preview reads ranges that share
+        # segments.
         kept = round(KEPT_S * source.sample_rate_hz) * source.channels
         memory = source if isinstance(source, Remembered) else Remembered(source, kept)
         self.sample_rate_hz = source.sample_rate_hz
         self.channels = len(range(*self._channels.indices(source.channels)))
-        segments = plan(memory, time_map, attacks, lasting=method in ("chord", "line"), better=_BETTER.get(method, BETTER_HIT))
+        segments = plan(
+            memory,
+            time_map,
+            attacks,
+            lasting=method in ("chord", "line"),
+            better=_BETTER.get(method, BETTER_HIT),
+        )
         self._layers: list[_Layer[Any]] = [_Layer(memory, segments, _FILLERS[method], memory, "whole")]
         if method == "chord" and any(segment.starts for segment in segments):
             struck = np.array([segment.source[0] for segment in segments if segment.starts])
             if sounds_on(memory, struck):
                 sustained = memory.thing("sustained", lambda: Sustained(source))
-                through = plan(memory, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S)
+                through = plan(
+                    memory, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S
+                )
                 self._layers = [
                     _Layer(Struck(source, sustained), segments, seam.fill_strike, memory, "struck"),
                     _Layer(sustained, through, chord.running_sustained, memory, "sustained"),
@@ -74,9 +98,17 @@ class StretchedSource:
 class _Layer(Generic[S]):
     """Segments of one source, made when they are asked for."""
 
-    def __init__(self, source: S, segments: list[Segment], fill: Fill[S], memory: Remembered, part: str) -> None:
+    def __init__(
+        self, source: S, segments: list[Segment], fill: Fill[S], memory: Remembered, part: str
+    ) -> None:
         """memory: what keeps segments; part: what the source is of the one that remembers."""
-        self._source, self._segments, self._fill, self._memory, self._part = source, segments, fill, memory, part
+        self._source, self._segments, self._fill, self._memory, self._part = (
+            source,
+            segments,
+            fill,
+            memory,
+            part,
+        )
         self._starts = [segment.target[0] for segment in segments]
 
     def add_to(self, block: Samples, start: int, channels: slice) -> None:
@@ -86,7 +118,9 @@ class _Layer(Generic[S]):
             offset = self._starts[at]
             begin, end = max(offset, lo), min(self._segments[at].target[1], hi)
             if end > begin:
-                block[:, begin - start : end - start] += self._sound(at, end - offset)[channels, begin - offset : end - offset]
+                block[:, begin - start : end - start] += self._sound(at, end - offset)[
+                    channels, begin - offset : end - offset
+                ]
             at += 1
 
     def _sound(self, index: int, stop: int) -> Samples:

@@ -34,14 +34,19 @@ class Choice:
 def choose_method(source: Source, time_map: TimeMap, kind: str = "unknown") -> Choice:
     """Propose a method.
 
-    kind  what the take is: "drums", "single line", "voice", "chords", "full mix"; anything else is judged by ear
+    kind  what the take is: "drums", "single line", "voice", "chords", "full mix"; anything else is judged by
+          ear
     """
     if kind == "single line":
         return Choice("line", "It is a single line, so it is stretched by its periods (Line).")
     if kind == "voice":
         return Choice("line", "It is a voice, so it is stretched by its periods (Line).")
     if kind in ("chords", "full mix"):
-        return Choice("chord", f"It is {'chords' if kind == 'chords' else 'a full mix'}, so many notes are stretched at once (Chord).")
+        return Choice(
+            "chord",
+            f"It is {'chords' if kind == 'chords' else 'a full mix'}, so many notes are stretched "
+            "at once (Chord).",
+        )
     frames = np.round(time_map.source_s[1:-1] * source.sample_rate_hz).astype(np.int64)
     frames = frames[:: max(1, -(-len(frames) // MOST_PLACES))]
     if not len(frames):
@@ -51,20 +56,36 @@ def choose_method(source: Source, time_map: TimeMap, kind: str = "unknown") -> C
     alike = _periodic(source, frames) if tonal > ONE_VOICE_TONAL else 0.0
     if alike > ONE_VOICE:
         return Choice(
-            "line", f"It is one voice: {100 * alike:.0f} % like itself from one period to the next, so it is stretched by its periods (Line)."
+            "line",
+            f"It is one voice: {100 * alike:.0f} % like itself from one period to the next, so it "
+            "is stretched by its periods (Line).",
         )
     if level < DIED_AWAY_DB:
-        return Choice("cut", f"Sounds have died away by {-level:.0f} dB before the next attack, so they can be moved without stretching (Cut).")
+        return Choice(
+            "cut",
+            f"Sounds have died away by {-level:.0f} dB before the next attack, so they can be moved "
+            "without stretching (Cut).",
+        )
     if tonal < NOTES:
         return Choice(
-            "strike", f"Hits still ring {max(0.0, -level):.0f} dB below the next one when it comes, so only their tails are stretched (Strike)."
+            "strike",
+            f"Hits still ring {max(0.0, -level):.0f} dB below the next one when it comes, so only "
+            "their tails are stretched (Strike).",
         )
-    return Choice("chord", f"Notes still ring {max(0.0, -level):.0f} dB below the next one when it starts, so they are stretched together (Chord).")
+    return Choice(
+        "chord",
+        f"Notes still ring {max(0.0, -level):.0f} dB below the next one when it starts, so they are "
+        "stretched together (Chord).",
+    )
 
 
 def far_stretched(time_map: TimeMap, quiet_from_s: Sequence[float] = ()) -> str:
-    """A sentence that names factors outside of the good range, or nothing. Spans below 30 ms do not count, nor those that begin where it is quiet."""
-    long = (np.diff(time_map.source_s) > 0.03) & ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.asarray(quiet_from_s), 6))
+    """A sentence that names factors outside of the good range, or nothing. Spans below 30 ms do not count,
+    nor those that begin where it is quiet.
+    """
+    long = (np.diff(time_map.source_s) > 0.03) & ~np.isin(
+        np.round(time_map.source_s[:-1], 6), np.round(np.asarray(quiet_from_s), 6)
+    )
     factors = time_map.factors[long]
     low, high = GOOD_FACTORS
     far = factors[(factors < low) | (factors > high)]
@@ -88,7 +109,8 @@ def _before(source: Source, frames: IntArray) -> float:
 
 
 def _periodic(source: Source, frames: IntArray) -> float:
-    """How much the sound is like itself one period on, 30 to 160 ms after attacks; 0 where its strongest partial is high.
+    """How much the sound is like itself one period on, 30 to 160 ms after attacks; 0 where its strongest
+    partial is high.
 
     Notes of a chord have a common period too, but a deep one, of which none of them is a low partial.
     """
@@ -105,7 +127,9 @@ def _periodic(source: Source, frames: IntArray) -> float:
 
 
 def _in_peaks(source: Source, frames: IntArray) -> float:
-    """Share of the power, 100 Hz to 5 kHz and tilted by 3 dB an octave, that stands 10 dB above its surroundings."""
+    """Share of the power, 100 Hz to 5 kHz and tilted by 3 dB an octave, that stands 10 dB above its
+    surroundings.
+    """
     rate = source.sample_rate_hz
     size = 1 << round(np.log2(0.0929 * rate))
     window = np.hanning(size)
@@ -114,7 +138,9 @@ def _in_peaks(source: Source, frames: IntArray) -> float:
     for at in frames:
         sound = source.read(int(at) + round(0.023 * rate), int(at) + round(0.023 * rate) + size).mean(axis=0)
         power = np.square(np.abs(np.fft.rfft(sound * window)))[lo:hi] * np.arange(lo, hi)
-        about = np.median(np.lib.stride_tricks.sliding_window_view(np.pad(power, 24, mode="reflect"), 49), axis=1)[: len(power)]
+        about = np.median(
+            np.lib.stride_tricks.sliding_window_view(np.pad(power, 24, mode="reflect"), 49), axis=1
+        )[: len(power)]
         total = float(power.sum())
         if total > 0:
             shares.append(float(power[power > 10 * about].sum()) / total)

@@ -1,9 +1,10 @@
 """Chord: many notes at once.
 
-Short segments between attacks are moved in whole pieces, as Strike does it. Elsewhere a phase vocoder: each output frame
-takes the phase advance that the source itself makes over one hop before that place (two analyses one hop apart), one
-rotation for all bins about a spectral peak (Laroche and Dolson 1999, identity phase locking) and for all channels. At
-factor 1 it is the source, to rounding. The attack at a segment's start and its end are the source's own.
+Short segments between attacks are moved in whole pieces, as Strike does it. Elsewhere a phase vocoder: each
+output frame takes the phase advance that the source itself makes over one hop before that place (two analyses
+one hop apart), one rotation for all bins about a spectral peak (Laroche and Dolson 1999, identity phase
+locking) and for all channels. At factor 1 it is the source, to rounding. The attack at a segment's start and
+its end are the source's own.
 """
 
 from __future__ import annotations
@@ -25,8 +26,8 @@ from combpace.core.stretch.sustain import HIGHEST_HZ, Sustained
 # Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
 WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
 OVERLAP = 4
-# What stays as it is: at least HEAD_S, for a strum is no slower for a slower song, half of it where the rest can give way; at
-# most BEFORE_LET_GO of what comes before a note is let go.
+# What stays as it is: at least HEAD_S, for a strum is no slower for a slower song, half of it where the rest
+# can give way; at most BEFORE_LET_GO of what comes before a note is let go.
 HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S, BEFORE_LET_GO = 0.12, 0.5, 0.5, 0.012, 0.050, 0.8
 # So far below its note a pause is nothing to be told apart.
 QUIET_DB = 35.0
@@ -41,13 +42,21 @@ Complex = NDArray[np.complex64]
 
 def fill(source: Source, segment: Segment) -> Samples:
     """One segment, shape (channels, segment.length)."""
-    if segment.starts and segment.ends and (min(segment.have, segment.length) < SEAM_S * source.sample_rate_hz or _then_quiet(source, segment)):
+    if (
+        segment.starts
+        and segment.ends
+        and (
+            min(segment.have, segment.length) < SEAM_S * source.sample_rate_hz or _then_quiet(source, segment)
+        )
+    ):
         return seamed(source, segment, STRIKE)
     return vocoded(source, segment)
 
 
 def _then_quiet(source: Source, segment: Segment) -> bool:
-    """Whether a note is as long as it was and only a pause after it gives way: a window that reaches back would hear the note's end again."""
+    """Whether a note is as long as it was and only a pause after it gives way: a window that reaches back
+    would hear the note's end again.
+    """
     if not segment.inner_source or abs(segment.inner_source[0] - segment.inner_target[0]) > 1:
         return False
     sound = np.abs(source.read(*segment.source))
@@ -56,7 +65,9 @@ def _then_quiet(source: Source, segment: Segment) -> bool:
 
 
 def running_sustained(source: Sustained, segment: Segment) -> Samples | Running:
-    """As `fill` for what holds nothing above HIGHEST_HZ and no attacks, as far as it is asked for where that can be."""
+    """As `fill` for what holds nothing above HIGHEST_HZ and no attacks, as far as it is asked for where that
+    can be.
+    """
     made = _vocoded(source, segment, source.slow, HIGHEST_HZ)
     if made is None or segment.ends or segment.source[1] >= source.frames:
         return _whole(source, segment, made)
@@ -88,7 +99,9 @@ def _vocoded(source: Source, segment: Segment, slow: Source, highest_hz: float) 
         window //= 2
     if shorter - head - tail <= 2 * window // OVERLAP:
         return None
-    return Running(source, segment, slow, highest_hz, window, (head, tail), course(segment, head, 0, 0, fixed))
+    return Running(
+        source, segment, slow, highest_hz, window, (head, tail), course(segment, head, 0, 0, fixed)
+    )
 
 
 def _rise(frames: int) -> Samples:
@@ -97,7 +110,9 @@ def _rise(frames: int) -> Samples:
 
 
 class Running:
-    """A segment that is made from its start as far as it is asked for: what comes after a preview's end is not made for it."""
+    """A segment that is made from its start as far as it is asked for: what comes after a preview's end is
+    not made for it.
+    """
 
     def __init__(
         self,
@@ -109,14 +124,16 @@ class Running:
         kept: tuple[int, int],
         way: tuple[FloatArray, FloatArray],
     ) -> None:
-        """slow  the source at the rate that `decimation` gives for highest_hz, above which it holds nothing; the rest in frames of the source
+        """slow  the source at the rate that `decimation` gives for highest_hz, above which it holds nothing;
+        the rest in frames of the source
         kept     how much stays as it is after the start and before the end
         way      points (output frame, source frame) of the segment's course
         """
         self._source, self._segment, self._slow, self.way = source, segment, slow, way
         self.head, self._tail = kept
         self._how = how = decimation(source.sample_rate_hz, highest_hz)
-        # Slow frames lie on one grid for all of the source; the segment starts `late` frames after the one before it.
+        # Slow frames lie on one grid for all of the source; the segment starts `late` frames after the one
+        # before it.
         self._first, self._late = divmod(segment.source[0], how.by)
         window, have, length = window // how.by, segment.have, segment.length
         hop = window // OVERLAP
@@ -131,15 +148,18 @@ class Running:
         self._centres = np.arange(before, self._length + how.reach + window // 2 + hop, hop)
         mapped = np.interp(how.by * self._centres - self._late, out_points, in_points)
         places = np.round((mapped + self._late) / how.by).astype(np.int64)
-        # The sound before the segment is real, so that a window reaching over its start is what it was. An attack at its end
-        # is never looked at: the last spectrum before it goes on, or the attack would be heard ahead of its time.
+        # The sound before the segment is real, so that a window reaching over its start is what it was. An
+        # attack at its end is never looked at: the last spectrum before it goes on, or the attack would be
+        # heard ahead of its time.
         if segment.ends:
             places = np.minimum(places, max((have + self._late) // how.by - window // 2, int(places[0]) + 1))
         self._places, self._hop = places, hop
         self._shape = np.hanning(window + 1)[:window].astype(np.float32)
         # Frame 0 of what is made lies so far before the segment.
         self._margin = window // 2 - before
-        self._made: Samples = np.zeros((source.channels, self._margin + self._length + how.reach + window + 2 * hop), np.float32)
+        self._made: Samples = np.zeros(
+            (source.channels, self._margin + self._length + how.reach + window + 2 * hop), np.float32
+        )
         self._gain = np.zeros(self._made.shape[1], np.float32)
         self._sound: Samples = np.zeros((source.channels, length), np.float32)
         self._moved = np.concatenate([[False], np.diff(places) != hop])
@@ -151,7 +171,9 @@ class Running:
         self.size = self._made.size + self._sound.size
 
     def until(self, stop: int) -> Samples:
-        """At least the first `stop` frames, shape (channels, segment.length); what lies after them is not yet sound."""
+        """At least the first `stop` frames, shape (channels, segment.length); what lies after them is not yet
+        sound.
+        """
         length, by, reach = self._segment.length, self._how.by, self._how.reach
         stop = length if stop > length - self._tail else max(stop, self.head)
         while self._next < len(self._centres) and self._done < stop:
@@ -163,10 +185,15 @@ class Running:
             level = slice(self._margin + self._level, self._margin + upto)
             self._made[:, level] /= np.maximum(self._gain[level], np.float32(1e-3))
             self._level = upto
-            done, now = self._done, length if last else int(np.clip(by * (upto - reach) - self._late, self._done, length))
+            done, now = (
+                self._done,
+                length if last else int(np.clip(by * (upto - reach) - self._late, self._done, length)),
+            )
             if now > done:
                 begin, end = (done + self._late) // by, -(-(now + self._late) // by)
-                all_of_it = self._how.all(self._made[:, self._margin + begin - reach : self._margin + end + reach])
+                all_of_it = self._how.all(
+                    self._made[:, self._margin + begin - reach : self._margin + end + reach]
+                )
                 at = done + self._late - by * begin
                 self._sound[:, done:now] = all_of_it[:, at : at + now - done]
             if done < self.head <= now:
@@ -215,7 +242,9 @@ class Running:
         join = min(head // 2, round(0.004 * self._source.sample_rate_hz))
         own = self._source.read(first, first + head)
         gains = fades(own[:, head - join :], sound[:, head - join : head], _rise(join))
-        sound[:, head - join : head] = own[:, head - join :] * gains[0] + sound[:, head - join : head] * gains[1]
+        sound[:, head - join : head] = (
+            own[:, head - join :] * gains[0] + sound[:, head - join : head] * gains[1]
+        )
         sound[:, : head - join] = own[:, : head - join]
 
     def _ended(self, sound: Samples) -> None:
@@ -228,7 +257,9 @@ class Running:
 
 
 def _mirrored(source: Source, start: int, stop: int) -> Samples:
-    """Frames [start, stop); what lies beyond an end of the source is its mirror image, or windows would see a step there."""
+    """Frames [start, stop); what lies beyond an end of the source is its mirror image, or windows would see a
+    step there.
+    """
     sound = source.read(start, stop)
     for side, beyond in ((-1, -start), (1, stop - source.frames)):
         count = min(beyond, sound.shape[1] - beyond - 1)
@@ -268,7 +299,9 @@ def _regions(spectra: Complex) -> IntArray:
 
 
 def _rotation(before: Complex, earlier: Complex, region: IntArray) -> Complex:
-    """What turns this frame's phases so that it goes on from the frame before as the source does; shape (bins,)."""
+    """What turns this frame's phases so that it goes on from the frame before as the source does; shape
+    (bins,).
+    """
     advance = (before * np.conj(earlier)).sum(axis=0)
     spread = advance.copy()
     spread[1:] += advance[:-1]

@@ -1,8 +1,10 @@
-"""Notes that get more room die away as they did: in each band a stretched note is as loud as the source is as long after its start.
+"""Notes that get more room die away as they did: in each band a stretched note is as loud as the source is as
+long after its start.
 
-A string or a bell is struck once and then left alone; how fast it dies away belongs to the instrument and not to the tempo.
-Moved apart without more, its bright beginning would last longer too, and it would still be loud when the next attack comes.
-What is held, as by breath, bow or key of an organ, does not die away, and stays as it is.
+A string or a bell is struck once and then left alone; how fast it dies away belongs to the instrument and not
+to the tempo. Moved apart without more, its bright beginning would last longer too, and it would still be loud
+when the next attack comes. What is held, as by breath, bow or key of an organ, does not die away, and stays
+as it is.
 """
 
 from __future__ import annotations
@@ -20,26 +22,33 @@ BAND_EDGES_HZ = (250.0, 500, 1000, 2000, 4000, 8000)
 WINDOW_S, OVERLAP = 0.0232, 4
 # The first moments of a note are its attack, and no part of how it dies away.
 ATTACK_S = 0.020
-# Slower than this, in decibels a second, a band is held, or all of the sound; farther from its curve than this it is no note that dies away.
+# Slower than this, in decibels a second, a band is held, or all of the sound; farther from its curve than
+# this it is no note that dies away.
 HELD_DB_S, WHOLE_DB_S, APART_DB = 8.0, 3.0, 4.0
 # A fall as steep as this within SMOOTH frames is a note that was let go: what comes after says nothing.
 LET_GO_DB, SMOOTH = 14.0, 9
 # Never softer by more than this, and less than this is not worth a filter.
 MOST_DB, LEAST_DB = 26.0, 0.7
-# A segment that is longer by less is left alone; shorter ones are seen through shorter windows, this many at least.
+# A segment that is longer by less is left alone; shorter ones are seen through shorter windows, this many at
+# least.
 LEAST_S, FRAMES = 0.008, 5
 BATCH = 64
 # Before the next attack all is back at its own level within this, where the coming attack covers it.
 BACK_S = 0.0015
-# A chord that is strummed dies away from its last string on, its loudest moment within this share of the segment.
+# A chord that is strummed dies away from its last string on, its loudest moment within this share of the
+# segment.
 LATEST = 0.5
 
 # What dies away: a hit, as its level was measured; notes whose pitch is held; one whose pitch moves.
 Kind = Literal["hit", "notes", "gliding"]
 
 
-def of_notes(source: Source, segment: Segment, made: Samples, way: tuple[FloatArray, FloatArray], kind: Kind) -> Samples:
-    """`made` of a segment with the decay of its notes, where an attack or nothing follows; elsewhere the sound goes on as it is."""
+def of_notes(
+    source: Source, segment: Segment, made: Samples, way: tuple[FloatArray, FloatArray], kind: Kind
+) -> Samples:
+    """`made` of a segment with the decay of its notes, where an attack or nothing follows; elsewhere the
+    sound goes on as it is.
+    """
     if not segment.ends and segment.source[1] < source.frames:
         return made
     return kept(source.read(*segment.source), made, way, source.sample_rate_hz, kind)
@@ -50,10 +59,11 @@ def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: 
 
     own, made  the segment in the source and stretched, (channels, frames)
     way        points (output frame, source frame) of how one was made of the other
-    kind       of hits the level as it is counts, whatever curve it follows; of notes whether they die away at all is heard
-               as loud as they are to the ear, high ones more than deep ones; one whose pitch moves is heard as a whole,
-               because its partials move from band to band
-    Returns    shape of `made`; its last sample is its own. `made` itself where nothing dies away or too little would change
+    kind       of hits the level as it is counts, whatever curve it follows; of notes whether they die away at
+               all is heard as loud as they are to the ear, high ones more than deep ones; one whose pitch
+               moves is heard as a whole, because its partials move from band to band
+    Returns    shape of `made`; its last sample is its own. `made` itself where nothing dies away or too
+               little would change
     """
     window = max(32, 1 << round(np.log2(WINDOW_S * rate)))
     while window > 32 and own.shape[1] < FRAMES * window:
@@ -76,14 +86,20 @@ def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: 
     return result
 
 
-def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate: int, kind: Kind) -> FloatArray | None:
-    """Gain in dB per frame of output and bin, shape (frames, window // 2 + 1); None where nothing dies away."""
+def _gains(
+    own: Samples, time: FloatArray, there: FloatArray, window: int, rate: int, kind: Kind
+) -> FloatArray | None:
+    """Gain in dB per frame of output and bin, shape (frames, window // 2 + 1); None where nothing dies
+    away.
+    """
     hop = window // OVERLAP
     shape = np.hanning(window + 1)[:window].astype(np.float32)
     starts = np.arange(0, own.shape[1] - window + 1, hop)
     view = np.lib.stride_tricks.sliding_window_view(own, window, axis=1)
     batches = [starts[first : first + BATCH] for first in range(0, len(starts), BATCH)]
-    power = np.concatenate([np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches])
+    power = np.concatenate(
+        [np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches]
+    )
     # The periods of a low string, or of a drum, are as long as a window or longer.
     smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if kind == "hit" else SMOOTH
     power = ndimage.uniform_filter1d(power, smooth, axis=0, mode="nearest")
@@ -96,7 +112,11 @@ def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate:
     if kind == "hit":
         found = [_softer_hit(at, band, out_s, in_s) for band in level.T]
     else:
-        heard = whole if kind == "gliding" else 10 * np.log10(np.maximum(power @ np.square(freqs / 1000), 0) + 1e-12)
+        heard = (
+            whole
+            if kind == "gliding"
+            else 10 * np.log10(np.maximum(power @ np.square(freqs / 1000), 0) + 1e-12)
+        )
         loudest = 0.0 if kind == "gliding" else float(at[np.argmax(heard[: max(1, int(LATEST * len(at)))])])
         valid = at > max(ATTACK_S, loudest)
         let_go = np.flatnonzero((whole[SMOOTH:] - whole[:-SMOOTH] < -LET_GO_DB) & valid[SMOOTH:])
@@ -107,12 +127,16 @@ def _gains(own: Samples, time: FloatArray, there: FloatArray, window: int, rate:
         found = [_softer(at[valid], band[valid], out_s, in_s) for band in level.T]
     if not any(gain.min() < -LEAST_DB for gain in found):
         return None
-    centres = np.sqrt(np.maximum(freqs[edges], 0.5 * BAND_EDGES_HZ[0]) * np.append(freqs[edges[1:]], 0.5 * rate))
+    centres = np.sqrt(
+        np.maximum(freqs[edges], 0.5 * BAND_EDGES_HZ[0]) * np.append(freqs[edges[1:]], 0.5 * rate)
+    )
     column = np.interp(np.log(np.maximum(freqs, 20)), np.log(centres), np.arange(len(centres)))
     low = np.minimum(column.astype(int), len(centres) - 1)
     part = column - low
     stack = np.array(found)
-    gains: FloatArray = (stack[low] * (1 - part[:, None]) + stack[np.minimum(low + 1, len(centres) - 1)] * part[:, None]).T
+    gains: FloatArray = (
+        stack[low] * (1 - part[:, None]) + stack[np.minimum(low + 1, len(centres) - 1)] * part[:, None]
+    ).T
     return gains
 
 
@@ -121,14 +145,18 @@ def _softer_hit(seconds: FloatArray, level: FloatArray, out_s: FloatArray, in_s:
     late = seconds >= 0.4 * seconds[-1]
     fall = min(0.0, float(np.polyfit(seconds[late], level[late], 1)[0])) if late.sum() > 3 else 0.0
     beyond = np.maximum(fall * np.maximum(out_s - seconds[-1], 0), -MOST_DB)
-    softer: FloatArray = np.clip(np.interp(out_s, seconds, level) + beyond - np.interp(in_s, seconds, level), -MOST_DB, 0)
+    softer: FloatArray = np.clip(
+        np.interp(out_s, seconds, level) + beyond - np.interp(in_s, seconds, level), -MOST_DB, 0
+    )
     return softer
 
 
 def _softer(seconds: FloatArray, level: FloatArray, out_s: FloatArray, in_s: FloatArray) -> FloatArray:
-    """How much softer a band is `out_s` after the start than it was at `in_s`, in dB at most 0, shape of both.
+    """How much softer a band is `out_s` after the start than it was at `in_s`, in dB at most 0, shape of
+    both.
 
-    Its level is a parabola that falls ever more slowly, or a line; later than it was seen it falls on as it fell last.
+    Its level is a parabola that falls ever more slowly, or a line; later than it was seen it falls on as it
+    fell last.
     """
     none: FloatArray = np.zeros(len(out_s))
     centre, end = float(seconds.mean()), float(seconds[-1])
@@ -153,7 +181,9 @@ def _filtered(made: Samples, gains: FloatArray, window: int) -> Samples:
     """`made` through short spectra with these gains in dB per frame and bin."""
     hop = window // OVERLAP
     shape = np.hanning(window + 1)[:window].astype(np.float32)
-    sound = np.pad(made, ((0, 0), (window, 2 * window)), "reflect" if made.shape[1] > 2 * window else "constant")
+    sound = np.pad(
+        made, ((0, 0), (window, 2 * window)), "reflect" if made.shape[1] > 2 * window else "constant"
+    )
     factor = (10 ** (gains / 20)).astype(np.float32)
     out: Samples = np.zeros_like(sound)
     total = np.zeros(sound.shape[1], np.float32)
@@ -161,7 +191,12 @@ def _filtered(made: Samples, gains: FloatArray, window: int) -> Samples:
     squared = shape * shape
     for first in range(0, len(gains), BATCH):
         starts = np.arange(first, min(first + BATCH, len(gains))) * hop
-        frames = fft.irfft(fft.rfft(view[:, starts] * shape, axis=-1) * factor[first : first + BATCH], window, axis=-1) * shape
+        frames = (
+            fft.irfft(
+                fft.rfft(view[:, starts] * shape, axis=-1) * factor[first : first + BATCH], window, axis=-1
+            )
+            * shape
+        )
         for k, start in enumerate(starts):
             out[:, start : start + window] += frames[:, k]
             total[start : start + window] += squared

@@ -1,4 +1,6 @@
-"""Sound that holds nothing above a few kilohertz, at a fraction of its rate and back: a quarter of the rate is a quarter of the work."""
+"""Sound that holds nothing above a few kilohertz, at a fraction of its rate and back: a quarter of the rate
+is a quarter of the work.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ BLOCK = 32
 
 
 class Decimation:
-    """To every `by`-th frame and back, through one symmetric filter (Kaiser's window) each way: what lies below `highest_hz` stays.
+    """To every `by`-th frame and back, through one symmetric filter (Kaiser's window) each way: what lies
+    below `highest_hz` stays.
 
     by      a power of two, 1 where the rate leaves no room
     reach   slow frames that are looked at on either side
@@ -56,7 +59,9 @@ decimation = cache(Decimation)
 
 
 def decimating(taps: FloatArray, by: int) -> Samples:
-    """The matrix for `filtered` that gives every `by`-th frame of what a filter of an odd number of taps makes; its step is by * BLOCK."""
+    """The matrix for `filtered` that gives every `by`-th frame of what a filter of an odd number of taps
+    makes; its step is by * BLOCK.
+    """
     matrix = np.zeros((by * (BLOCK - 1) + len(taps), BLOCK), np.float32)
     for slow in range(BLOCK):
         matrix[by * slow : by * slow + len(taps), slow] = taps[::-1]
@@ -64,7 +69,9 @@ def decimating(taps: FloatArray, by: int) -> Samples:
 
 
 def filtered(sound: Samples, matrix: Samples, step: int, count: int) -> Samples:
-    """Blocks of a sound, `step` frames apart, each through the matrix; shape (channels, count). Ten times as fast as `scipy.signal.upfirdn`."""
+    """Blocks of a sound, `step` frames apart, each through the matrix; shape (channels, count). Ten times as
+    fast as `scipy.signal.upfirdn`.
+    """
     size, made = matrix.shape
     blocks = -(-count // made)
     room = (blocks - 1) * step + size
@@ -80,7 +87,11 @@ class Decimated:
 
     def __init__(self, source: Source, how: Decimation) -> None:
         self._source, self._how = source, how
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz // how.by, source.channels, -(-source.frames // how.by)
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz // how.by,
+            source.channels,
+            -(-source.frames // how.by),
+        )
 
     def read(self, start: int, stop: int) -> Samples:
         """Slow frames [start, stop), shape (channels, stop - start)."""

@@ -1,10 +1,10 @@
 """Line: one voice or string at a time, by its periods.
 
-Such a sound is a wave form that changes slowly while its phase runs on. The output's phase runs on at the pitch that the
-source has at the mapped moment; each output sample is the source where its phase is the same, in the period before and
-the one after that moment, faded from one to the next. Pitch and its bends follow the map exactly, nothing smears, and at
-factor 1 it is the source. In the spirit of pitch-synchronous overlap and add (Moulines and Charpentier 1990), sample by
-sample instead of grain by grain.
+Such a sound is a wave form that changes slowly while its phase runs on. The output's phase runs on at the
+pitch that the source has at the mapped moment; each output sample is the source where its phase is the same,
+in the period before and the one after that moment, faded from one to the next. Pitch and its bends follow the
+map exactly, nothing smears, and at factor 1 it is the source. In the spirit of pitch-synchronous overlap and
+add (Moulines and Charpentier 1990), sample by sample instead of grain by grain.
 """
 
 from __future__ import annotations
@@ -21,21 +21,24 @@ from combpace.core.stretch.release import let_go
 from combpace.core.stretch.remembered import once
 from combpace.core.stretch.seam import fades
 
-# What stays as it is: after the start of a segment, and before its end, where it turns into the source's own samples.
+# What stays as it is: after the start of a segment, and before its end, where it turns into the source's own
+# samples.
 HEAD_S, TAIL_S = 0.0105, 0.004
 # After its head a gliding pitch is back where the map has it within this time.
 BACK_S = 0.010
-# A consonant is no longer for a longer note: where a segment is made longer than HISS_FROM, a hiss that starts it stays as it
-# is above HISS_HZ if it stands out by HISS_DB from what follows, until it has fallen to HISS_LEFT_DB above that or by
-# HISS_FALL_DB, and for HISS_S at most.
+# A consonant is no longer for a longer note: where a segment is made longer than HISS_FROM, a hiss that
+# starts it stays as it is above HISS_HZ if it stands out by HISS_DB from what follows, until it has fallen to
+# HISS_LEFT_DB above that or by HISS_FALL_DB, and for HISS_S at most.
 HISS_FROM, HISS_HZ, HISS_S, HISS_STEP_S = 1.12, 2000.0, 0.08, 0.004
 HISS_DB, HISS_LEFT_DB, HISS_FALL_DB = 10.0, 3.0, 25.0
-# Where the pitch stays within these cents of one value for this share of a segment, more of the note is left as it is, and
-# change from one period to the next is short: strings are not quite periodic, and a blend of two periods dulls them.
+# Where the pitch stays within these cents of one value for this share of a segment, more of the note is left
+# as it is, and change from one period to the next is short: strings are not quite periodic, and a blend of
+# two periods dulls them.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_FRAMES = 9
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
-# Before its end a segment may hold the next attack already: what is bright is EARLY_TIMES as strong within EARLY_S of it as before.
+# Before its end a segment may hold the next attack already: what is bright is EARLY_TIMES as strong within
+# EARLY_S of it as before.
 EARLY_S, EARLY_STEP_S, EARLY_TIMES = 0.006, 0.001, 4.0
 # Places are read this long at a time.
 BATCH_S = 0.4
@@ -54,7 +57,11 @@ def fill(source: Source, segment: Segment) -> Samples:
         most = int(STEADY_HEAD * (min(fixed[0]) if fixed else shorter))
         head, back, width = kept_head(segment, most, round(STEADY_LEAST_S * rate), fixed), 0, STEADY_WIDTH
     else:
-        head, back, width = min(round(HEAD_S * rate), shorter // 3), round(BACK_S * rate), STEADY_WIDTH if steady else 1.0
+        head, back, width = (
+            min(round(HEAD_S * rate), shorter // 3),
+            round(BACK_S * rate),
+            STEADY_WIDTH if steady else 1.0,
+        )
     tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
     way = course(segment, head, 0, back, fixed, round(PRE_S * rate))
     made = _run(source, segment, (at, period), way, (head, length), width)
@@ -76,12 +83,18 @@ def fill(source: Source, segment: Segment) -> Samples:
 
 
 def _run(
-    source: Source, segment: Segment, pitched: tuple[IntArray, FloatArray], way: tuple[FloatArray, FloatArray], span: tuple[int, int], width: float
+    source: Source,
+    segment: Segment,
+    pitched: tuple[IntArray, FloatArray],
+    way: tuple[FloatArray, FloatArray],
+    span: tuple[int, int],
+    width: float,
 ) -> Samples:
-    """Frames `span` of the output along a way of points (output frame, source frame), zeros before them, of periods at frames
-    of the source; shape (channels, end of the span)."""
+    """Frames `span` of the output along a way of points (output frame, source frame), zeros before them, of
+    periods at frames of the source; shape (channels, end of the span)."""
     (at, period), (first, length), s0, have = pitched, span, segment.source[0], segment.have
-    # Phase of the source per frame, in periods, from some periods before what is made until as many after the segment.
+    # Phase of the source per frame, in periods, from some periods before what is made until as many after the
+    # segment.
     reach = int(period.max()) + 2
     origin = max(0, first - 2 * reach) - reach
     grid = np.arange(origin, have + reach + 1)
@@ -106,7 +119,8 @@ def _run(
     there += 1
     sides = [(before, 1 - share), (np.interp(there, phase, grid), share)]
     if segment.ends:
-        # The next attack is not heard ahead of its time: what would be read beyond the end is read a period earlier.
+        # The next attack is not heard ahead of its time: what would be read beyond the end is read a period
+        # earlier.
         reach_in, until = 0.5 * float(period.min()), have - _early(source, segment)
         inside = []
         for place, weight in sides:
@@ -150,7 +164,9 @@ def _pitched(source: Source, span: tuple[int, int]) -> tuple[IntArray, FloatArra
 
 
 def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -> Samples:
-    """The source between frames, at several places faded into each other: (places, weights) each of shape (n,); shape (channels, n)."""
+    """The source between frames, at several places faded into each other: (places, weights) each of shape
+    (n,); shape (channels, n).
+    """
     used: list[tuple[slice | IntArray, FloatArray, FloatArray]] = []
     for place, weight in sides:
         index = np.flatnonzero(weight)
@@ -173,7 +189,8 @@ def _read(source: Source, s0: int, sides: list[tuple[FloatArray, FloatArray]]) -
 def splines_between(knots: FloatArray, place: FloatArray) -> FloatArray:
     """Cubic splines of all channels at places between their knots (Unser 1999), shape (channels, places).
 
-    As `ndimage.map_coordinates`, which works out the same four weights for each channel anew: half the time for two channels.
+    As `ndimage.map_coordinates`, which works out the same four weights for each channel anew: half the time
+    for two channels.
     """
     at = place.astype(np.int64)
     t = place - at
@@ -208,7 +225,9 @@ def _hiss(source: Source, segment: Segment) -> int:
 
 
 def _early(source: Source, segment: Segment) -> int:
-    """How many frames before its end a segment already holds the next attack, where a mark lies after it: 0 or EARLY_S."""
+    """How many frames before its end a segment already holds the next attack, where a mark lies after it: 0
+    or EARLY_S.
+    """
     rate = source.sample_rate_hz
     step = max(1, round(EARLY_STEP_S * rate))
     late = round(EARLY_S / EARLY_STEP_S)

@@ -1,7 +1,8 @@
 """How long a period of a single voice is, over time: what Line goes by.
 
-Autocorrelation of windowed frames divided by that of the window (Boersma 1993, "Accurate short-term analysis of the
-fundamental frequency"), a few candidates a frame, and the smoothest way through them (dynamic programming).
+Autocorrelation of windowed frames divided by that of the window (Boersma 1993, "Accurate short-term analysis
+of the fundamental frequency"), a few candidates a frame, and the smoothest way through them (dynamic
+programming).
 """
 
 from __future__ import annotations
@@ -39,8 +40,8 @@ _DEEP = ([1.0, -1.0], [1.0, -1.99, 0.990025])
 def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray, FloatArray]:
     """Periods of the sum of all channels between two frames.
 
-    Returns  frames, shape (n,); periods in frames there, shape (n,), carried on through what has none; how much the
-             sound is like itself a period later, 0 to 1, shape (n,)
+    Returns  frames, shape (n,); periods in frames there, shape (n,), carried on through what has none; how
+             much the sound is like itself a period later, 0 to 1, shape (n,)
     """
     rate = source.sample_rate_hz
     hop = max(1, round(HOP_S * rate))
@@ -74,9 +75,9 @@ def periods(source: Source, start: int, stop: int) -> tuple[IntArray, FloatArray
 def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, period: FloatArray) -> FloatArray:
     """Periods of a pitch that is held, so that its loudest partial keeps its phase from each to the next.
 
-    Partials of a stiff string are not quite multiples: what its wave form repeats at lies between them, and a period more or
-    less would move the phase of the loudest, which is heard as pitch. How its phase turns against the given periods through
-    all of the span is one figure, a straight line (weighted by level).
+    Partials of a stiff string are not quite multiples: what its wave form repeats at lies between them, and a
+    period more or less would move the phase of the loudest, which is heard as pitch. How its phase turns
+    against the given periods through all of the span is one figure, a straight line (weighted by level).
     at, period  frames and periods there, shape (n,)
     Returns     shape of `period`
     """
@@ -89,14 +90,19 @@ def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, peri
     if count < 1.5 * BLOCKS:
         return period
     sound = np.add.reduceat(source.read(first, first + count * step).sum(axis=0), step * np.arange(count))
-    # Windows of four quarters, a quarter apart. Within one the pitch is that of all; from one to the next it is the given one.
+    # Windows of four quarters, a quarter apart. Within one the pitch is that of all; from one to the next it
+    # is the given one.
     quarter = BLOCKS // 4
     whole = count // quarter
     middle = first + quarter * step * (np.arange(whole) + 0.5)
     phase = np.cumsum(quarter * step / np.interp(middle, at, period))
     partials = np.arange(1, PARTIALS + 1)
-    inside = np.exp(-2j * np.pi * np.outer(step / mean * (np.arange(quarter) - 0.5 * (quarter - 1)), partials))
-    tables = (inside[:, :, None] * np.hanning(BLOCKS + 2)[1:-1].reshape(4, quarter).T[:, None, :]).reshape(quarter, -1)
+    inside = np.exp(
+        -2j * np.pi * np.outer(step / mean * (np.arange(quarter) - 0.5 * (quarter - 1)), partials)
+    )
+    tables = (inside[:, :, None] * np.hanning(BLOCKS + 2)[1:-1].reshape(4, quarter).T[:, None, :]).reshape(
+        quarter, -1
+    )
     # Shape (quarters, partials, which part of a window).
     parts = (sound[: whole * quarter].reshape(whole, quarter) @ tables).reshape(whole, PARTIALS, 4)
     parts *= np.exp(-2j * np.pi * np.outer(phase, partials))[:, :, None]
@@ -160,10 +166,11 @@ def _tracked(sound: Samples, at: IntArray, rate: float, size: int) -> tuple[Floa
 
 
 def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) -> FloatArray:
-    """Each period again, from how alike the sound about a frame is to itself one period on: no window bends the peak.
+    """Each period again, from how alike the sound about a frame is to itself one period on: no window bends
+    the peak.
 
-    Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials of strings
-    are not quite multiples, and pitch is where the loud ones are.
+    Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials
+    of strings are not quite multiples, and pitch is where the loud ones are.
     """
     deep = signal.lfilter(*_DEEP, sound)
     span = max(int(COMPARED_PERIODS * np.percentile(period, 90)), least)
@@ -186,7 +193,9 @@ def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) ->
         there = wide[later]
         for j in range(len(steps)):
             product = np.einsum("ij,ij->i", here, there[:, j : j + span])
-            same[:, j] = product / np.sqrt(np.maximum(energy * (total[later + j + span] - total[later + j]), 1e-20))
+            same[:, j] = product / np.sqrt(
+                np.maximum(energy * (total[later + j + span] - total[later + j]), 1e-20)
+            )
         # Least-squares parabola through five points.
         bend = (same @ np.array([2.0, -1, -2, -1, 2])) / 14
         slope = (same @ np.array([-2.0, -1, 0, 1, 2])) / 10
@@ -202,7 +211,11 @@ def _smoothest(lags: FloatArray, found: FloatArray, shortest: float) -> tuple[Fl
     gain = found - OCTAVE * octaves
     total, back = gain[0].copy(), np.zeros(lags.shape, np.int64)
     # Where nothing is periodic a step costs little.
-    step = STEP * np.abs(octaves[1:, :, None] - octaves[:-1, None, :]) * np.minimum(found[1:, :, None], found[:-1, None, :])
+    step = (
+        STEP
+        * np.abs(octaves[1:, :, None] - octaves[:-1, None, :])
+        * np.minimum(found[1:, :, None], found[:-1, None, :])
+    )
     each = np.arange(lags.shape[1])
     for k in range(1, len(lags)):
         ways = total - step[k - 1]

@@ -1,7 +1,10 @@
-"""Segments of a stretch: where each starts in the source and in the output, and which points between only bend the map.
+"""Segments of a stretch: where each starts in the source and in the output, and which points between only
+bend the map.
 
-A segment runs from a moment before one attack to the same moment before the next. At both of its ends it is the
-source's own samples at the offset the attack there needs, so segments follow each other without any joint at all:
+A segment runs from a moment before one attack to the same moment before the next. At both of its ends it is
+the
+source's own samples at the offset the attack there needs, so segments follow each other without any joint at
+all:
 whatever has to give lies inside of them.
 """
 
@@ -30,13 +33,18 @@ PAUSE_DB = 38.0
 # Frames that are looked at at a time.
 BATCH = 32
 # Starts of the spans of 12 ms that are compared, from the frame.
-LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0), (-20.0, -16.5), (-3.0, 1.0)
+LONG_BEFORE_MS, BEFORE_MS, AFTER_MS = (
+    (-80.0, -72.0, -64.0, -56.0, -48.0, -40.0, -32.0, -24.0),
+    (-20.0, -16.5),
+    (-3.0, 1.0),
+)
 # A point may lie this far beside the attack it means; within NEAR_S it is taken as exact.
 REACH_S, NEAR_S = 0.0075, 0.0015
 # Less between a point and a later attack says nothing.
 BETWEEN_S = 0.001
-# Without an attack a segment is no longer than this: a preview starts at most so far before what is asked for, and memory
-# stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the last half.
+# Without an attack a segment is no longer than this: a preview starts at most so far before what is asked
+# for, and memory stays small whatever is stretched. Its edge lies where it is quietest for QUIET_S in the
+# last half.
 LONGEST_S, QUIET_S = 16.0, 0.04
 # Where a long start stays as it is, the rest is made longer or shorter by this factor at most.
 BEND_AFTER = 1.3
@@ -46,7 +54,8 @@ CLOSEST_S = 0.004
 
 @dataclass(frozen=True, slots=True)
 class Better:
-    """How far an attack elsewhere within reach of a point must stand out from what lies at the point itself, in dB; one is enough.
+    """How far an attack elsewhere within reach of a point must stand out from what lies at the point itself,
+    in dB; one is enough.
 
     as_it_is  with all that is heard at the point
     alone     the same for an attack that comes later, when the sound from it on does not speak for the point
@@ -56,8 +65,9 @@ class Better:
     alone: float
 
 
-# What a string or several of them do within their first periods looks like attacks, too. A piano's stroke exactly on its point
-# has another 2 ms later that stands out by up to 8 dB alone; of basses those on their points and those after them look alike.
+# What a string or several of them do within their first periods looks like attacks, too. A piano's stroke
+# exactly on its point has another 2 ms later that stands out by up to 8 dB alone; of basses those on their
+# points and those after them look alike.
 BETTER_HIT, BETTER_CHORD, BETTER_LINE = Better(1.0, 3.0), Better(1.5, 9.0), Better(4.0, float("inf"))
 
 
@@ -67,8 +77,8 @@ class Segment:
 
     source, target       frames of its start and end: PRE_S before an attack where `starts` or `ends` say so
     inner_source/target  frames of the points between, relative to `source[0]` and `target[0]`
-    starts, ends         whether the edge lies before an attack; else it is the map's own, or was set where least is heard
-                         because no attack came for LONGEST_S
+    starts, ends         whether the edge lies before an attack; else it is the map's own, or was set where
+                         least is heard because no attack came for LONGEST_S
     """
 
     source: tuple[int, int]
@@ -93,16 +103,20 @@ class Segment:
 
 
 def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> BoolArray:
-    """Whether the sound grows at each frame: 12 ms just after against the louder of two spans just before, in seven bands.
+    """Whether the sound grows at each frame: 12 ms just after against the louder of two spans just before, in
+    seven bands.
 
-    lasting  a growth below PLAIN_DB must also pass what was heard over the 80 ms before: partials that beat grow and fade
-             all the time, and to take that for an attack would break a sustained sound. Where most frames pass, the frames
-             do lie on attacks, and FAINT_DB is enough for the others, or nothing where nearly all do
+    lasting  a growth below PLAIN_DB must also pass what was heard over the 80 ms before: partials that beat
+             grow and fade all the time, and to take that for an attack would break a sustained sound. Where
+             most frames pass, the frames do lie on attacks, and FAINT_DB is enough for the others, or nothing
+             where nearly all do
     """
     short, long = measured(source, _growths, frames).swapaxes(0, 1)
     if not lasting:
         return np.asarray((short > ATTACK_DB).any(axis=1))
-    sure: BoolArray = np.asarray(((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1))
+    sure: BoolArray = np.asarray(
+        ((short > PLAIN_DB) | ((short > ATTACK_DB) & (long > LASTING_DB))).any(axis=1)
+    )
     # Points in a pause, where a note has ended, say nothing of what the others are.
     heard = measured(source, _levels, frames)
     heard = heard > heard.max(initial=-np.inf) - PAUSE_DB
@@ -117,12 +131,17 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
 def _levels(source: Source, frames: IntArray) -> FloatArray:
     """Level of the 12 ms after each frame, dB; shape (frames,)."""
     size = max(32, round(0.0116 * source.sample_rate_hz))
-    power = [float(np.mean(np.square(source.read(int(frame), int(frame) + size), dtype=np.float64))) for frame in frames]
+    power = [
+        float(np.mean(np.square(source.read(int(frame), int(frame) + size), dtype=np.float64)))
+        for frame in frames
+    ]
     return np.asarray(10 * np.log10(np.maximum(power, 1e-14)))
 
 
 def _growths(source: Source, frames: IntArray) -> FloatArray:
-    """Growth in dB over the 20 ms before and over the 80 ms before, per frame and band, shape (frames, 2, bands)."""
+    """Growth in dB over the 20 ms before and over the 80 ms before, per frame and band, shape (frames, 2,
+    bands).
+    """
     rate = source.sample_rate_hz
     size = max(32, round(0.0116 * rate))
     window = np.hanning(size + 1)[:size].astype(np.float32)
@@ -137,7 +156,9 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
     offsets = np.array(lags) - lags[0]
     for begin in range(0, len(frames), BATCH):
         batch = frames[begin : begin + BATCH]
-        sounds = np.stack([source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in batch])
+        sounds = np.stack(
+            [source.read(int(frame) + lags[0], int(frame) + lags[0] + span).mean(axis=0) for frame in batch]
+        )
         windows = np.lib.stride_tricks.sliding_window_view(sounds, size, axis=1)[:, offsets]
         bands = np.add.reduceat(np.square(np.abs(fft.rfft(windows * window, axis=2))) * tilt, starts, axis=2)
         after = bands[:, -len(AFTER_MS) :].max(axis=1)
@@ -150,10 +171,11 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
 
 
 def attacks_near(source: Source, frames: IntArray) -> FloatArray:
-    """The best attack within reach of each frame, and how far it stands out from what lies at the frame itself.
+    """The best attack within reach of each frame, and how far it stands out from what lies at the frame
+    itself.
 
-    Points set by hand or by another program lie some milliseconds beside their attack; cutting there would cut the
-    attack or let it be heard twice.
+    Points set by hand or by another program lie some milliseconds beside their attack; cutting there would
+    cut the attack or let it be heard twice.
     Returns  (frame, dB as it is, dB alone) as in `Better`, shape (frames, 3); 0 dB where the frame is as good
     """
     rate = source.sample_rate_hz
@@ -186,15 +208,21 @@ def attacks_near(source: Source, frames: IntArray) -> FloatArray:
             out = []
             for (after, before), rise, floor in zip(spans, rises, floors, strict=True):
                 loud, soft = _beside(total[k], here, np.minimum(after, until - here), before)
-                out.append(rise[k, best[k]] - float((10 * np.log10((loud + 1e-12) / (soft + floor[k]))).max()))
+                out.append(
+                    rise[k, best[k]] - float((10 * np.log10((loud + 1e-12) / (soft + floor[k]))).max())
+                )
             found[begin + k, 2] = max(0.0, min(out[0], 2 * out[1]))
     return found
 
 
-def _beside(total: FloatArray, at: IntArray, after: int | IntArray, before: int) -> tuple[FloatArray, FloatArray]:
+def _beside(
+    total: FloatArray, at: IntArray, after: int | IntArray, before: int
+) -> tuple[FloatArray, FloatArray]:
     """Mean power just after and just before places, from the running sum of power (its last axis)."""
     here = total[..., at]
-    return np.maximum(total[..., at + after] - here, 0) / after, np.maximum(here - total[..., at - before], 0) / before
+    return np.maximum(total[..., at + after] - here, 0) / after, np.maximum(
+        here - total[..., at - before], 0
+    ) / before
 
 
 def _steps(sound: Samples) -> FloatArray:
@@ -249,16 +277,27 @@ def plan(
         inside = ~hard & (a > s0) & (a < s1) & (b > t0) & (b < t1)
         inside[0] = inside[-1] = False
         bend = [(int(u) - s0, int(v) - t0) for u, v in zip(a[inside], b[inside], strict=True)]
-        bend = [point for point, before in zip(bend, [(0, 0), *bend], strict=False) if point[0] > before[0] and point[1] > before[1]]
+        bend = [
+            point
+            for point, before in zip(bend, [(0, 0), *bend], strict=False)
+            if point[0] > before[0] and point[1] > before[1]
+        ]
         segments.append(
             Segment(
-                (s0, s1), (t0, t1), tuple(u for u, _ in bend), tuple(v for _, v in bend), starts=(s0, t0) not in eased, ends=(s1, t1) not in eased
+                (s0, s1),
+                (t0, t1),
+                tuple(u for u, _ in bend),
+                tuple(v for _, v in bend),
+                starts=(s0, t0) not in eased,
+                ends=(s1, t1) not in eased,
             )
         )
     return segments
 
 
-def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArray, longest_s: float) -> set[tuple[int, int]]:
+def _eased(
+    source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArray, longest_s: float
+) -> set[tuple[int, int]]:
     """Edges for where none came for too long: (source frame, target frame)."""
     rate = source.sample_rate_hz
     longest, span = round(longest_s * rate), round(QUIET_S * rate)
@@ -272,7 +311,9 @@ def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArra
                 break
             power = np.square(source.read(lo, hi)).sum(axis=0)
             count = len(power) // span
-            at = lo + int(np.argmin(power[: count * span].reshape(count, span).sum(axis=1))) * span + span // 2
+            at = (
+                lo + int(np.argmin(power[: count * span].reshape(count, span).sum(axis=1))) * span + span // 2
+            )
             edge = (at, round(float(np.interp(at, a, b))))
             if edge[1] <= t0 or edge[1] >= t1:
                 break
@@ -282,11 +323,13 @@ def _eased(source: Source, edges: list[tuple[int, int]], a: IntArray, b: IntArra
 
 
 def kept_head(segment: Segment, most: int, least: int, fixed: tuple[tuple[int, int], ...] = ()) -> int:
-    """How many frames after the start may stay as they are, so that what must give then gives no more than BEND_AFTER.
+    """How many frames after the start may stay as they are, so that what must give then gives no more than
+    BEND_AFTER.
 
     least  what stays in any case, but never more than a third of the segment
     fixed  points (source frame, output frame) that hold: what must give lies before the first
-    What the map itself leaves as it is, up to its first point inside, stays so whatever comes after: a held note before a pause.
+    What the map itself leaves as it is, up to its first point inside, stays so whatever comes after: a held
+    note before a pause.
     """
     if segment.inner_source and abs(segment.inner_source[0] - segment.inner_target[0]) <= 1:
         return segment.inner_source[0]
@@ -300,14 +343,22 @@ def kept_head(segment: Segment, most: int, least: int, fixed: tuple[tuple[int, i
 
 
 def course(
-    segment: Segment, head: int, tail: int, back: int = 0, fixed: tuple[tuple[int, int], ...] = (), pre: int = 0
+    segment: Segment,
+    head: int,
+    tail: int,
+    back: int = 0,
+    fixed: tuple[tuple[int, int], ...] = (),
+    pre: int = 0,
 ) -> tuple[FloatArray, FloatArray]:
-    """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope 1.
+    """Points (output frame, source frame) of a segment whose first `head` and last `tail` frames run at slope
+    1.
 
-    back   frames after the head within which the course is where the map alone would have it, more where that would be
-           too steep, and before the end again; 0 leaves it to the rest
-    fixed  points (source frame, output frame) that it goes through, instead of the map's from the first of them on
-    pre    frames that an attack lies after an edge: with `back`, the map goes from attack to attack, not from edge to edge
+    back   frames after the head within which the course is where the map alone would have it, more where that
+           would be too steep, and before the end again; 0 leaves it to the rest
+    fixed  points (source frame, output frame) that it goes through, instead of the map's from the first of
+           them on
+    pre    frames that an attack lies after an edge: with `back`, the map goes from attack to attack, not from
+           edge to edge
     """
     have, length = segment.have, segment.length
     begins, ends = pre * segment.starts, pre * segment.ends
@@ -330,7 +381,12 @@ def course(
         if 0.35 * first < have - tail - left < 2.5 * first:
             inner.append((left, float(last)))
     for u, v in [*inner, *fixed]:
-        if u > in_points[-1] + 64 and v > out_points[-1] + 64 and u < have - tail - 64 and v < length - tail - 64:
+        if (
+            u > in_points[-1] + 64
+            and v > out_points[-1] + 64
+            and u < have - tail - 64
+            and v < length - tail - 64
+        ):
             out_points.append(v)
             in_points.append(u)
     return np.array([*out_points, length - tail, length]), np.array([*in_points, have - tail, have])

@@ -1,7 +1,8 @@
-"""Where a note is let go: that moment belongs to the map, as its attack does; how fast the sound then dies does not.
+"""Where a note is let go: that moment belongs to the map, as its attack does; how fast the sound then dies
+does not.
 
-Most of a chord stays as it is and the rest gives way; without more, a note of half a bar would then be let go late where it
-is made shorter, and early where it is made longer.
+Most of a chord stays as it is and the rest gives way; without more, a note of half a bar would then be let go
+late where it is made shorter, and early where it is made longer.
 """
 
 from __future__ import annotations
@@ -12,8 +13,8 @@ from combpace.core.audio import Source
 from combpace.core.stretch.plan import Segment
 from combpace.core.stretch.remembered import once
 
-# Levels over SPAN_S, every STEP_S: not before EARLIEST_S a sound that fell by less than HELD_DB within BEFORE_S falls by more
-# than FALL_DB within AFTER_S, and what comes later stays LEFT_DB below what it was.
+# Levels over SPAN_S, every STEP_S: not before EARLIEST_S a sound that fell by less than HELD_DB within
+# BEFORE_S falls by more than FALL_DB within AFTER_S, and what comes later stays LEFT_DB below what it was.
 STEP_S, SPAN_S, EARLIEST_S = 0.005, 0.020, 0.05
 BEFORE_S, AFTER_S = 0.060, 0.050
 FALL_DB, HELD_DB, LEFT_DB = 14.0, 5.0, 10.0
@@ -22,7 +23,8 @@ DYING_S = 0.060
 
 
 def let_go(source: Source, segment: Segment) -> tuple[tuple[int, int], ...]:
-    """Points (source frame, output frame) of a segment between which a note that was let go dies; () where none was.
+    """Points (source frame, output frame) of a segment between which a note that was let go dies; () where
+    none was.
 
     The first lies where the map has it, the sound between both is as long as it was.
     """
@@ -30,8 +32,16 @@ def let_go(source: Source, segment: Segment) -> tuple[tuple[int, int], ...]:
     found: int = once(source, ("let go", start, stop), lambda: _found(source, start, stop))
     if not found:
         return ()
-    to = round(float(np.interp(found, [0, *segment.inner_source, segment.have], [0, *segment.inner_target, segment.length])))
-    dying = min(round(DYING_S * source.sample_rate_hz), (segment.have - found) // 2, (segment.length - to) // 2)
+    to = round(
+        float(
+            np.interp(
+                found, [0, *segment.inner_source, segment.have], [0, *segment.inner_target, segment.length]
+            )
+        )
+    )
+    dying = min(
+        round(DYING_S * source.sample_rate_hz), (segment.have - found) // 2, (segment.length - to) // 2
+    )
     return ((found, to), (found + dying, to + dying))
 
 
@@ -51,5 +61,10 @@ def _found(source: Source, start: int, stop: int) -> int:
     here = level[before:-after]
     fall, held = here - level[before + after :], level[: -before - after] - here
     loudest_later = np.maximum.accumulate(level[::-1])[::-1][before + after :]
-    good = (fall > FALL_DB) & (held < HELD_DB) & (loudest_later < here - LEFT_DB) & (at[before:-after] > EARLIEST_S * rate)
+    good = (
+        (fall > FALL_DB)
+        & (held < HELD_DB)
+        & (loudest_later < here - LEFT_DB)
+        & (at[before:-after] > EARLIEST_S * rate)
+    )
     return int(at[before + int(np.argmax(np.where(good, fall - held, -np.inf)))]) if good.any() else 0

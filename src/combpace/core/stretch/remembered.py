@@ -1,4 +1,6 @@
-"""A source with what was measured in it and made from it, so that a map that changes in one place costs what that place costs."""
+"""A source with what was measured in it and made from it, so that a map that changes in one place costs what
+that place costs.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,11 @@ class Remembered:
     def __init__(self, source: Source, kept_samples: int = KEPT_SAMPLES) -> None:
         """kept_samples: how much made sound is kept, of all channels; the last one always is."""
         self._source, self._most = source, kept_samples
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz,
+            source.channels,
+            source.frames,
+        )
         self._rows: dict[tuple[str, int], Any] = {}
         self._things: dict[Hashable, Any] = {}
         self._sounds: OrderedDict[Hashable, Any] = OrderedDict()
@@ -39,10 +45,18 @@ class Remembered:
         name = measure.__qualname__
         if len(self._rows) > MOST_ROWS:
             self._rows.clear()
-        new = np.array(sorted({int(frame) for frame in frames if (name, int(frame)) not in self._rows}), dtype=np.int64)
+        new = np.array(
+            sorted({int(frame) for frame in frames if (name, int(frame)) not in self._rows}), dtype=np.int64
+        )
         if len(new):
-            self._rows |= {(name, int(frame)): row for frame, row in zip(new, measure(self._source, new), strict=True)}
-        return np.array([self._rows[name, int(frame)] for frame in frames]) if len(frames) else measure(self._source, frames)
+            self._rows |= {
+                (name, int(frame)): row for frame, row in zip(new, measure(self._source, new), strict=True)
+            }
+        return (
+            np.array([self._rows[name, int(frame)] for frame in frames])
+            if len(frames)
+            else measure(self._source, frames)
+        )
 
     def thing(self, key: Hashable, make: Callable[[], Any]) -> Any:
         """What was made under this key, made where it is asked for the first time."""
@@ -53,7 +67,9 @@ class Remembered:
         return self._things[key]
 
     def sound(self, key: Hashable, make: Callable[[], Any]) -> Any:
-        """As `thing` for sound, of which only the last is kept, and what was used before it as far as there is room."""
+        """As `thing` for sound, of which only the last is kept, and what was used before it as far as there
+        is room.
+        """
         if key in self._sounds:
             self._sounds.move_to_end(key)
             return self._sounds[key]

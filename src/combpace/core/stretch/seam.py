@@ -1,8 +1,9 @@
-"""Cut and Strike: sound is moved in whole pieces, and what is missing or too much is made up where it is least heard.
+"""Cut and Strike: sound is moved in whole pieces, and what is missing or too much is made up where it is
+least heard.
 
-A piece ends and another begins with a crossfade between two places of the source that differ least over its length,
-in all channels at once, so that microphones keep their phase. The attack at the start and what leads into the next one
-are never touched.
+A piece ends and another begins with a crossfade between two places of the source that differ least over its
+length, in all channels at once, so that microphones keep their phase. The attack at the start and what leads
+into the next one are never touched.
 """
 
 from __future__ import annotations
@@ -69,7 +70,9 @@ def fill(source: Source, segment: Segment, seams: Seams) -> Samples:
 
 
 def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, ends: bool) -> Samples:
-    """`sound` made `length` frames long; its edges are its own samples, longer so where an attack lies there."""
+    """`sound` made `length` frames long; its edges are its own samples, longer so where an attack lies
+    there.
+    """
     have = sound.shape[1]
     if have == length:
         return sound
@@ -101,18 +104,25 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
 
 
 def _difference(sound: Samples, power: FloatArray, lag: int, fade: int) -> FloatArray:
-    """Squared difference over a fade between the sound at p and at p + lag, per p; shape (frames - lag - fade + 1,).
+    """Squared difference over a fade between the sound at p and at p + lag, per p; shape (frames - lag - fade
+    + 1,).
 
     A part of the power is added: of two places that fit equally well the quieter one is less heard.
     """
-    gap = np.square(sound[:, lag:] - sound[:, : sound.shape[1] - lag], dtype=np.float64).sum(axis=0) if lag else np.zeros(sound.shape[1])
+    gap = (
+        np.square(sound[:, lag:] - sound[:, : sound.shape[1] - lag], dtype=np.float64).sum(axis=0)
+        if lag
+        else np.zeros(sound.shape[1])
+    )
     gap += 0.05 * (power[lag:] + power[: len(power) - lag])
     total = np.concatenate([[0.0], np.cumsum(gap)])
     cost: FloatArray = total[fade:] - total[:-fade]
     return cost
 
 
-def _forward(sound: Samples, power: FloatArray, drop: int, room: tuple[int, int], fade: int, late: float) -> list[tuple[int, int]]:
+def _forward(
+    sound: Samples, power: FloatArray, drop: int, room: tuple[int, int], fade: int, late: float
+) -> list[tuple[int, int]]:
     """One jump that leaves out `drop` frames: (leave at, go on at)."""
     cost = _difference(sound, power, drop, fade)
     last = min(len(cost) - 1, room[1] - drop - fade)
@@ -121,11 +131,13 @@ def _forward(sound: Samples, power: FloatArray, drop: int, room: tuple[int, int]
     return [(at, at + drop)]
 
 
-def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], fade: int, seams: Seams, rate: int) -> list[tuple[int, int]]:
+def _back(
+    sound: Samples, power: FloatArray, more: int, room: tuple[int, int], fade: int, seams: Seams, rate: int
+) -> list[tuple[int, int]]:
     """Jumps back that together repeat `more` frames: (leave at, go on at), in the order of the output."""
     first, last = room
-    # A jump repeats the span it goes back over; its landing place must be past the attack, and what follows a jump is at
-    # least as long as its fade.
+    # A jump repeats the span it goes back over; its landing place must be past the attack, and what follows a
+    # jump is at least as long as its fade.
     free = last - first - fade
     most = min(max(round(seams.back_s * rate), 2 * fade), free)
     count = -(-more // most)
@@ -135,7 +147,11 @@ def _back(sound: Samples, power: FloatArray, more: int, room: tuple[int, int], f
     for rest in range(count, 0, -1):
         even = left // rest if rest > 1 else left
         spread = max(0, min(even // 3, most - even, even - fade)) if rest > 1 else 0
-        lags = np.unique(np.linspace(even - spread, even + spread, seams.lags).astype(int)) if spread else np.array([even])
+        lags = (
+            np.unique(np.linspace(even - spread, even + spread, seams.lags).astype(int))
+            if spread
+            else np.array([even])
+        )
         # The last of several must leave what can still be repeated.
         lags = lags[(lags >= 1) & (left - lags <= (rest - 1) * most) & (left - lags >= (rest - 1) * fade)]
         best = (np.inf, 0, 0)
@@ -165,15 +181,21 @@ def _way(jumps: list[tuple[int, int]], have: int, length: int) -> tuple[FloatArr
 
 
 def _levels(power: FloatArray, jumps: list[tuple[int, int]], more: int, span: int) -> tuple[int, Samples]:
-    """(first frame, gains) of what is repeated where no attack follows: its level goes once from where the first jump leaves to
-    where the last one left, instead of starting over. Sound is made softer for that, never louder."""
+    """(first frame, gains) of what is repeated where no attack follows: its level goes once from where the
+    first jump leaves to where the last one left, instead of starting over. Sound is made softer for that,
+    never louder."""
     begin, last = jumps[0][0], max(leave for leave, _ in jumps)
     end = last + more
     total = np.concatenate([[0.0], np.cumsum(power)])
     grid = np.arange(0, len(power), max(1, span // 4))
     lo, hi = np.clip(grid - span // 2, 0, len(power)), np.clip(grid + span // 2, 1, len(power))
     level = 0.5 * np.log((total[hi] - total[lo]) / (hi - lo) + 1e-12)
-    read = np.concatenate([np.arange(go_on, leave) for (_, go_on), leave in zip(jumps, [*(j[0] for j in jumps[1:]), last], strict=True)])
+    read = np.concatenate(
+        [
+            np.arange(go_on, leave)
+            for (_, go_on), leave in zip(jumps, [*(j[0] for j in jumps[1:]), last], strict=True)
+        ]
+    )
     wanted = np.interp(np.linspace(begin, last, end - begin), grid, level) - np.interp(read, grid, level)
     gains: Samples = np.exp(np.clip(wanted, -MOST_SOFTER, 0)).astype(np.float32)
     # Where one place is left for another the gain would jump with it; a fade has no corners either.
@@ -202,14 +224,21 @@ def _assembled(sound: Samples, jumps: list[tuple[int, int]], fade: int, length: 
             made[:, at : at + n] = over[:, :n] * gains[0, :n] + piece[:, :n] * gains[1, :n]
         at += count
         if leave < have:
-            pending = sound[:, leave : leave + fade], fades(sound[:, leave : leave + fade], sound[:, go_on : go_on + fade], rise)
+            pending = (
+                sound[:, leave : leave + fade],
+                fades(sound[:, leave : leave + fade], sound[:, go_on : go_on + fade], rise),
+            )
         read = go_on
     return made
 
 
 def fades(out: Samples, into: Samples, rise: Samples) -> FloatArray:
-    """Gains of what is left and what begins, shape (2, n): together of constant power, however alike the two are."""
-    both = float(np.sqrt(np.sum(np.square(out, dtype=np.float64)) * np.sum(np.square(into, dtype=np.float64))))
+    """Gains of what is left and what begins, shape (2, n): together of constant power, however alike the two
+    are.
+    """
+    both = float(
+        np.sqrt(np.sum(np.square(out, dtype=np.float64)) * np.sum(np.square(into, dtype=np.float64)))
+    )
     alike = float(np.clip(np.sum(out.astype(np.float64) * into) / both, 0, 1)) if both > 0 else 1.0
     fall = 1 - rise
     level = 1 / np.sqrt(fall * fall + rise * rise + 2 * alike * fall * rise)

@@ -1,9 +1,11 @@
-"""What sounds on through attacks, apart from what strikes: a pad under drums must not start anew at every hit.
+"""What sounds on through attacks, apart from what strikes: a pad under drums must not start anew at every
+hit.
 
-A partial belongs to the sustained part while it has been there for a moment and will go on for one: at each place of the
-spectrum the lesser of the median over the frames before and after (median filters over time as in Fitzgerald 2010, but one
-on either side, so that a note's beginning and a hit stay whole on the other side). Only peaks far above what lies about
-them count, and only while their level stays even. Sustained part and rest add up to the source exactly.
+A partial belongs to the sustained part while it has been there for a moment and will go on for one: at each
+place of the spectrum the lesser of the median over the frames before and after (median filters over time as
+in Fitzgerald 2010, but one on either side, so that a note's beginning and a hit stay whole on the other
+side). Only peaks far above what lies about them count, and only while their level stays even. Sustained part
+and rest add up to the source exactly.
 """
 
 from __future__ import annotations
@@ -26,8 +28,9 @@ FRAMES = 5
 HIGHEST_HZ = 5000.0
 # A peak stands this much above the median of its surroundings, so many bins to either side.
 CLEAR, ABOUT = 5.0, 24
-# Between its quartiles over all those frames a partial's level moves by less than a factor: what decays and is struck again
-# is as loud after a hit as before, but it is not sustained. The first is for finding out whether sound is sustained at all.
+# Between its quartiles over all those frames a partial's level moves by less than a factor: what decays and
+# is struck again is as loud after a hit as before, but it is not sustained. The first is for finding out
+# whether sound is sustained at all.
 VERY_EVEN, EVEN = 1.4, 1.7
 LOBE = 2
 # Share of the power before attacks that makes what sounds on a layer of its own.
@@ -36,13 +39,18 @@ BLOCK_S, KEPT_BLOCKS = 2.0, 6
 
 
 class Sustained:
-    """The sustained part of a source, itself a `Source`: any range read is the same as the whole, to rounding.
+    """The sustained part of a source, itself a `Source`: any range read is the same as the whole, to
+    rounding.
 
     It is found at a fraction of the rate, where that holds all of it; `slow` is the part at that rate.
     """
 
     def __init__(self, source: Source, even: float = EVEN, block_s: float = BLOCK_S) -> None:
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz,
+            source.channels,
+            source.frames,
+        )
         self._how = decimation(self.sample_rate_hz, HIGHEST_HZ)
         self.slow = _Slow(Decimated(source, self._how), even, block_s)
 
@@ -63,7 +71,11 @@ class _Slow:
 
     def __init__(self, source: Source, even: float, block_s: float) -> None:
         self._source, self._even = source, even
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz,
+            source.channels,
+            source.frames,
+        )
         self._window = 1 << max(6, round(np.log2(WINDOW_S * self.sample_rate_hz)))
         self._hop = self._window // OVERLAP
         # Every other frame is looked at below: blocks of an even number of them look at the same ones.
@@ -109,7 +121,9 @@ class _Slow:
         course = np.sort(levels[at[:, None] + np.arange(2 * reach + 1), bins[:, None]], axis=1)
         peaks[at, bins] = course[:, 2 * reach - reach // 2] < self._even * course[:, reach // 2]
         tonal = _greatest_about(peaks)
-        mask = np.where(tonal, np.minimum(1, stays / np.maximum(levels[reach : reach + count], 1e-12)), 0).astype(np.float32)
+        mask = np.where(
+            tonal, np.minimum(1, stays / np.maximum(levels[reach : reach + count], 1e-12)), 0
+        ).astype(np.float32)
         kept = np.zeros((self.channels, count, window // 2 + 1), np.complex64)
         kept[..., :used] = spectra[:, reach : reach + count, :used] * mask
         frames = fft.irfft(kept, window, axis=-1) * shape
@@ -130,8 +144,12 @@ def _median_of_five(levels: list[FloatArray]) -> FloatArray:
 
 
 def _median_about(levels: FloatArray, reach: int) -> FloatArray:
-    """Median of so many bins on either side, beyond an end their mirror image: as `scipy.ndimage.median_filter`, which takes three times as long."""
-    view = np.lib.stride_tricks.sliding_window_view(np.pad(levels, ((0, 0), (reach, reach)), mode="symmetric"), 2 * reach + 1, axis=1)
+    """Median of so many bins on either side, beyond an end their mirror image: as
+    `scipy.ndimage.median_filter`, which takes three times as long.
+    """
+    view = np.lib.stride_tricks.sliding_window_view(
+        np.pad(levels, ((0, 0), (reach, reach)), mode="symmetric"), 2 * reach + 1, axis=1
+    )
     median: FloatArray = np.sort(view, axis=-1)[..., reach]
     return median
 
@@ -150,14 +168,20 @@ class Struck:
 
     def __init__(self, source: Source, sustained: Sustained) -> None:
         self._source, self._sustained = source, sustained
-        self.sample_rate_hz, self.channels, self.frames = source.sample_rate_hz, source.channels, source.frames
+        self.sample_rate_hz, self.channels, self.frames = (
+            source.sample_rate_hz,
+            source.channels,
+            source.frames,
+        )
 
     def read(self, start: int, stop: int) -> Samples:
         return self._source.read(start, stop) - self._sustained.read(start, stop)
 
 
 def sounds_on(source: Source, attacks: IntArray, most: int = 32) -> bool:
-    """Whether most of what is heard just before attacks goes on through them, judged at the first attack of up to `most` parts."""
+    """Whether most of what is heard just before attacks goes on through them, judged at the first attack of
+    up to `most` parts.
+    """
     if not len(attacks):
         return False
     # Parts of the source and not of the list: an attack more or less leaves the others as they are.
@@ -168,7 +192,9 @@ def sounds_on(source: Source, attacks: IntArray, most: int = 32) -> bool:
 
 
 def _shares(source: Source, attacks: IntArray) -> FloatArray:
-    """Share of the power of the 20 ms before each attack that sounds on, not a number in silence; shape (attacks,)."""
+    """Share of the power of the 20 ms before each attack that sounds on, not a number in silence; shape
+    (attacks,).
+    """
     sustained = Sustained(source, VERY_EVEN, 0.0)
     span = round(0.02 * source.sample_rate_hz)
     shares = np.full(len(attacks), np.nan)

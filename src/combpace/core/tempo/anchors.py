@@ -1,8 +1,9 @@
 """Solving a map again around what the user fixed.
 
-Beats change only between the nearest anchors left and right of a correction; with none on a side, the correction fades
-out there over FADE_BARS when it is small, and goes to the end when it is a matter of phase. Every beat between is laid
-again on the attacks, by dynamic programming over the attacks near its expected time. Anchors are exact, always.
+Beats change only between the nearest anchors left and right of a correction; with none on a side, the
+correction fades out there over FADE_BARS when it is small, and goes to the end when it is a matter of phase.
+Every beat between is laid again on the attacks, by dynamic programming over the attacks near its expected
+time. Anchors are exact, always.
 """
 
 from __future__ import annotations
@@ -19,7 +20,16 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
-from combpace.core.tempo.recount import ALIKE, confirmed_in, is_line, nearest_bar, refilled, with_downbeat, with_meter, with_meter_from
+from combpace.core.tempo.recount import (
+    ALIKE,
+    confirmed_in,
+    is_line,
+    nearest_bar,
+    refilled,
+    with_downbeat,
+    with_meter,
+    with_meter_from,
+)
 
 FADE_BARS = 4
 # A correction beyond this share of a beat means that the pulse itself was read at the wrong phase.
@@ -32,7 +42,9 @@ UNMOVED_S = 1e-9
 SCALES = (Fraction(2), Fraction(3), Fraction(1, 2), Fraction(1, 3), Fraction(3, 2), Fraction(2, 3))
 
 
-def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets, *, locked: bool = False) -> TempoMap[ClockT]:
+def fix_place(
+    pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets, *, locked: bool = False
+) -> TempoMap[ClockT]:
     """Tie a musical place to a moment; the rest is solved again around all anchors.
 
     time_s   on the map's clock
@@ -55,7 +67,14 @@ def fix_place(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onse
 
 
 def _side(
-    pace: TempoMap[ClockT], anchor: Knot | None, time_s: float, place: float, counted: float, beat: float, attacks: Onsets, direction: int
+    pace: TempoMap[ClockT],
+    anchor: Knot | None,
+    time_s: float,
+    place: float,
+    counted: float,
+    beat: float,
+    attacks: Onsets,
+    direction: int,
 ) -> tuple[Knot, ...]:
     """The knots on one side of a new anchor, in order."""
 
@@ -64,8 +83,18 @@ def _side(
 
     if anchor is None:
         # No anchor: the beats stay where they are but for the fade, and are only counted anew.
-        knots = [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots] if counted else list(pace.knots)
-        knots = [knot for knot in knots if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0]
+        knots = (
+            [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
+            if counted
+            else list(pace.knots)
+        )
+        knots = [
+            knot
+            for knot in knots
+            if beyond(knot)
+            and abs(knot.quarters - place) > 0.4 * beat
+            and direction * (knot.time_s - time_s) > 0
+        ]
         shift = time_s - pace.second(place - counted)
         period = 60.0 * beat / pace.bpm_at(place - counted)
         far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
@@ -76,22 +105,33 @@ def _side(
         expected = np.array([knot.time_s for knot in knots]) + shift * fade
         moved = fade > 0
         laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
-        return tuple(replace(knot, time_s=float(time)) if goes else knot for knot, time, goes in zip(knots, laid, moved, strict=True))
+        return tuple(
+            replace(knot, time_s=float(time)) if goes else knot
+            for knot, time, goes in zip(knots, laid, moved, strict=True)
+        )
     lo, hi = (Knot(time_s, place), anchor) if direction > 0 else (anchor, Knot(time_s, place))
     kept: tuple[Knot, ...] = tuple(
         knot
         for knot in pace.knots
-        if (knot.quarters >= anchor.quarters - SAME_PLACE if direction > 0 else knot.quarters <= anchor.quarters + SAME_PLACE)
+        if (
+            knot.quarters >= anchor.quarters - SAME_PLACE
+            if direction > 0
+            else knot.quarters <= anchor.quarters + SAME_PLACE
+        )
     )
     places = pace.beats_between(lo.quarters + 0.25 * beat, hi.quarters - 0.25 * beat)
     # The old course between both ends, bent linearly so that it meets them.
     old_lo, old_hi = pace.place(lo.time_s), pace.place(hi.time_s)
-    course = pace.to_seconds(Quarters(old_lo + (places - lo.quarters) * (old_hi - old_lo) / (hi.quarters - lo.quarters)))
+    course = pace.to_seconds(
+        Quarters(old_lo + (places - lo.quarters) * (old_hi - old_lo) / (hi.quarters - lo.quarters))
+    )
     expected = np.asarray(course, dtype=np.float64)
     period = (hi.time_s - lo.time_s) * beat / (hi.quarters - lo.quarters)
     times = lay_beats(expected, attacks, (lo.time_s, hi.time_s), period)
     sure = _sureness(times, attacks)
-    between: tuple[Knot, ...] = tuple(Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True))
+    between: tuple[Knot, ...] = tuple(
+        Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True)
+    )
     if direction > 0:
         return (*between, *kept)
     # A ramp ended where the next knot was: what is laid anew after the anchor has steps of its own.
@@ -103,13 +143,18 @@ def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
         return np.full(len(times), 0.3)
     struck = np.sort(np.asarray(attacks.times))
     after = np.searchsorted(struck, times)
-    near = np.minimum(np.abs(struck[np.maximum(after - 1, 0)] - times), np.abs(struck[np.minimum(after, len(struck) - 1)] - times))
+    near = np.minimum(
+        np.abs(struck[np.maximum(after - 1, 0)] - times),
+        np.abs(struck[np.minimum(after, len(struck) - 1)] - times),
+    )
     sure: FloatArray = 0.3 + 0.6 * np.exp(-((near / 0.01) ** 2))
     return sure
 
 
 def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """Tie one bar line to a moment and move no other: what lies beyond the bars on either side of it stays as it is."""
+    """Tie one bar line to a moment and move no other: what lies beyond the bars on either side of it stays as
+    it is.
+    """
     index = nearest_bar(pace, place)
     walls = [pace.bar_line(k) for k in (index - 1, index + 1)]
     walled = pace
@@ -127,7 +172,9 @@ def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks:
 
 
 def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times, confirmed downbeats open bars."""
+    """This moment is the line of bar 1: all bars are counted from here, anchors keep their times, confirmed
+    downbeats open bars.
+    """
     confirmed = confirmed_in(pace)
     counted, line = with_downbeat(pace, pace.beat_near(pace.place(time_s)), confirmed)
     moments = [pace.second(place) for place in confirmed]
@@ -148,11 +195,13 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     return fix_place(counted, time_s, 0.0, attacks)
 
 
-def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets, *, renumber: bool = False) -> TempoMap[ClockT]:
+def set_bar(
+    pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets, *, renumber: bool = False
+) -> TempoMap[ClockT]:
     """This moment is the line of bar `number`.
 
-    renumber  no other bar's number was stated: all are counted from this one. Else the bars keep their numbers, and the line of this
-              one comes here
+    renumber  no other bar's number was stated: all are counted from this one. Else the bars keep their
+              numbers, and the line of this one comes here
     """
     index = bar_index(number)
     if renumber or not any(knot.fixed for knot in pace.knots):
@@ -161,8 +210,11 @@ def set_bar(pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets,
     return fix_place(pace, time_s, pace.bar_line(index), attacks)
 
 
-def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets, *, numbered: bool = True) -> TempoMap[ClockT]:
-    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on opening theirs.
+def set_downbeat(
+    pace: TempoMap[ClockT], time_s: float, attacks: Onsets, *, numbered: bool = True
+) -> TempoMap[ClockT]:
+    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on
+    opening theirs.
 
     numbered  the number of a bar was stated, so that bar 1 stays where it is
     """
@@ -176,10 +228,13 @@ def set_downbeat(pace: TempoMap[ClockT], time_s: float, attacks: Onsets, *, numb
     return fix_place(counted, time_s, pace.bar_line(index), attacks)
 
 
-def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoMap[ClockT] | None = None) -> TempoMap[ClockT]:
+def release(
+    pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoMap[ClockT] | None = None
+) -> TempoMap[ClockT]:
     """Remove an anchor: the beats between its neighbours go back to where they were found.
 
-    found  the pace as it was heard; where its beats cannot be counted into the gap, beats are laid on the attacks anew
+    found  the pace as it was heard; where its beats cannot be counted into the gap, beats are laid on the
+           attacks anew
     """
     anchor = anchor_at(pace, place)
     if anchor is None:
@@ -188,18 +243,29 @@ def release(pace: TempoMap[ClockT], place: float, attacks: Onsets, found: TempoM
         raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
     left, right = _anchor_before(pace, place), _anchor_after(pace, place)
     beat = pace.meter_of(pace.bar_of(place)).beat_quarters
-    kept: tuple[Knot, ...] = tuple(k for k in pace.knots if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters))
+    kept: tuple[Knot, ...] = tuple(
+        k
+        for k in pace.knots
+        if (left and k.quarters <= left.quarters) or (right and k.quarters >= right.quarters)
+    )
     restored: tuple[Knot, ...] | None = None
     if found is not None:
         restored = _as_found(pace, found, anchor, left, right, beat)
-    between: tuple[Knot, ...] = _laid_anew(pace, anchor, left, right, beat, attacks) if restored is None else restored
+    between: tuple[Knot, ...] = (
+        _laid_anew(pace, anchor, left, right, beat, attacks) if restored is None else restored
+    )
     if restored is not None and left is not None:
         kept = tuple(replace(knot, ramp=1.0) if knot == left else knot for knot in kept)
     return _checked(pace, tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
 
 
 def _as_found(
-    pace: TempoMap[ClockT], found: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float
+    pace: TempoMap[ClockT],
+    found: TempoMap[ClockT],
+    anchor: Knot,
+    left: Knot | None,
+    right: Knot | None,
+    beat: float,
 ) -> tuple[Knot, ...] | None:
     """The found beats between two anchors, counted from them; None where they do not fit in."""
     period = 60.0 * beat / float(np.median(pace.span_bpm))
@@ -207,14 +273,19 @@ def _as_found(
     if not 0.8 < heard / period < 1.25:
         return None
     beats = [
-        k for k in found.knots if (not left or k.time_s > left.time_s + 0.25 * period) and (not right or k.time_s < right.time_s - 0.25 * period)
+        k
+        for k in found.knots
+        if (not left or k.time_s > left.time_s + 0.25 * period)
+        and (not right or k.time_s < right.time_s - 0.25 * period)
     ]
     if not beats:
         return ()
     count = len(beats)
     reach = (count + 2) * max(meter.beat_quarters for meter in pace.meters)
     if left is not None:
-        places = pace.beats_between(left.quarters + 0.25 * beat, right.quarters - 0.25 * beat if right else left.quarters + reach)
+        places = pace.beats_between(
+            left.quarters + 0.25 * beat, right.quarters - 0.25 * beat if right else left.quarters + reach
+        )
         places = places if right else places[:count]
     elif right is not None:
         places = pace.beats_between(right.quarters - reach, right.quarters - 0.25 * beat)[-count:]
@@ -229,7 +300,9 @@ def _as_found(
     return tuple(replace(knot, quarters=float(place)) for knot, place in zip(beats, places, strict=True))
 
 
-def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float, attacks: Onsets) -> tuple[Knot, ...]:
+def _laid_anew(
+    pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: Knot | None, beat: float, attacks: Onsets
+) -> tuple[Knot, ...]:
     """Beats between two anchors where they are now, laid on the attacks; off-beat knots are dropped."""
     inside = [
         replace(knot, fixed=False, confidence=min(knot.confidence, 0.5))
@@ -240,7 +313,9 @@ def _laid_anew(pace: TempoMap[ClockT], anchor: Knot, left: Knot | None, right: K
     if not inside:
         return ()
     ends = (left.time_s if left else None, right.time_s if right else None)
-    times = lay_beats(np.array([knot.time_s for knot in inside]), attacks, ends, 60.0 * beat / pace.bpm_at(anchor.quarters))
+    times = lay_beats(
+        np.array([knot.time_s for knot in inside]), attacks, ends, 60.0 * beat / pace.bpm_at(anchor.quarters)
+    )
     return tuple(replace(knot, time_s=float(time)) for knot, time in zip(inside, times, strict=True))
 
 
@@ -250,20 +325,32 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
     if abs(near.quarters - place) > 0.02:
         pace = pace.with_knot(place)
         near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
-    return _checked(pace, tuple(replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot for knot in pace.knots))
+    return _checked(
+        pace,
+        tuple(
+            replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot
+            for knot in pace.knots
+        ),
+    )
 
 
 def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
-    """Another meter for the whole map: beats keep their times, confirmed downbeats open bars (see `recount`)."""
+    """Another meter for the whole map: beats keep their times, confirmed downbeats open bars (see
+    `recount`).
+    """
     return with_meter(pace, meter, confirmed_in(pace))
 
 
-def set_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, until: float | None = None) -> TempoMap[ClockT]:
+def set_meter_from(
+    pace: TempoMap[ClockT], place: float, meter: Meter, until: float | None = None
+) -> TempoMap[ClockT]:
     """Another meter from the bar line nearest to a place on, to the end or to the line at `until`."""
     return with_meter_from(pace, place, meter, confirmed_in(pace), until)
 
 
-def scale_tempo(pace: TempoMap[ClockT], factor: Fraction | int, place: float | None = None) -> TempoMap[ClockT]:
+def scale_tempo(
+    pace: TempoMap[ClockT], factor: Fraction | int, place: float | None = None
+) -> TempoMap[ClockT]:
     """So many times as many beats in the same time; anchors and beats keep their times.
 
     factor  2, 3, 1/2, 1/3, 3/2 or 2/3; -2 and -3 stand for 1/2 and 1/3
@@ -276,10 +363,21 @@ def scale_tempo(pace: TempoMap[ClockT], factor: Fraction | int, place: float | N
     if index is not None and pace.quarters[0] < line < pace.quarters[-1]:
         # The line where the counting changes is a point of the map, or the tempo would change before it.
         pace = pace.with_knot(line)
-    before: tuple[Knot, ...] = tuple(knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE)
-    after: list[Knot] = [replace(knot, quarters=line + float(times) * (knot.quarters - line)) for knot in pace.knots[len(before) :]]
-    made: TempoMap[ClockT] = _checked(replace(pace, meters=scaled_meters(pace, float(times), index)), (*before, *after))
-    scaled: TempoMap[ClockT] = made if made.has_ramps else _checked(made, (*before, *_on_beats(made, after, line if index is not None else None)))
+    before: tuple[Knot, ...] = tuple(
+        knot for knot in pace.knots if index is not None and knot.quarters < line - SAME_PLACE
+    )
+    after: list[Knot] = [
+        replace(knot, quarters=line + float(times) * (knot.quarters - line))
+        for knot in pace.knots[len(before) :]
+    ]
+    made: TempoMap[ClockT] = _checked(
+        replace(pace, meters=scaled_meters(pace, float(times), index)), (*before, *after)
+    )
+    scaled: TempoMap[ClockT] = (
+        made
+        if made.has_ramps
+        else _checked(made, (*before, *_on_beats(made, after, line if index is not None else None)))
+    )
     # A downbeat that was confirmed opens a bar also where bars are twice as long.
     moments = [pace.second(line) for line in confirmed_in(pace)]
     for k, moment in enumerate(moments):
@@ -290,21 +388,30 @@ def scale_tempo(pace: TempoMap[ClockT], factor: Fraction | int, place: float | N
 
 
 def scale_factor(factor: Fraction | int) -> Fraction:
-    """2, 3, 3/2, 2/3, 1/2 or 1/3; of a negative number its reciprocal. Raises ParameterError for any other."""
+    """2, 3, 3/2, 2/3, 1/2 or 1/3; of a negative number its reciprocal. Raises ParameterError for any
+    other.
+    """
     times = Fraction(1, -int(factor)) if factor < 0 else Fraction(factor)
     if times not in SCALES:
-        raise ParameterError(f"The tempo is read twice, three times, half, a third, 3/2 or 2/3 as fast, not {factor} times. Nothing was changed.")
+        raise ParameterError(
+            f"The tempo is read twice, three times, half, a third, 3/2 or 2/3 as fast, not {factor} "
+            "times. Nothing was changed."
+        )
     return times
 
 
 def _on_beats(pace: TempoMap[ClockT], knots: Sequence[Knot], line: float | None) -> list[Knot]:
-    """Knots of a part of a map on its counted beats: those that are there, those that a count between them needs; anchors wherever they are."""
+    """Knots of a part of a map on its counted beats: those that are there, those that a count between them
+    needs; anchors wherever they are.
+    """
     if len(knots) < 2:
         return list(knots)
     places = pace.beats_between(knots[0].quarters - ALIKE, knots[-1].quarters + ALIKE)
     have = np.array([knot.quarters for knot in knots])
     sure = np.interp(places, have, [knot.confidence for knot in knots])
-    on_beat = np.abs(places[None, :] - have[:, None]) < ALIKE if len(places) else np.zeros((len(have), 0), bool)
+    on_beat = (
+        np.abs(places[None, :] - have[:, None]) < ALIKE if len(places) else np.zeros((len(have), 0), bool)
+    )
     kept: list[Knot] = [
         knot
         for knot, here in zip(knots, on_beat, strict=True)
@@ -312,14 +419,17 @@ def _on_beats(pace: TempoMap[ClockT], knots: Sequence[Knot], line: float | None)
     ]
     fresh = ~on_beat.any(axis=0)
     times = pace.to_seconds(Quarters(places[fresh]))
-    kept += [Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places[fresh], sure[fresh], strict=True)]
+    kept += [
+        Knot(float(t), float(q), confidence=float(c))
+        for t, q, c in zip(times, places[fresh], sure[fresh], strict=True)
+    ]
     # Two knots at least: a part of a map that holds no beat keeps its ends.
     return sorted(kept, key=lambda knot: knot.quarters) if len(kept) > 1 else list(knots)
 
 
 def scaled_meters(pace: TempoMap[ClockT], factor: float, start: int | None = None) -> tuple[Meter, ...]:
-    """The meters where each bar from index `start` on (or all) becomes `factor` bars; of those that would share a bar the later
-    one holds."""
+    """The meters where each bar from index `start` on (or all) becomes `factor` bars; of those that would
+    share a bar the later one holds."""
 
     def to(index: int) -> int:
         first = 0 if start is None else start
@@ -361,21 +471,30 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
 
 
 def unfixed(pace: TempoMap[ClockT], time_s: float, within_s: float) -> TempoMap[ClockT]:
-    """The same map without an anchor at a moment, if there is one. Raises MapConflictError where it is locked."""
+    """The same map without an anchor at a moment, if there is one. Raises MapConflictError where it is
+    locked.
+    """
     here = next((knot for knot in pace.knots if knot.fixed and abs(knot.time_s - time_s) <= within_s), None)
     if here is None:
         return pace
     if here.locked:
-        raise MapConflictError(f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it first. The map is unchanged.")
+        raise MapConflictError(
+            f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it first. The map is unchanged."
+        )
     return _without(pace, here.quarters)
 
 
 def _without(pace: TempoMap[ClockT], place: float) -> TempoMap[ClockT]:
-    return replace(pace, knots=tuple(replace(knot, fixed=False) if knot.quarters == place else knot for knot in pace.knots))
+    return replace(
+        pace,
+        knots=tuple(replace(knot, fixed=False) if knot.quarters == place else knot for knot in pace.knots),
+    )
 
 
 def _anchor_before(pace: TempoMap[ClockT], place: float) -> Knot | None:
-    return next((knot for knot in reversed(pace.knots) if knot.fixed and knot.quarters < place - SAME_PLACE), None)
+    return next(
+        (knot for knot in reversed(pace.knots) if knot.fixed and knot.quarters < place - SAME_PLACE), None
+    )
 
 
 def _anchor_after(pace: TempoMap[ClockT], place: float) -> Knot | None:
@@ -385,7 +504,10 @@ def _anchor_after(pace: TempoMap[ClockT], place: float) -> Knot | None:
 def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, right: Knot | None) -> None:
     here = anchor_at(pace, new.quarters)
     if here is not None and here.locked and abs(here.time_s - new.time_s) > 1e-6:
-        raise MapConflictError(f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it to move it. The map is unchanged.")
+        raise MapConflictError(
+            f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it to move it. The map "
+            "is unchanged."
+        )
     typical = float(np.median(pace.span_bpm))
     for a, b in ((left, new), (new, right)):
         if a is None or b is None:
@@ -396,7 +518,8 @@ def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, righ
             other = a if b is new else b
             pace_words = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
             raise MapConflictError(
-                f"{_name(pace, new)} at {new.time_s:.3f} s and {_name(pace, other)}, fixed at {other.time_s:.3f} s, cannot both hold: "
+                f"{_name(pace, new)} at {new.time_s:.3f} s and {_name(pace, other)}, fixed at "
+                f"{other.time_s:.3f} s, cannot both hold: "
                 f"they would lie {pace_words}. The map is unchanged; remove one of the two anchors first."
             )
 
@@ -410,4 +533,6 @@ def _checked(pace: TempoMap[ClockT], knots: tuple[Knot, ...]) -> TempoMap[ClockT
     try:
         return replace(pace, knots=knots)
     except ParameterError as error:
-        raise MapConflictError(f"No tempo map goes through all of these places: {error} The map is unchanged.") from error
+        raise MapConflictError(
+            f"No tempo map goes through all of these places: {error} The map is unchanged."
+        ) from error

@@ -1,4 +1,6 @@
-"""Where bars begin, put right as a whole: a beat later or earlier, a pickup, one bar of another length, a meter at a bar."""
+"""Where bars begin, put right as a whole: a beat later or earlier, a pickup, one bar of another length, a
+meter at a bar.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,16 @@ from combpace.core.clocks import ClockT
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
-from combpace.core.tempo.recount import ALIKE, Bar, bars_from, bars_until, confirmed_in, filled, meters_of, with_meter_from
+from combpace.core.tempo.recount import (
+    ALIKE,
+    Bar,
+    bars_from,
+    bars_until,
+    confirmed_in,
+    filled,
+    meters_of,
+    with_meter_from,
+)
 
 
 def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
@@ -23,7 +34,8 @@ def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
     if lost:
         bar, _ = pace.address(lost[0] + ALIKE)
         raise MapConflictError(
-            f"The downbeat of bar {bar} is confirmed at {pace.second(lost[0]):.3f} s, and would lie inside a bar. "
+            f"The downbeat of bar {bar} is confirmed at {pace.second(lost[0]):.3f} s, and would lie "
+            "inside a bar. "
             "The map is unchanged; take it back first, or say from which bar on."
         )
     return moved
@@ -35,12 +47,17 @@ def pickup(pace: TempoMap[ClockT], time_s: float) -> TempoMap[ClockT]:
     return pace.counted_from(pace.bar_line(pace.bar_of(place + ALIKE) + 1))
 
 
-def bar_of_beats(pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequence[float]) -> TempoMap[ClockT]:
-    """One bar of so many beats; those after it are counted on from its end, up to the next confirmed downbeat.
+def bar_of_beats(
+    pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequence[float]
+) -> TempoMap[ClockT]:
+    """One bar of so many beats; those after it are counted on from its end, up to the next confirmed
+    downbeat.
 
     index      of the bar, 0 or later
-    confirmed  places on bar lines that stay such; where the count before one does not come out, the bar before it is of another length
-    Raises     ParameterError for a bar before bar 1 or of no beats, MapConflictError where a confirmed downbeat lies inside the bar
+    confirmed  places on bar lines that stay such; where the count before one does not come out, the bar
+               before it is of another length
+    Raises     ParameterError for a bar before bar 1 or of no beats, MapConflictError where a confirmed
+               downbeat lies inside the bar
     """
     meter: Meter = pace.meter_of(index)
     if index < 0:
@@ -50,10 +67,13 @@ def bar_of_beats(pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequ
     line: float = pace.bar_line(index)
     old_end: float = pace.bar_line(index + 1)
     end: float = line + beats * meter.beat_quarters
-    held: float | None = next((place for place in sorted(confirmed) if line + ALIKE < place < end - ALIKE), None)
+    held: float | None = next(
+        (place for place in sorted(confirmed) if line + ALIKE < place < end - ALIKE), None
+    )
     if held is not None:
         raise MapConflictError(
-            f"The downbeat confirmed at {pace.second(held):.3f} s lies inside a bar {bar_number(index)} of {beats} beats. "
+            f"The downbeat confirmed at {pace.second(held):.3f} s lies inside a bar "
+            f"{bar_number(index)} of {beats} beats. "
             "The map is unchanged; take it back first."
         )
     odd = Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
@@ -70,9 +90,14 @@ def bar_of_beats(pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequ
 
 
 def meter_in(pace: TempoMap[ClockT], first: int, last: int, meter: Meter) -> TempoMap[ClockT]:
-    """Bars of indices first to last in another meter, so many of them; what follows keeps its own and is counted on from their end."""
+    """Bars of indices first to last in another meter, so many of them; what follows keeps its own and is
+    counted on from their end.
+    """
     if last < first or first < 0:
-        raise ParameterError(f"Bars {bar_number(first)} to {bar_number(last)} cannot have a meter of their own; begin with bar 1 or later.")
+        raise ParameterError(
+            f"Bars {bar_number(first)} to {bar_number(last)} cannot have a meter of their own; "
+            "begin with bar 1 or later."
+        )
     old: Meter = pace.meter_of(last + 1)
     new: TempoMap[ClockT] = with_meter_from(pace, pace.bar_line(first), meter, confirmed_in(pace))
     return with_meter_from(new, new.bar_line(last + 1), replace(old, bar=1), confirmed_in(new))

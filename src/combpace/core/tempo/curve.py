@@ -1,6 +1,8 @@
-"""A map edited as a curve of tempo: bars set to a tempo or a ramp, steps or ramps between anchors, a range smoothed.
+"""A map edited as a curve of tempo: bars set to a tempo or a ramp, steps or ramps between anchors, a range
+smoothed.
 
-Anchors are exact, always. What follows a range that becomes longer or shorter goes along, up to the next anchor, which takes up the difference.
+Anchors are exact, always. What follows a range that becomes longer or shorter goes along, up to the next
+anchor, which takes up the difference.
 """
 
 from __future__ import annotations
@@ -22,37 +24,56 @@ SHAPES = ("steps", "ramps")
 SMOOTHING = (0.25, 0.5, 0.25)
 
 
-def with_tempo(pace: TempoMap[ClockT], first: int, last: int, bpm: float, to_bpm: float | None = None) -> TempoMap[ClockT]:
+def with_tempo(
+    pace: TempoMap[ClockT], first: int, last: int, bpm: float, to_bpm: float | None = None
+) -> TempoMap[ClockT]:
     """Bars of indices first to last at one tempo, or along a ramp from one to another; quarters a minute.
 
-    The line of the first of them stays. Up to the next anchor what follows goes along: with none all that follows moves, with one the
-    bars before it take up the difference.
-    Raises  ParameterError for bars in a wrong order or tempi that no map holds, MapConflictError where an anchor inside says otherwise
+    The line of the first of them stays. Up to the next anchor what follows goes along: with none all that
+    follows moves, with one the bars before it take up the difference.
+    Raises  ParameterError for bars in a wrong order or tempi that no map holds, MapConflictError where an
+            anchor inside says otherwise
     """
     _check_bars(first, last)
     for value in (bpm, bpm if to_bpm is None else to_bpm):
         if not (np.isfinite(value) and MIN_BPM <= value <= MAX_BPM):
-            raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {value:g}. Nothing was changed.")
+            raise ParameterError(
+                f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {value:g}. Nothing "
+                "was changed."
+            )
     ramp = 1.0 if to_bpm is None else to_bpm / bpm
     if not LEAST_RAMP <= ramp <= MOST_RAMP:
-        raise ParameterError(f"A ramp from {bpm:g} to {to_bpm:g} BPM is steeper than a map holds. Nothing was changed.")
+        raise ParameterError(
+            f"A ramp from {bpm:g} to {to_bpm:g} BPM is steeper than a map holds. Nothing was changed."
+        )
     start: float = pace.bar_line(first)
     stop: float = pace.bar_line(last + 1)
-    inside: Knot | None = next((knot for knot in pace.knots if knot.fixed and start + SAME_PLACE < knot.quarters < stop - SAME_PLACE), None)
+    inside: Knot | None = next(
+        (
+            knot
+            for knot in pace.knots
+            if knot.fixed and start + SAME_PLACE < knot.quarters < stop - SAME_PLACE
+        ),
+        None,
+    )
     pace = pace.with_knot(start).with_knot(stop)
     begin: float = pace.second(start)
     ended: float = pace.second(stop)
     bend = np.log(ramp)
     length = 60.0 * (stop - start) / bpm * (1.0 if abs(bend) < 1e-12 else bend / np.expm1(bend))
     shift: float = begin + float(length) - ended
-    at_end: Knot | None = next((knot for knot in pace.knots if knot.fixed and abs(knot.quarters - stop) <= SAME_PLACE), None)
+    at_end: Knot | None = next(
+        (knot for knot in pace.knots if knot.fixed and abs(knot.quarters - stop) <= SAME_PLACE), None
+    )
     if abs(shift) > 1e-9 and (inside is not None or at_end is not None):
         held: Knot | None = inside or at_end
         assert held is not None
         bar, beat = pace.address(held.quarters + SAME_PLACE)
         raise MapConflictError(
-            f"Bar {bar}{'' if abs(beat - 1) < 1e-6 else f'·{beat:g}'}, fixed at {held.time_s:.3f} s, and {bpm:g} BPM in bars {bar_number(first)} to "
-            f"{bar_number(last)} cannot both hold. The map is unchanged; remove that anchor first, or choose bars between two anchors."
+            f"Bar {bar}{'' if abs(beat - 1) < 1e-6 else f'·{beat:g}'}, fixed at {held.time_s:.3f} "
+            f"s, and {bpm:g} BPM in bars {bar_number(first)} to "
+            f"{bar_number(last)} cannot both hold. The map is unchanged; remove that anchor first, "
+            "or choose bars between two anchors."
         )
     before: list[Knot] = [knot for knot in pace.knots if knot.quarters < start - SAME_PLACE]
     here: Knot = next(knot for knot in pace.knots if abs(knot.quarters - start) <= SAME_PLACE)
@@ -65,49 +86,79 @@ def with_tempo(pace: TempoMap[ClockT], first: int, last: int, bpm: float, to_bpm
 
 
 def shaped(pace: TempoMap[ClockT], first: int, last: int, shape: str) -> TempoMap[ClockT]:
-    """Between the anchors in bars of indices first to last (and the lines at both ends, where they are) one step or one ramp each.
+    """Between the anchors in bars of indices first to last (and the lines at both ends, where they are) one
+    step or one ramp each.
 
-    A ramp between two anchors runs from the tempo about the one to the tempo about the other; both are met exactly.
+    A ramp between two anchors runs from the tempo about the one to the tempo about the other; both are met
+    exactly.
     """
     _check_bars(first, last)
     if shape not in SHAPES:
-        raise ParameterError(f"Between anchors tempi are {' or '.join(SHAPES)}, not “{shape}”. Nothing was changed.")
+        raise ParameterError(
+            f"Between anchors tempi are {' or '.join(SHAPES)}, not “{shape}”. Nothing was changed."
+        )
     start: float = pace.bar_line(first)
     stop: float = pace.bar_line(last + 1)
     pace = pace.with_knot(start).with_knot(stop)
-    ends: list[Knot] = [knot for knot in pace.knots if start - SAME_PLACE <= knot.quarters <= stop + SAME_PLACE]
+    ends: list[Knot] = [
+        knot for knot in pace.knots if start - SAME_PLACE <= knot.quarters <= stop + SAME_PLACE
+    ]
     kept: list[Knot] = [ends[0], *(knot for knot in ends[1:-1] if knot.fixed), ends[-1]]
     if shape == "ramps":
-        ramps: list[float] = [*_ramps(np.array([knot.quarters for knot in kept]), np.array([knot.time_s for knot in kept])), kept[-1].ramp]
+        ramps: list[float] = [
+            *_ramps(np.array([knot.quarters for knot in kept]), np.array([knot.time_s for knot in kept])),
+            kept[-1].ramp,
+        ]
     else:
         ramps = [*([1.0] * (len(kept) - 1)), kept[-1].ramp]
     even: list[Knot] = [replace(knot, ramp=ramp) for knot, ramp in zip(kept, ramps, strict=True)]
-    return _made(pace, [*_outside(pace, start, stop, before=True), *even, *_outside(pace, start, stop, before=False)])
+    return _made(
+        pace, [*_outside(pace, start, stop, before=True), *even, *_outside(pace, start, stop, before=False)]
+    )
 
 
 def smoothed(pace: TempoMap[ClockT], first: int, last: int) -> TempoMap[ClockT]:
-    """Bars of indices first to last with their tempi evened out: each becomes half its own and a quarter of each neighbour's.
+    """Bars of indices first to last with their tempi evened out: each becomes half its own and a quarter of
+    each neighbour's.
 
     Both ends and anchors between stay exact; what lies between bar lines becomes even.
     """
     _check_bars(first, last)
     lines: list[float] = [pace.bar_line(index) for index in range(first, last + 2)]
     pace = pace.with_knot(lines[0]).with_knot(lines[-1])
-    anchors: list[Knot] = [knot for knot in pace.knots if knot.fixed and lines[0] + SAME_PLACE < knot.quarters < lines[-1] - SAME_PLACE]
+    anchors: list[Knot] = [
+        knot
+        for knot in pace.knots
+        if knot.fixed and lines[0] + SAME_PLACE < knot.quarters < lines[-1] - SAME_PLACE
+    ]
     exact: list[float] = [lines[0], *(knot.quarters for knot in anchors), lines[-1]]
     made: list[Knot] = []
     low: float
     high: float
     for low, high in itertools.pairwise(exact):
-        places = np.array([low, *(line for line in lines if low + SAME_PLACE < line < high - SAME_PLACE), high])
+        places = np.array(
+            [low, *(line for line in lines if low + SAME_PLACE < line < high - SAME_PLACE), high]
+        )
         times = np.array([pace.second(place) for place in places])
-        made += [Knot(float(t), float(q), confidence=0.7) for t, q in zip(_even(places, times)[:-1], places[:-1], strict=True)]
+        made += [
+            Knot(float(t), float(q), confidence=0.7)
+            for t, q in zip(_even(places, times)[:-1], places[:-1], strict=True)
+        ]
     # Both ends and anchors are knots that are there, and stay what they are.
     known: dict[float, Knot] = {round(knot.quarters, 9): knot for knot in pace.knots}
     held = {round(place, 9) for place in exact}
-    made = [replace(known[key], ramp=1.0) if (key := round(knot.quarters, 9)) in held else knot for knot in made]
+    made = [
+        replace(known[key], ramp=1.0) if (key := round(knot.quarters, 9)) in held else knot for knot in made
+    ]
     made.append(known[round(lines[-1], 9)])
-    return _made(pace, [*_outside(pace, lines[0], lines[-1], before=True), *made, *_outside(pace, lines[0], lines[-1], before=False)])
+    return _made(
+        pace,
+        [
+            *_outside(pace, lines[0], lines[-1], before=True),
+            *made,
+            *_outside(pace, lines[0], lines[-1], before=False),
+        ],
+    )
 
 
 def _even(places: FloatArray, times: FloatArray) -> FloatArray:
@@ -117,11 +168,15 @@ def _even(places: FloatArray, times: FloatArray) -> FloatArray:
     slowness = np.diff(times) / np.diff(places)
     smooth = np.convolve(np.pad(slowness, 1, mode="edge"), SMOOTHING, "valid")
     lengths = smooth * np.diff(places)
-    return np.asarray(times[0] + np.concatenate([[0.0], np.cumsum(lengths)]) * (times[-1] - times[0]) / lengths.sum())
+    return np.asarray(
+        times[0] + np.concatenate([[0.0], np.cumsum(lengths)]) * (times[-1] - times[0]) / lengths.sum()
+    )
 
 
 def _ramps(places: FloatArray, times: FloatArray) -> list[float]:
-    """The ramp of each span: from the tempo about its start to the one about its end; about an end it is the mean of both sides."""
+    """The ramp of each span: from the tempo about its start to the one about its end; about an end it is the
+    mean of both sides.
+    """
     tempi = np.diff(places) / np.diff(times)
     about = np.concatenate([[tempi[0]], 0.5 * (tempi[1:] + tempi[:-1]), [tempi[-1]]])
     if len(tempi) > 1:
@@ -146,7 +201,8 @@ def _check_squeeze(from_s: float, shift: float, anchor: Knot | None) -> None:
     left = was - shift
     if not was / MOST_SQUEEZED <= left <= was * MOST_SQUEEZED:
         raise MapConflictError(
-            f"The bars before the anchor at {anchor.time_s:.3f} s would have {max(0.0, left):.2f} s instead of {was:.2f} s. The map is unchanged; "
+            f"The bars before the anchor at {anchor.time_s:.3f} s would have {max(0.0, left):.2f} s "
+            f"instead of {was:.2f} s. The map is unchanged; "
             "remove that anchor first, or choose more bars."
         )
 
@@ -161,9 +217,13 @@ def _made(pace: TempoMap[ClockT], knots: list[Knot]) -> TempoMap[ClockT]:
     try:
         return replace(pace, knots=tuple(knots))
     except ParameterError as error:
-        raise MapConflictError(f"No tempo map goes through all of these places: {error} The map is unchanged.") from error
+        raise MapConflictError(
+            f"No tempo map goes through all of these places: {error} The map is unchanged."
+        ) from error
 
 
 def _check_bars(first: int, last: int) -> None:
     if last < first:
-        raise ParameterError(f"Bars {bar_number(first)} to {bar_number(last)} run backwards. Nothing was changed.")
+        raise ParameterError(
+            f"Bars {bar_number(first)} to {bar_number(last)} run backwards. Nothing was changed."
+        )

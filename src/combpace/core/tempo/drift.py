@@ -61,7 +61,11 @@ def bars_between(tempo_map: TempoMap[ClockT], start_s: float, end_s: float, atta
         near = float(times[lo + int(np.argmin(np.abs(times[lo:hi] - start)))]) if hi > lo else None
         bars.append(
             BarLine(
-                first + i, start, end, 60.0 * float(quarters[i + 1] - quarters[i]) / (end - start), None if near is None else 1000.0 * (near - start)
+                first + i,
+                start,
+                end,
+                60.0 * float(quarters[i + 1] - quarters[i]) / (end - start),
+                None if near is None else 1000.0 * (near - start),
             )
         )
     return bars
@@ -127,7 +131,11 @@ def course_against(steady: TempoMap[ClockT], played: TempoMap[ClockT]) -> Course
     value = _beat_value(period * steady.bpm_at(0.0) / 60.0, steady.meters[0].beat_quarters)
     own = np.asarray(steady.to_quarters(played.to_seconds(played.quarters)))  # type: ignore[arg-type]
     first = int(np.argmin(np.abs(own)))
-    near = slice(first, first + FIRST_BEATS) if first + FIRST_BEATS <= len(own) else slice(max(0, len(own) - FIRST_BEATS), len(own))
+    near = (
+        slice(first, first + FIRST_BEATS)
+        if first + FIRST_BEATS <= len(own)
+        else slice(max(0, len(own) - FIRST_BEATS), len(own))
+    )
     raster = min(value, steady.meters[0].beat_quarters)
     base = round(float(np.median(own[near] - value * counted[near])) / raster) * raster
     places = base + value * counted
@@ -150,7 +158,10 @@ def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float
     slope, intercept, spread = 1.0, 0.0, 0.0
     for _ in range(30):
         mean_x, mean_y = np.average(x, weights=robust), np.average(y, weights=robust)
-        slope = float((robust * (x - mean_x) * (y - mean_y)).sum() / max(float((robust * (x - mean_x) ** 2).sum()), 1e-12))
+        slope = float(
+            (robust * (x - mean_x) * (y - mean_y)).sum()
+            / max(float((robust * (x - mean_x) ** 2).sum()), 1e-12)
+        )
         intercept = float(mean_y - slope * mean_x)
         residual = y - intercept - slope * x
         spread = max(1.4826 * float(np.median(np.abs(residual))), 1e-7)

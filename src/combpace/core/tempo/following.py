@@ -1,4 +1,6 @@
-"""A loop that follows a map: so many of its bars from a bar on, once or again and again, bar by bar through a tempo that breathes."""
+"""A loop that follows a map: so many of its bars from a bar on, once or again and again, bar by bar through a
+tempo that breathes.
+"""
 
 from __future__ import annotations
 
@@ -13,10 +15,12 @@ from combpace.core.fit.time_map import TimeMap
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import bar_number
 
-# Where a loop comes round its end dies away and its start comes up in this, so that there is no step (the player does the same).
+# Where a loop comes round its end dies away and its start comes up in this, so that there is no step (the
+# player does the same).
 SEAM_OUT_S, SEAM_IN_S = 0.003, 0.0015
 MOST_TIMES = 2000
-# Of the session's beats none is nearer to the end than this, as a share of the beat: the end itself is a point.
+# Of the session's beats none is nearer to the end than this, as a share of the beat: the end itself is a
+# point.
 LEAST_SHARE = 1e-6
 
 
@@ -24,7 +28,8 @@ LEAST_SHARE = 1e-6
 class Laid:
     """Where a loop lies.
 
-    time_map  seconds of the loop said again and again (`Repeated`) -> session seconds, from the first bar's line to the end
+    time_map  seconds of the loop said again and again (`Repeated`) -> session seconds, from the first bar's
+              line to the end
     times     how often it is heard, the last time perhaps in part
     """
 
@@ -33,12 +38,18 @@ class Laid:
 
 
 def follow(
-    loop_s: float, quarters: float, session_map: TempoMap[SessionTimes], first_bar: int, times: int | None = 1, until_bar: int | None = None
+    loop_s: float,
+    quarters: float,
+    session_map: TempoMap[SessionTimes],
+    first_bar: int,
+    times: int | None = 1,
+    until_bar: int | None = None,
 ) -> Laid:
     """Lay a loop on a map.
 
     loop_s     how long it is; quarters: how many quarters that are, its own beats being even
-    first_bar  index of the bar on whose line it begins; until_bar: index of the bar before whose line it ends, instead of `times`
+    first_bar  index of the bar on whose line it begins; until_bar: index of the bar before whose line it
+               ends, instead of `times`
     Returns    a map with a point on each beat of the session, so that all bar lines within are met exactly
     Raises     ParameterError for an end that is not after the start, or more than MOST_TIMES rounds
     """
@@ -48,14 +59,19 @@ def follow(
     if until_bar is not None:
         end = session_map.bar_line(until_bar)
         if end <= start:
-            raise ParameterError(f"Bar {bar_number(until_bar)} does not come after bar {bar_number(first_bar)}. Nothing was written.")
+            raise ParameterError(
+                f"Bar {bar_number(until_bar)} does not come after bar {bar_number(first_bar)}. "
+                "Nothing was written."
+            )
     else:
         if times is None or times < 1:
             raise ParameterError("A loop is heard at least once. Nothing was written.")
         end = start + times * quarters
     rounds = int(np.ceil((end - start) / quarters - 1e-9))
     if rounds > MOST_TIMES:
-        raise ParameterError(f"That is {rounds} times; at most {MOST_TIMES} are written. Nothing was written.")
+        raise ParameterError(
+            f"That is {rounds} times; at most {MOST_TIMES} are written. Nothing was written."
+        )
     places = {start, end, *(start + k * quarters for k in range(rounds))}
     index = first_bar
     while session_map.bar_line(index) < end:
@@ -65,7 +81,9 @@ def follow(
         index += 1
     at = np.array(sorted(places))
     at = at[np.concatenate([[True], np.diff(at) > LEAST_SHARE])]
-    return Laid(TimeMap((at - start) * loop_s / quarters, np.asarray(session_map.to_seconds(Quarters(at)))), rounds)
+    return Laid(
+        TimeMap((at - start) * loop_s / quarters, np.asarray(session_map.to_seconds(Quarters(at)))), rounds
+    )
 
 
 class Repeated:
@@ -78,7 +96,10 @@ class Repeated:
         self._source, self._start, self._length = source, start, stop - start
         self.frames = self._length * times
         self.channels, self.sample_rate_hz = source.channels, source.sample_rate_hz
-        out, up = (min(round(seconds * source.sample_rate_hz), self._length // 4) for seconds in (SEAM_OUT_S, SEAM_IN_S))
+        out, up = (
+            min(round(seconds * source.sample_rate_hz), self._length // 4)
+            for seconds in (SEAM_OUT_S, SEAM_IN_S)
+        )
         self._out = (1.0 - np.arange(1, out + 1) / out).astype(np.float32) if out else np.zeros(0, np.float32)
         self._up = (np.arange(up) / up).astype(np.float32) if up else np.zeros(0, np.float32)
 
@@ -107,23 +128,37 @@ class Repeated:
 
 
 def as_long_as(source: Source, time_map: TimeMap) -> Source:
-    """A source said again and again until a time map that reaches beyond its end is filled; the source itself for any other."""
+    """A source said again and again until a time map that reaches beyond its end is filled; the source itself
+    for any other.
+    """
     length = source.frames / source.sample_rate_hz
     rounds = rounds_of(time_map, length)
     return source if rounds < 2 else Repeated(source, 0, source.frames, rounds)
 
 
 def rounds_of(time_map: TimeMap, length_s: float) -> int:
-    """How often a source of this length is heard along a time map; 1 for one that stays within it, give or take a hundredth."""
-    return 1 if length_s <= 0 or float(time_map.source_s[-1]) < 1.01 * length_s else int(np.ceil(float(time_map.source_s[-1]) / length_s - 1e-6))
+    """How often a source of this length is heard along a time map; 1 for one that stays within it, give or
+    take a hundredth.
+    """
+    return (
+        1
+        if length_s <= 0 or float(time_map.source_s[-1]) < 1.01 * length_s
+        else int(np.ceil(float(time_map.source_s[-1]) / length_s - 1e-6))
+    )
 
 
 def pace_again(pace: TempoMap[TakeTimes], loop_s: float, rounds: int) -> TempoMap[TakeTimes]:
-    """The pace of a loop of whole bars (`loops.as_loop`) that is heard so many times: its knots again and again, each round on from the last."""
+    """The pace of a loop of whole bars (`loops.as_loop`) that is heard so many times: its knots again and
+    again, each round on from the last.
+    """
     start, end = pace.place(0.0), pace.place(loop_s)
     inside = [knot for knot in pace.knots if 0.0 <= knot.time_s < loop_s - 1e-9]
     size = end - start
-    knots = [replace(knot, time_s=knot.time_s + turn * loop_s, quarters=knot.quarters + turn * size) for turn in range(rounds) for knot in inside]
+    knots = [
+        replace(knot, time_s=knot.time_s + turn * loop_s, quarters=knot.quarters + turn * size)
+        for turn in range(rounds)
+        for knot in inside
+    ]
     return replace(pace, knots=(*knots, Knot(rounds * loop_s, start + rounds * size)))
 
 
@@ -133,4 +168,7 @@ def cut_at(time_map: TimeMap, end_s: float) -> TimeMap:
     if target[-1] <= end_s + 1e-9 or end_s <= target[0]:
         return time_map
     keep = target < end_s - 1e-6
-    return TimeMap(np.append(source[keep], float(time_map.to_source(np.array([end_s]))[0])), np.append(target[keep], end_s))
+    return TimeMap(
+        np.append(source[keep], float(time_map.to_source(np.array([end_s]))[0])),
+        np.append(target[keep], end_s),
+    )

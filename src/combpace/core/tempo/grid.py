@@ -14,7 +14,9 @@ from combpace.core.tempo.map import SAME_PLACE, TempoMap
 
 
 class GridLike(Protocol):
-    """What places of a bar are asked for: even ones, or those of a groove; `value`, `shape` and `swing` as in `Grid`."""
+    """What places of a bar are asked for: even ones, or those of a groove; `value`, `shape` and `swing` as in
+    `Grid`.
+    """
 
     @property
     def value(self) -> int: ...
@@ -97,6 +99,8 @@ def parse_grid(text: str, swing: float = 0.5) -> Grid:
     """Read "1/8", "1/8t" (triplet) or "1/8d" (dotted)."""
     match = _PATTERN.fullmatch(text)
     if not match:
-        raise ParameterError(f"“{text}” is not a grid; write it like 1/8, 1/8t for a triplet or 1/8d for a dotted one.")
+        raise ParameterError(
+            f"“{text}” is not a grid; write it like 1/8, 1/8t for a triplet or 1/8d for a dotted one."
+        )
     shape = {"t": "triplet", "d": "dotted", "": "straight"}[(match[2] or "").lower()[:1]]
     return Grid(int(match[1]), shape, swing)

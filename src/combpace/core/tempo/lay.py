@@ -8,7 +8,9 @@ from combpace.core.clocks import FloatArray
 from combpace.core.onsets.detect import Onsets
 
 
-def lay_beats(expected: FloatArray, attacks: Onsets, ends: tuple[float | None, float | None], period_s: float) -> FloatArray:
+def lay_beats(
+    expected: FloatArray, attacks: Onsets, ends: tuple[float | None, float | None], period_s: float
+) -> FloatArray:
     """Lay beats on attacks near their expected times.
 
     expected  shape (n,), seconds, increasing
@@ -34,7 +36,9 @@ def lay_beats(expected: FloatArray, attacks: Onsets, ends: tuple[float | None, f
     def step(index: int) -> FloatArray:
         """Cost of every pair of choices of two neighbouring beats, shape (choices, choices)."""
         gap = choices[index][None, :] - choices[index - 1][:, None]
-        cost: FloatArray = stiff * (gap - gaps[index - 1]) ** 2 + np.where(gap <= 0.2 * gaps[index - 1], 1e9, 0.0)
+        cost: FloatArray = stiff * (gap - gaps[index - 1]) ** 2 + np.where(
+            gap <= 0.2 * gaps[index - 1], 1e9, 0.0
+        )
         return cost
 
     score = worths[0].copy()

@@ -1,8 +1,11 @@
 """Musical time: knots, meters, bars and the map between seconds and quarter notes.
 
-Conventions: quarter note 0 is the line of bar 1, whatever the meter. Bars are numbered ... -2, -1, 1, 2 ...: there is
-no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). Between two knots a map keeps one
-tempo (a step), or its tempo runs in a straight line over the quarters between them (a ramp); beyond both ends it runs on
+Conventions: quarter note 0 is the line of bar 1, whatever the meter. Bars are numbered ... -2, -1, 1, 2 ...:
+there is
+no bar 0, so bars also have an *index* without the gap (bar 1 has index 0, bar -1 has index -1). Between two
+knots a map keeps one
+tempo (a step), or its tempo runs in a straight line over the quarters between them (a ramp); beyond both ends
+it runs on
 at the tempo it has there.
 """
 
@@ -49,7 +52,10 @@ class Knot:
 
     def __post_init__(self) -> None:
         if not LEAST_RAMP <= self.ramp <= MOST_RAMP:
-            raise ParameterError(f"A ramp ends at {LEAST_RAMP:g} to {MOST_RAMP:g} times the tempo that it starts with, not at {self.ramp!r} times.")
+            raise ParameterError(
+                f"A ramp ends at {LEAST_RAMP:g} to {MOST_RAMP:g} times the tempo that it starts "
+                f"with, not at {self.ramp!r} times."
+            )
         if not (isfinite(self.time_s) and isfinite(self.quarters)):
             raise ParameterError(f"A knot needs finite numbers, got {self!r}.")
         if not 0.0 <= self.confidence <= 1.0:
@@ -86,7 +92,8 @@ class TempoMap(Generic[ClockT]):
         bpm = np.concatenate(self.span_ends_bpm)
         if bpm.min() < MIN_BPM or bpm.max() > MAX_BPM:
             raise ParameterError(
-                f"A span of this map would run at {bpm.min():.1f} to {bpm.max():.1f} BPM; {MIN_BPM:g} to {MAX_BPM:g} is what a map can hold."
+                f"A span of this map would run at {bpm.min():.1f} to {bpm.max():.1f} BPM; "
+                f"{MIN_BPM:g} to {MAX_BPM:g} is what a map can hold."
             )
         if not self.meters or self.meters[0].bar != 1:
             raise ParameterError("A tempo map's first meter starts at bar 1.")
@@ -110,7 +117,9 @@ class TempoMap(Generic[ClockT]):
 
     @property
     def span_ends_bpm(self) -> tuple[FloatArray, FloatArray]:
-        """Quarter notes per minute just after the start and just before the end of every span, each of shape (knots - 1,)."""
+        """Quarter notes per minute just after the start and just before the end of every span, each of shape
+        (knots - 1,).
+        """
         start = self.span_bpm * _over(self.bends, np.expm1(self.bends))
         return start, start * np.exp(self.bends)
 
@@ -137,13 +146,17 @@ class TempoMap(Generic[ClockT]):
 
     def place(self, time_s: float) -> float:
         """Musical time of one moment on the map's clock."""
-        return float(_along(as_floats(time_s), self.times_s, self.quarters, self.bends, _share_of_quarters)[0])
+        return float(
+            _along(as_floats(time_s), self.times_s, self.quarters, self.bends, _share_of_quarters)[0]
+        )
 
     def bpm_at(self, place: float) -> float:
         """Quarter notes per minute just after a musical place."""
         span = int(np.clip(np.searchsorted(self.quarters, place, "right") - 1, 0, len(self.knots) - 2))
         start, end = self.span_ends_bpm
-        share = np.clip((place - self.quarters[span]) / (self.quarters[span + 1] - self.quarters[span]), 0.0, 1.0)
+        share = np.clip(
+            (place - self.quarters[span]) / (self.quarters[span + 1] - self.quarters[span]), 0.0, 1.0
+        )
         return float(start[span] + share * (end[span] - start[span]))
 
     def with_knot(self, place: float) -> TempoMap[ClockT]:
@@ -154,20 +167,29 @@ class TempoMap(Generic[ClockT]):
         after: int = int(np.searchsorted(self.quarters, place))
         if after in (0, len(self.knots)):
             # Beyond both ends the map runs on straight.
-            knots = (Knot(time_s, place, confidence=0.5), *self.knots) if after == 0 else (*self.knots, Knot(time_s, place, confidence=0.5))
+            knots = (
+                (Knot(time_s, place, confidence=0.5), *self.knots)
+                if after == 0
+                else (*self.knots, Knot(time_s, place, confidence=0.5))
+            )
             return replace(self, knots=knots)
         before = self.knots[after - 1]
         share = (place - before.quarters) / (self.knots[after].quarters - before.quarters)
         first = 1.0 + (before.ramp - 1.0) * share
         confidence = min(before.confidence, self.knots[after].confidence)
         new = Knot(time_s, place, confidence=confidence, ramp=before.ramp / first)
-        return replace(self, knots=(*self.knots[: after - 1], replace(before, ramp=first), new, *self.knots[after:]))
+        return replace(
+            self, knots=(*self.knots[: after - 1], replace(before, ramp=first), new, *self.knots[after:])
+        )
 
     def shifted(self, offset_s: float) -> TempoMap[ClockT]:
         """The same map with every knot `offset_s` later."""
         if offset_s == 0.0:
             return self
-        knots = (Knot(knot.time_s + offset_s, knot.quarters, knot.fixed, knot.locked, knot.confidence, knot.ramp) for knot in self.knots)
+        knots = (
+            Knot(knot.time_s + offset_s, knot.quarters, knot.fixed, knot.locked, knot.confidence, knot.ramp)
+            for knot in self.knots
+        )
         return replace(self, knots=tuple(knots))
 
     # -- bars
@@ -188,10 +210,14 @@ class TempoMap(Generic[ClockT]):
         if place < -SAME_PLACE:
             return int(np.floor(place / self.meters[0].bar_quarters + SAME_PLACE))
         k = max(0, bisect_right(self._lines, place + SAME_PLACE) - 1)
-        return self._bars[k] + int(np.floor((place - self._lines[k]) / self.meters[k].bar_quarters + SAME_PLACE))
+        return self._bars[k] + int(
+            np.floor((place - self._lines[k]) / self.meters[k].bar_quarters + SAME_PLACE)
+        )
 
     def bar_lines(self, first: int, count: int) -> Quarters:
-        """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one after them."""
+        """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one
+        after them.
+        """
         return Quarters(np.array([self.bar_line(index) for index in range(first, first + count + 1)]))
 
     def beats_between(self, low: float, high: float) -> FloatArray:
@@ -221,10 +247,17 @@ class TempoMap(Generic[ClockT]):
         return line + min(meter.beats, round((place - line) / meter.beat_quarters)) * meter.beat_quarters
 
     def counted_from(self, place: float) -> TempoMap[ClockT]:
-        """The same map with bar 1 at a place; changes of meter stay on the lines nearest to where they were."""
+        """The same map with bar 1 at a place; changes of meter stay on the lines nearest to where they
+        were.
+        """
         index = self.bar_of(place + 1e-6)
         current = self.meter_of(index)
-        if index < 0 and len(self.meters) > 1 and self.meters[1].bar == 2 and current.bar_quarters <= 0.5 * self.meters[1].bar_quarters:
+        if (
+            index < 0
+            and len(self.meters) > 1
+            and self.meters[1].bar == 2
+            and current.bar_quarters <= 0.5 * self.meters[1].bar_quarters
+        ):
             # One short bar at the beginning is not what the lead-in is counted in.
             current = self.meters[1]
         meters = [Meter(1, current.numerator, current.denominator)]
@@ -254,27 +287,44 @@ def _piecewise(x: FloatArray, xs: FloatArray, ys: FloatArray) -> FloatArray:
     span = np.clip(np.searchsorted(xs, x, "right") - 1, 0, len(xs) - 2)
     share = (x - xs[span]) / (xs[span + 1] - xs[span])
     # Written from both ends, so that a knot gives back its own value to the last bit.
-    result: FloatArray = np.where(share < 0.5, ys[span] + share * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - share) * (ys[span + 1] - ys[span]))
+    result: FloatArray = np.where(
+        share < 0.5,
+        ys[span] + share * (ys[span + 1] - ys[span]),
+        ys[span + 1] - (1 - share) * (ys[span + 1] - ys[span]),
+    )
     return result
 
 
-def _along(x: FloatArray, xs: FloatArray, ys: FloatArray, bends: FloatArray, shares: Callable[[FloatArray, FloatArray], FloatArray]) -> FloatArray:
-    """As `_piecewise`, through ramps: `shares` says how far a span is run through in y where x is so far through it."""
+def _along(
+    x: FloatArray,
+    xs: FloatArray,
+    ys: FloatArray,
+    bends: FloatArray,
+    shares: Callable[[FloatArray, FloatArray], FloatArray],
+) -> FloatArray:
+    """As `_piecewise`, through ramps: `shares` says how far a span is run through in y where x is so far
+    through it.
+    """
     if not np.any(bends):
         return _piecewise(x, xs, ys)
     span = np.clip(np.searchsorted(xs, x, "right") - 1, 0, len(xs) - 2)
     share = (x - xs[span]) / (xs[span + 1] - xs[span])
     way = shares(share, bends[span])
-    result: FloatArray = np.where(way < 0.5, ys[span] + way * (ys[span + 1] - ys[span]), ys[span + 1] - (1 - way) * (ys[span + 1] - ys[span]))
+    result: FloatArray = np.where(
+        way < 0.5,
+        ys[span] + way * (ys[span + 1] - ys[span]),
+        ys[span + 1] - (1 - way) * (ys[span + 1] - ys[span]),
+    )
     return result
 
 
 def _share_of_time(share: FloatArray, bend: FloatArray) -> FloatArray:
     """How far a span is run through in time where it is so far run through in quarters.
 
-    The tempo runs in a straight line over the quarters, b(u) = b0 (1 + (r - 1) u), and time is the integral of 1 / b: t(u) = ln(1 + (r - 1) u) / ln r
-    of the whole (time maps as integrals of the reciprocal of tempo: D. Jaffe, Ensemble timing in computer music, Computer Music Journal 9(4), 1985,
-    from memory; the integral is elementary). Outside of the span it goes on at the tempo of that end.
+    The tempo runs in a straight line over the quarters, b(u) = b0 (1 + (r - 1) u), and time is the integral
+    of 1 / b: t(u) = ln(1 + (r - 1) u) / ln r of the whole (time maps as integrals of the reciprocal of tempo:
+    D. Jaffe, Ensemble timing in computer music, Computer Music Journal 9(4), 1985, from memory; the integral
+    is elementary). Outside of the span it goes on at the tempo of that end.
     """
     grown = np.expm1(bend)
     inside = np.clip(share, 0.0, 1.0)
@@ -299,17 +349,27 @@ def _over(top: FloatArray, bottom: FloatArray, straight: FloatArray | float = 1.
     return np.where(flat, straight, top / np.where(flat, 1.0, bottom))
 
 
-def steady_map(bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4, 4),), confidence: float = 1.0) -> TempoMap[ClockT]:
+def steady_map(
+    bpm: float, bar_1_s: float, meters: Sequence[Meter] = (Meter(1, 4, 4),), confidence: float = 1.0
+) -> TempoMap[ClockT]:
     """One found span: `bpm` quarter notes a minute, the line of bar 1 at `bar_1_s`."""
     if not (isfinite(bpm) and MIN_BPM <= bpm <= MAX_BPM):
         raise ParameterError(f"A tempo lies between {MIN_BPM:g} and {MAX_BPM:g} BPM, not at {bpm!r}.")
     # Far apart, so that the tempo read back from the knots is the one that was given.
     far = 4096.0
-    return TempoMap((Knot(bar_1_s, 0.0, confidence=confidence), Knot(bar_1_s + far * 60.0 / bpm, far, confidence=confidence)), tuple(meters))
+    return TempoMap(
+        (
+            Knot(bar_1_s, 0.0, confidence=confidence),
+            Knot(bar_1_s + far * 60.0 / bpm, far, confidence=confidence),
+        ),
+        tuple(meters),
+    )
 
 
 def lines_only(pace: TempoMap[ClockT]) -> TempoMap[ClockT]:
-    """The bar lines of a map with even division between them, first whole bar to last; the map itself where it has fewer than two lines."""
+    """The bar lines of a map with even division between them, first whole bar to last; the map itself where
+    it has fewer than two lines.
+    """
     first, last = pace.bar_of(float(pace.quarters[0]) - SAME_PLACE) + 1, pace.bar_of(float(pace.quarters[-1]))
     if first == 0 and pace.bar_line(first - 1) >= float(pace.quarters[0]) - SAME_PLACE:
         first -= 1
@@ -317,4 +377,7 @@ def lines_only(pace: TempoMap[ClockT]) -> TempoMap[ClockT]:
         return pace
     places = np.asarray(pace.bar_lines(first, last - first))
     moments = np.asarray(pace.to_seconds(Quarters(places)))
-    return TempoMap(tuple(Knot(float(time), float(place)) for time, place in zip(moments, places, strict=True)), pace.meters)
+    return TempoMap(
+        tuple(Knot(float(time), float(place)) for time, place in zip(moments, places, strict=True)),
+        pace.meters,
+    )

@@ -1,4 +1,6 @@
-"""A range of audio measured: its edges on attacks and zero crossings, its bars counted, its tempo, and whether it loops cleanly."""
+"""A range of audio measured: its edges on attacks and zero crossings, its bars counted, its tempo, and
+whether it loops cleanly.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,8 @@ SPECTRUM_S = 0.020
 LEAST_MOMENTS, MOST_MOMENTS = 8, 200
 # The join may be as rough as the roughest of so many ordinary moments.
 CLEAN_SHARE = 0.05
-# A moment this nearly as rough as the join counts: what is loudest joins to what is loudest, and noise differs.
+# A moment this nearly as rough as the join counts: what is loudest joins to what is loudest, and noise
+# differs.
 AS_ROUGH = 0.9
 # Bars of the end that are asked, in beats.
 LAST_BEATS = 8
@@ -33,7 +36,9 @@ MOST_BARS = 1000
 
 @dataclass(frozen=True, slots=True)
 class Seam:
-    """How a range joins its own start: the share of ordinary moments near by that are rougher than the join, 0-1."""
+    """How a range joins its own start: the share of ordinary moments near by that are rougher than the join,
+    0-1.
+    """
 
     score: float
     clean: bool
@@ -46,7 +51,8 @@ class Measured:
     from_s, to_s   its edges, take time
     bars           how many it holds; beats_per_bar counted beats in each
     bpm            bars x beats x 60 / length; plus_minus_bpm half of its 95 % interval
-    heard_bars     how many it holds by the rough tempo, None without one: no whole number where the edges are no bar lines
+    heard_bars     how many it holds by the rough tempo, None without one: no whole number where the edges are
+                   no bar lines
     """
 
     from_s: float
@@ -83,7 +89,9 @@ def measure_along(
         meter = pace.meter_of(pace.bar_of(pace.place(from_s) + 0.25))
         beats_per_bar = meter.beats
         # A bar's beats are counted at the tempo of the range itself.
-        rough = float((pace.place(to_s) - pace.place(from_s)) / meter.beat_quarters * 60.0 / max(to_s - from_s, 1e-9))
+        rough = float(
+            (pace.place(to_s) - pace.place(from_s)) / meter.beat_quarters * 60.0 / max(to_s - from_s, 1e-9)
+        )
     return measure(
         source,
         onsets,
@@ -115,7 +123,8 @@ def measure(
 ) -> Measured:
     """Measure a range that was marked roughly.
 
-    rough_bpm      counted beats a minute, what bars are counted with; None where nothing was heard: then `bars` is needed
+    rough_bpm      counted beats a minute, what bars are counted with; None where nothing was heard: then
+                   `bars` is needed
     whole          the range is the whole file, whose ends are exact
     catch          edges go to attacks and zero crossings; else they are meant as they stand
     beats_s        beats of the whole take, for what happens at its end; None where there are none
@@ -123,14 +132,21 @@ def measure(
     """
     length = source.frames / source.sample_rate_hz
     if not (np.isfinite(from_s) and np.isfinite(to_s) and 0.0 <= from_s < to_s <= length + 0.5):
-        raise ParameterError(f"A range lies inside the audio, which is {length:.3f} s long, and ends after it starts. Nothing was changed.")
+        raise ParameterError(
+            f"A range lies inside the audio, which is {length:.3f} s long, and ends after it "
+            "starts. Nothing was changed."
+        )
     if bars is not None and not 1 <= bars <= MOST_BARS:
         raise ParameterError(f"A range holds 1 to {MOST_BARS} bars, not {bars}. Nothing was changed.")
     if bars is None and rough_bpm is None:
-        raise ParameterError("No tempo is known to count the bars with: say how many bars this is. Nothing was changed.")
+        raise ParameterError(
+            "No tempo is known to count the bars with: say how many bars this is. Nothing was changed."
+        )
     period = 60.0 / rough_bpm if rough_bpm else (to_s - from_s) / (beats_per_bar * (bars or 1))
     if catch:
-        from_s, to_s = _caught(source, onsets, from_s, min(to_s, length), period, bars and bars * beats_per_bar)
+        from_s, to_s = _caught(
+            source, onsets, from_s, min(to_s, length), period, bars and bars * beats_per_bar
+        )
     if bars is None:
         bars = max(1, round((to_s - from_s) / period / beats_per_bar))
     count = bars * beats_per_bar
@@ -152,8 +168,12 @@ def measure(
     )
 
 
-def _caught(source: Source, onsets: Onsets, from_s: float, to_s: float, period_s: float, beats: int | None) -> tuple[float, float]:
-    """Both edges on attacks: of those within reach the pair whose length is nearest to whole beats, then the nearest to where they were."""
+def _caught(
+    source: Source, onsets: Onsets, from_s: float, to_s: float, period_s: float, beats: int | None
+) -> tuple[float, float]:
+    """Both edges on attacks: of those within reach the pair whose length is nearest to whole beats, then the
+    nearest to where they were.
+    """
     reach = min(REACH_S, 0.5 * period_s, 0.45 * (to_s - from_s))
     times = np.asarray(onsets.times, dtype=np.float64)
 
@@ -172,7 +192,9 @@ def _caught(source: Source, onsets: Onsets, from_s: float, to_s: float, period_s
 
 
 def zero_crossing(source: Source, time_s: float) -> float:
-    """The zero crossing nearest to a moment within 1 ms, seconds; the moment itself, on a frame, where there is none."""
+    """The zero crossing nearest to a moment within 1 ms, seconds; the moment itself, on a frame, where there
+    is none.
+    """
     rate = source.sample_rate_hz
     middle, reach = round(time_s * rate), max(1, round(ZERO_CROSSING_S * rate))
     first = max(0, middle - reach)
@@ -196,8 +218,12 @@ def _scatter(onsets: Onsets, from_s: float, to_s: float, beats: int) -> float:
     return float(1.4826 * np.median(np.abs(off - np.median(off)))) if len(off) >= 4 else 0.0
 
 
-def end_offset(onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float) -> Callable[[float], float | None]:
-    """Where the attacks on the last beats lie from the grid of a tempo that starts at a moment; measured, not computed."""
+def end_offset(
+    onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float
+) -> Callable[[float], float | None]:
+    """Where the attacks on the last beats lie from the grid of a tempo that starts at a moment; measured, not
+    computed.
+    """
     if beats_s is None or len(beats_s) < 2 or not len(onsets):
         return lambda bpm: None
     times = np.asarray(onsets.times, dtype=np.float64)
@@ -231,7 +257,9 @@ def seam(source: Source, onsets: Onsets, from_s: float, to_s: float) -> Seam:
     margin = to_s - from_s
     near = times[(times > from_s - margin) & (times < to_s + margin)]
     regular = np.linspace(from_s, to_s, 2 * LEAST_MOMENTS + 1)[1:-1]
-    moments = np.unique(np.concatenate([np.round(near * rate), np.round(regular * rate)]).astype(np.int64))[:MOST_MOMENTS]
+    moments = np.unique(np.concatenate([np.round(near * rate), np.round(regular * rate)]).astype(np.int64))[
+        :MOST_MOMENTS
+    ]
     moments = moments[(moments > size) & (moments < source.frames - size)]
     join = _roughness(source, b, a, size)
     ordinary = np.array([_roughness(source, int(at), int(at), size) for at in moments])
@@ -243,17 +271,26 @@ def seam(source: Source, onsets: Onsets, from_s: float, to_s: float) -> Seam:
 
 
 def _roughness(source: Source, before: int, after: int, size: int) -> FloatArray:
-    """What jumps where sound up to one frame is followed by sound from another on: level, slope, spectrum; shape (3,)."""
+    """What jumps where sound up to one frame is followed by sound from another on: level, slope, spectrum;
+    shape (3,).
+    """
     left = np.asarray(source.read(before - size, before).mean(axis=0), dtype=np.float64)
     right = np.asarray(source.read(after, after + size).mean(axis=0), dtype=np.float64)
     loud = np.sqrt(np.mean(left[-size // 4 :] ** 2) + np.mean(right[: size // 4] ** 2)) + 1e-5
     window = np.hanning(size)
     bands = [
-        np.log(1e-4 + np.add.reduceat(np.abs(np.fft.rfft(part * window)), np.unique(np.geomspace(1, size // 2, 12).astype(int))))
+        np.log(
+            1e-4
+            + np.add.reduceat(
+                np.abs(np.fft.rfft(part * window)), np.unique(np.geomspace(1, size // 2, 12).astype(int))
+            )
+        )
         for part in (left, right)
     ]
     slope = (right[1] - right[0]) - (left[-1] - left[-2])
-    return np.array([abs(right[0] - left[-1]) / loud, abs(slope) / loud, float(np.mean(np.abs(bands[0] - bands[1])))])
+    return np.array(
+        [abs(right[0] - left[-1]) / loud, abs(slope) / loud, float(np.mean(np.abs(bands[0] - bands[1])))]
+    )
 
 
 # Names of note values, by the part of a whole note that they are.

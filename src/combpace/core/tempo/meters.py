@@ -29,7 +29,10 @@ class Meter:
 
     def __post_init__(self) -> None:
         if not 1 <= self.numerator <= 64 or self.denominator not in (1, 2, 4, 8, 16, 32, 64):
-            raise ParameterError(f"{self.numerator}/{self.denominator} is not a meter; write it like 4/4 or 7/8. Nothing was changed.")
+            raise ParameterError(
+                f"{self.numerator}/{self.denominator} is not a meter; write it like 4/4 or 7/8. "
+                "Nothing was changed."
+            )
         bar_index(self.bar)
 
     @property
@@ -38,7 +41,9 @@ class Meter:
 
     @property
     def beat_quarters(self) -> float:
-        """Length of a counted beat: a dotted value in compound meters (6/8, 9/8, 12/8), else the denominator's value."""
+        """Length of a counted beat: a dotted value in compound meters (6/8, 9/8, 12/8), else the
+        denominator's value.
+        """
         compound = self.denominator >= 8 and self.numerator > 3 and self.numerator % 3 == 0
         return (12.0 if compound else 4.0) / self.denominator
 

@@ -1,6 +1,7 @@
 """Which tempo to use: the roundest value that a measurement allows and the end of the audio bears out.
 
-A whole number is rounder than a half, a half than a tenth (common practice: 59.9953 is 60, 140.9899 is 141, 140.45 is 140.5 and not 140).
+A whole number is rounder than a half, a half than a tenth (common practice: 59.9953 is 60, 140.9899 is 141,
+140.45 is 140.5 and not 140).
 """
 
 from __future__ import annotations
@@ -15,7 +16,9 @@ LIMIT_MS = 10.0
 
 @dataclass(frozen=True, slots=True)
 class Offered:
-    """A tempo on offer: counted beats a minute, where it comes from, where the attacks at the end would lie (None: not measured)."""
+    """A tempo on offer: counted beats a minute, where it comes from, where the attacks at the end would lie
+    (None: not measured).
+    """
 
     bpm: float
     source: str
@@ -38,23 +41,49 @@ class Proposal:
     wished: Offered | None = None
 
 
-def propose(measured_bpm: float, plus_minus_bpm: float, end_offset_ms: Callable[[float], float | None], limit_ms: float = LIMIT_MS) -> Proposal:
+def propose(
+    measured_bpm: float,
+    plus_minus_bpm: float,
+    end_offset_ms: Callable[[float], float | None],
+    limit_ms: float = LIMIT_MS,
+) -> Proposal:
     """Choose a tempo.
 
     measured_bpm, plus_minus_bpm  as it was measured, and half of its 95 % interval
-    end_offset_ms                 where the attacks of the last bars lie from the grid of a tempo, measured; None where none are there
+    end_offset_ms                 where the attacks of the last bars lie from the grid of a tempo, measured;
+                                  None where none are there
     limit_ms                      what may pile up there
     """
     own = Offered(measured_bpm, "measured", end_offset_ms(measured_bpm))
-    rounder = [Offered(value, f"nearest {name}", end_offset_ms(value)) for value, name in _rounder(measured_bpm)]
+    rounder = [
+        Offered(value, f"nearest {name}", end_offset_ms(value)) for value, name in _rounder(measured_bpm)
+    ]
     inside = [one for one in rounder if abs(one.bpm - measured_bpm) <= plus_minus_bpm + 1e-9]
     holds = [one for one in inside if one.end_offset_ms is None or abs(one.end_offset_ms) <= limit_ms]
-    # Where the end was measured, a rounder value that it bears out is believed a little beyond the interval too.
+    # Where the end was measured, a rounder value that it bears out is believed a little beyond the interval
+    # too.
     near = [one for one in rounder if one.end_offset_ms is not None and abs(one.end_offset_ms) <= limit_ms]
-    best = holds[0] if holds else near[0] if near and abs(near[0].bpm - measured_bpm) <= 3 * plus_minus_bpm else own
-    wished = next((one for one in rounder if one != best and one.bpm != best.bpm and _round(one.bpm) > _round(best.bpm)), None)
+    best = (
+        holds[0]
+        if holds
+        else near[0]
+        if near and abs(near[0].bpm - measured_bpm) <= 3 * plus_minus_bpm
+        else own
+    )
+    wished = next(
+        (
+            one
+            for one in rounder
+            if one != best and one.bpm != best.bpm and _round(one.bpm) > _round(best.bpm)
+        ),
+        None,
+    )
     about = f"measured {measured_bpm:.4f} ± {plus_minus_bpm:.4f}"
-    end = "" if best.end_offset_ms is None else f"; at the end of the audio attacks lie {abs(best.end_offset_ms):.1f} ms from the grid"
+    end = (
+        ""
+        if best.end_offset_ms is None
+        else f"; at the end of the audio attacks lie {abs(best.end_offset_ms):.1f} ms from the grid"
+    )
     if best is own:
         why = f"{about}; no rounder value lies inside" + (" and holds to the end" if inside else "") + end
     else:

@@ -1,7 +1,8 @@
 """Counting beats into bars anew, about the downbeats that are confirmed.
 
-Nothing here moves a moment: every knot keeps its time, and with it every beat. A downbeat that the user confirmed opens a bar
-whatever comes after; where the count between two of them does not come out, one bar of another length stands before the second.
+Nothing here moves a moment: every knot keeps its time, and with it every beat. A downbeat that the user
+confirmed opens a bar whatever comes after; where the count between two of them does not come out, one bar of
+another length stands before the second.
 """
 
 from __future__ import annotations
@@ -39,13 +40,17 @@ def confirmed_in(pace: TempoMap[ClockT]) -> tuple[float, ...]:
     return tuple(knot.quarters for knot in pace.knots if knot.fixed and is_line(pace, knot.quarters))
 
 
-def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[float], *, numbered: bool = True) -> tuple[TempoMap[ClockT], float]:
+def with_downbeat(
+    pace: TempoMap[ClockT], place: float, confirmed: Sequence[float], *, numbered: bool = True
+) -> tuple[TempoMap[ClockT], float]:
     """Count so that a place opens a bar and every confirmed place still does.
 
     place      quarters, on a counted beat
     confirmed  quarters, on bar lines
-    numbered   the number of a bar was stated; else bar 1 goes to the first downbeat, where the lead-in's whole bars leave no room
-    Returns    (the map counted anew, the place in its count: other than before only where bar 1 is not confirmed)
+    numbered   the number of a bar was stated; else bar 1 goes to the first downbeat, where the lead-in's
+               whole bars leave no room
+    Returns    (the map counted anew, the place in its count: other than before only where bar 1 is not
+               confirmed)
     Raises     MapConflictError where what is confirmed before bar 1 leaves no room
     """
     if is_line(pace, place):
@@ -58,17 +63,23 @@ def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[floa
             return refilled(pace, confirmed), 0.0
     left: float | None = max((line for line in confirmed if line < place - ALIKE), default=None)
     right: float | None = min((line for line in confirmed if line > place + ALIKE), default=None)
-    if (left is not None and left < -ALIKE) or (left is None and place < -ALIKE and any(abs(line) < ALIKE for line in confirmed)):
+    if (left is not None and left < -ALIKE) or (
+        left is None and place < -ALIKE and any(abs(line) < ALIKE for line in confirmed)
+    ):
         raise MapConflictError(_before_bar_1(pace, place))
     shift: float = 0.0
     if left is None:
         # Nothing before it is confirmed: the bars there are counted back from it, and bar 1 moves with them.
-        shift = place if place < -ALIKE and right is not None else place - pace.bar_line(nearest_bar(pace, place))
+        shift = (
+            place if place < -ALIKE and right is not None else place - pace.bar_line(nearest_bar(pace, place))
+        )
     moved: TempoMap[ClockT] = pace.counted_from(shift) if shift else pace
     at: float = place - shift
     if right is None and at < ALIKE:
         return moved, at
-    before: list[Bar] = [bar for bar in bars_until(moved, at) if bar[0] < (at if left is None else left) - ALIKE]
+    before: list[Bar] = [
+        bar for bar in bars_until(moved, at) if bar[0] < (at if left is None else left) - ALIKE
+    ]
     if left is not None:
         before += filled(left, at, pace.meter_of(pace.bar_of(left + ALIKE)))
     after: list[Bar] = _tail(moved, at)
@@ -78,7 +89,8 @@ def with_downbeat(pace: TempoMap[ClockT], place: float, confirmed: Sequence[floa
     made = replace(moved, meters=meters_of([*before, *after]))
     if not is_line(made, at):
         raise MapConflictError(
-            f"However the bars are counted, none begins at {_name(pace, place)}. The map is unchanged; state the meter there first."
+            f"However the bars are counted, none begins at {_name(pace, place)}. The map is "
+            "unchanged; state the meter there first."
         )
     return made, at
 
@@ -93,9 +105,11 @@ def refilled(pace: TempoMap[ClockT], confirmed: Sequence[float]) -> TempoMap[Clo
 
 
 def with_meter(pace: TempoMap[ClockT], meter: Meter, confirmed: Sequence[float]) -> TempoMap[ClockT]:
-    """Another meter for the whole map: beats keep their times, bars are counted anew from bar 1 and from each confirmed downbeat.
+    """Another meter for the whole map: beats keep their times, bars are counted anew from bar 1 and from each
+    confirmed downbeat.
 
-    Where bar 1 is not confirmed it moves to the beat nearest to where it was that lies whole bars before the first that is.
+    Where bar 1 is not confirmed it moves to the beat nearest to where it was that lies whole bars before the
+    first that is.
     Raises  MapConflictError where a downbeat is confirmed before bar 1 and not whole bars away
     """
     unit, length = meter.beat_quarters, meter.bar_quarters
@@ -108,16 +122,22 @@ def with_meter(pace: TempoMap[ClockT], meter: Meter, confirmed: Sequence[float])
         away = (line - shift) / length
         if away < -ALIKE and abs(away - round(away)) > ALIKE:
             raise MapConflictError(_before_bar_1(pace, min(confirmed)))
-    knots = tuple(replace(knot, quarters=pace.beats_from_bar_1(knot.quarters) * unit - shift) for knot in pace.knots)
+    knots = tuple(
+        replace(knot, quarters=pace.beats_from_bar_1(knot.quarters) * unit - shift) for knot in pace.knots
+    )
     ends: list[float] = [0.0, *(line - shift for line in lines if line - shift > ALIKE)]
     bars: list[Bar] = [bar for a, b in itertools.pairwise(ends) for bar in filled(a, b, meter)]
     return replace(pace, knots=knots, meters=meters_of([*bars, (ends[-1], meter)]))
 
 
-def with_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, confirmed: Sequence[float], until: float | None = None) -> TempoMap[ClockT]:
-    """Another meter from the bar line nearest to a place on, to the end or to the line at `until`, where what stands there stays.
+def with_meter_from(
+    pace: TempoMap[ClockT], place: float, meter: Meter, confirmed: Sequence[float], until: float | None = None
+) -> TempoMap[ClockT]:
+    """Another meter from the bar line nearest to a place on, to the end or to the line at `until`, where what
+    stands there stays.
 
-    Beats keep their times, in a steady map quarters do. From bar 1 on, or from before it, without `until`, this is `with_meter`.
+    Beats keep their times, in a steady map quarters do. From bar 1 on, or from before it, without `until`,
+    this is `with_meter`.
     """
     index = nearest_bar(pace, place)
     if index <= 0 and until is None and not pace.is_steady:
@@ -134,8 +154,18 @@ def with_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, confirme
             return line + (pace.beats_from_bar_1(at) - begun) * unit
         return counted(until) + at - until
 
-    knots = tuple(replace(knot, quarters=counted(knot.quarters)) if knot.quarters > line or not line else knot for knot in pace.knots)
-    ends: list[float] = [line, *(counted(at) for at in sorted(confirmed) if at > line + ALIKE and (until is None or at < until - ALIKE))]
+    knots = tuple(
+        replace(knot, quarters=counted(knot.quarters)) if knot.quarters > line or not line else knot
+        for knot in pace.knots
+    )
+    ends: list[float] = [
+        line,
+        *(
+            counted(at)
+            for at in sorted(confirmed)
+            if at > line + ALIKE and (until is None or at < until - ALIKE)
+        ),
+    ]
     if until is not None:
         ends.append(counted(until))
     bars: list[Bar] = [bar for bar in bars_until(pace, line) if bar[0] < line - ALIKE]
@@ -145,7 +175,9 @@ def with_meter_from(pace: TempoMap[ClockT], place: float, meter: Meter, confirme
 
 
 def filled(start: float, end: float, meter: Meter) -> list[Bar]:
-    """Bars of a meter from one line to another; what is left over is one bar of another length, the last of them."""
+    """Bars of a meter from one line to another; what is left over is one bar of another length, the last of
+    them.
+    """
     count = int((end - start) / meter.bar_quarters + ALIKE)
     rest = end - start - count * meter.bar_quarters
     if rest < ALIKE:
@@ -153,14 +185,20 @@ def filled(start: float, end: float, meter: Meter) -> list[Bar]:
     if rest < 0.5 * meter.bar_quarters - ALIKE and count:
         # Less than half a bar is no bar of its own: the one before is so much longer.
         count, rest = count - 1, rest + meter.bar_quarters
-    return [*((start + k * meter.bar_quarters, meter) for k in range(count)), (end - rest, _of_length(rest, meter))]
+    return [
+        *((start + k * meter.bar_quarters, meter) for k in range(count)),
+        (end - rest, _of_length(rest, meter)),
+    ]
 
 
-def odd_bars(pace: TempoMap[ClockT], usual: Meter | None = None, until: int | None = None) -> list[tuple[int, int, Meter]]:
+def odd_bars(
+    pace: TempoMap[ClockT], usual: Meter | None = None, until: int | None = None
+) -> list[tuple[int, int, Meter]]:
     """(first bar number, last one, meter) of bars that are there to make a count come out.
 
-    usual  the meter that was stated for the whole map: every bar of another one up to index `until`. Without it: single bars that
-           differ from the bars on both of their sides, which are alike, and from what most bars are
+    usual  the meter that was stated for the whole map: every bar of another one up to index `until`. Without
+           it: single bars that differ from the bars on both of their sides, which are alike, and from what
+           most bars are
     """
     found: list[tuple[int, int, Meter]] = []
     most = _most_common(pace)
@@ -221,9 +259,14 @@ def bars_from(pace: TempoMap[ClockT], line: float, shift: float) -> list[Bar]:
 
 
 def _tail(pace: TempoMap[ClockT], place: float) -> list[Bar]:
-    """Bars counted on from a place to the last change of meter; later changes go to the lines nearest to where they were."""
+    """Bars counted on from a place to the last change of meter; later changes go to the lines nearest to
+    where they were.
+    """
     moved = pace.counted_from(place)
-    return [(place + line, meter) for line, meter in bars_until(moved, moved.bar_line(bar_index(moved.meters[-1].bar)))]
+    return [
+        (place + line, meter)
+        for line, meter in bars_until(moved, moved.bar_line(bar_index(moved.meters[-1].bar)))
+    ]
 
 
 def _name(pace: TempoMap[ClockT], place: float) -> str:
@@ -233,6 +276,7 @@ def _name(pace: TempoMap[ClockT], place: float) -> str:
 
 def _before_bar_1(pace: TempoMap[ClockT], place: float) -> str:
     return (
-        f"Bar 1 and a downbeat at {_name(pace, place)} before it cannot both hold: the lead-in is counted in whole bars. "
+        f"Bar 1 and a downbeat at {_name(pace, place)} before it cannot both hold: the lead-in is "
+        "counted in whole bars. "
         "The map is unchanged; state bar 1 anew first."
     )

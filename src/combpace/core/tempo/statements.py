@@ -1,7 +1,8 @@
 """What the user stated of the music, apart from what is solved from it: every form of the map obeys it.
 
-A breathing map goes through a stated moment exactly. A steady one has bar 1 exactly where it was stated; a downbeat opens a bar
-of it, and may lie beside its line by what the playing leaves the one tempo, but never by a quarter of a beat.
+A breathing map goes through a stated moment exactly. A steady one has bar 1 exactly where it was stated; a
+downbeat opens a bar of it, and may lie beside its line by what the playing leaves the one tempo, but never by
+a quarter of a beat.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from combpace.core.tempo.meters import Meter, bar_index
 
 # A stated moment holds within this; far below what is heard, far above rounding.
 HOLDS_S = 0.0005
-# How far a confirmed downbeat may lie from its line in a steady map, in beats: farther, the next beat would be as near.
+# How far a confirmed downbeat may lie from its line in a steady map, in beats: farther, the next beat would
+# be as near.
 FARTHEST_BEATS = 0.25
 
 
@@ -50,7 +52,9 @@ class Stated:
     @property
     def changes(self) -> list[tuple[float, Meter]]:
         """Meters stated from a moment on, in order of time."""
-        return sorted(((time, meter) for time, meter in self.meters if time is not None), key=lambda change: change[0])
+        return sorted(
+            ((time, meter) for time, meter in self.meters if time is not None), key=lambda change: change[0]
+        )
 
 
 def breathing_as_stated(pace: TempoMap[ClockT], stated: Stated, attacks: Onsets) -> TempoMap[ClockT]:
@@ -67,12 +71,17 @@ def breathing_as_stated(pace: TempoMap[ClockT], stated: Stated, attacks: Onsets)
         if known is None or abs(known.time_s - time) > HOLDS_S:
             pace = anchors.set_bar(pace, time, number, attacks, renumber=True)
     for time in stated.downbeats:
-        if not any(abs(knot.time_s - time) <= HOLDS_S and knot.fixed and recount.is_line(pace, knot.quarters) for knot in pace.knots):
+        if not any(
+            abs(knot.time_s - time) <= HOLDS_S and knot.fixed and recount.is_line(pace, knot.quarters)
+            for knot in pace.knots
+        ):
             pace = anchors.set_downbeat(pace, time, attacks, numbered=bool(stated.bars))
     return numbered(_with_changes(pace, stated, recount.confirmed_in(pace)), stated)
 
 
-def steady_as_stated(bpm: float, start_s: float, meters: tuple[Meter, ...], stated: Stated, *, free_tempo: bool) -> TempoMap[SessionTimes]:
+def steady_as_stated(
+    bpm: float, start_s: float, meters: tuple[Meter, ...], stated: Stated, *, free_tempo: bool
+) -> TempoMap[SessionTimes]:
     """A steady map that obeys what was stated.
 
     bpm         quarters a minute
@@ -96,7 +105,8 @@ def steady_as_stated(bpm: float, start_s: float, meters: tuple[Meter, ...], stat
         if off_s > FARTHEST_BEATS * 60.0 * line.meter_of(line.bar_of(at)).beat_quarters / line.bpm_at(at):
             beat = line.meters[0].beat_quarters
             raise MapConflictError(
-                f"The downbeat confirmed at {time:.3f} s and a steady {line.bpm_at(0.0) / beat:.2f} BPM with bar 1 at {line.second(0.0):.3f} s "
+                f"The downbeat confirmed at {time:.3f} s and a steady {line.bpm_at(0.0) / beat:.2f} "
+                f"BPM with bar 1 at {line.second(0.0):.3f} s "
                 f"cannot both hold: the downbeat would lie {1000 * off_s:.0f} ms from the nearest beat. "
                 "The map is unchanged; take the downbeat back first, or choose another tempo."
             )
@@ -108,7 +118,9 @@ def steady_as_stated(bpm: float, start_s: float, meters: tuple[Meter, ...], stat
     return numbered(_with_changes(line, stated, confirmed), stated)
 
 
-def _through_bars(line: TempoMap[SessionTimes], stated: Stated, free_tempo: bool) -> tuple[TempoMap[SessionTimes], list[float]]:
+def _through_bars(
+    line: TempoMap[SessionTimes], stated: Stated, free_tempo: bool
+) -> tuple[TempoMap[SessionTimes], list[float]]:
     """A steady map with its stated bars where they were stated, and their places."""
     (time, number), *others = sorted(stated.bars)
     line = line.shifted(time - line.second(line.bar_line(bar_index(number))))
@@ -121,8 +133,10 @@ def _through_bars(line: TempoMap[SessionTimes], stated: Stated, free_tempo: bool
             near = abs(between / line.bpm_at(0.0) - 1) < 0.1
             if not free_tempo or not near or len(others) > 1:
                 raise MapConflictError(
-                    f"Bar {number} at {time:.3f} s and bar {bar} at {other:.3f} s cannot both hold at one tempo of "
-                    f"{line.bpm_at(0.0) / line.meters[0].beat_quarters:.2f} BPM: bar {bar} would lie at {line.second(there):.3f} s. "
+                    f"Bar {number} at {time:.3f} s and bar {bar} at {other:.3f} s cannot both hold "
+                    "at one tempo of "
+                    f"{line.bpm_at(0.0) / line.meters[0].beat_quarters:.2f} BPM: bar {bar} would "
+                    f"lie at {line.second(there):.3f} s. "
                     "The map is unchanged; state another tempo, or one of the two bars anew."
                 )
             start = time - (place / between) * 60.0
@@ -131,7 +145,9 @@ def _through_bars(line: TempoMap[SessionTimes], stated: Stated, free_tempo: bool
     return line, confirmed
 
 
-def _with_changes(line: TempoMap[ClockT], stated: Stated, confirmed: tuple[float, ...] | list[float]) -> TempoMap[ClockT]:
+def _with_changes(
+    line: TempoMap[ClockT], stated: Stated, confirmed: tuple[float, ...] | list[float]
+) -> TempoMap[ClockT]:
     """Meters that hold from a moment on, each to the next one."""
     for time, meter in stated.changes:
         moments = [line.second(place) for place in confirmed]
@@ -141,7 +157,9 @@ def _with_changes(line: TempoMap[ClockT], stated: Stated, confirmed: tuple[float
 
 
 def numbered(line: TempoMap[ClockT], stated: Stated) -> TempoMap[ClockT]:
-    """The same map with its bars numbered as was stated; bars that were only found keep theirs where nothing was."""
+    """The same map with its bars numbered as was stated; bars that were only found keep theirs where nothing
+    was.
+    """
     for time, number in stated.bars[:1]:
         index = recount.nearest_bar(line, line.place(time))
         if index != bar_index(number):

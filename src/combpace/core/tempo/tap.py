@@ -15,7 +15,8 @@ from combpace.core.tempo.map import MAX_BPM, MIN_BPM
 LEAST_TAPS = 4
 # A tap farther than this from the line through the others, in beats, is a slip.
 SLIP = 0.25
-# A hand taps within this of what it hears (common practice: some 20 to 40 ms, seldom more); never more than a part of a beat.
+# A hand taps within this of what it hears (common practice: some 20 to 40 ms, seldom more); never more than a
+# part of a beat.
 REACH_S, REACH_BEATS = 0.090, 0.22
 # So many beats need an attack near them before the attacks are asked at all.
 LEAST_ATTACKS = 4
@@ -28,7 +29,8 @@ class Tapped:
 
     taps, slips         how many, and how many of them were left out
     rough_bpm           of the taps alone
-    bpm, plus_minus_bpm of the attacks near them, and half of its 95 % interval; of the taps where too few attacks are near
+    bpm, plus_minus_bpm of the attacks near them, and half of its 95 % interval; of the taps where too few
+    attacks are near
     beat_s              time of one of the beats, near the first tap
     attacks             how many attacks carry it, 0 where the taps stand alone
     """
@@ -45,25 +47,47 @@ class Tapped:
 def tapped(times_s: FloatArray, onsets: Onsets) -> Tapped:
     """Tempo and phase of taps, refined on attacks; both on one clock.
 
-    Beats that were not tapped are no slips. Raises ParameterError for fewer than four taps, or taps in which no tempo is found
+    Beats that were not tapped are no slips. Raises ParameterError for fewer than four taps, or taps in which
+    no tempo is found
     """
     taps = np.unique(np.asarray(times_s, dtype=np.float64))
     if len(taps) < LEAST_TAPS:
-        raise ParameterError(f"{LEAST_TAPS} taps or more give a tempo; there are {len(taps)}. Nothing was changed; tap on.")
+        raise ParameterError(
+            f"{LEAST_TAPS} taps or more give a tempo; there are {len(taps)}. Nothing was changed; tap on."
+        )
     count, kept = _counted(taps)
     if kept.sum() < LEAST_TAPS:
         raise ParameterError("No one tempo fits these taps. Nothing was changed; tap again, once a beat.")
     period, start, spread = robust_line(count[kept], taps[kept], np.ones(int(kept.sum())))
     if not MIN_BPM <= 60.0 / period <= MAX_BPM:
-        raise ParameterError(f"These taps are at {60.0 / period:.0f} BPM; a tempo lies between {MIN_BPM:g} and {MAX_BPM:g}. Nothing was changed.")
+        raise ParameterError(
+            f"These taps are at {60.0 / period:.0f} BPM; a tempo lies between {MIN_BPM:g} and "
+            f"{MAX_BPM:g}. Nothing was changed."
+        )
     rough = 60.0 / period
     first, last = float(count[kept].min()), float(count[kept].max())
     found = _on_attacks(period, start, first, last, onsets)
     if found is None:
-        return Tapped(len(taps), int((~kept).sum()), rough, rough, _interval(rough, period, spread, count[kept]), start + period * first, 0)
+        return Tapped(
+            len(taps),
+            int((~kept).sum()),
+            rough,
+            rough,
+            _interval(rough, period, spread, count[kept]),
+            start + period * first,
+            0,
+        )
     period, start, spread, beats = found
     bpm = 60.0 / period
-    return Tapped(len(taps), int((~kept).sum()), rough, bpm, _interval(bpm, period, spread, beats), start + period * first, len(beats))
+    return Tapped(
+        len(taps),
+        int((~kept).sum()),
+        rough,
+        bpm,
+        _interval(bpm, period, spread, beats),
+        start + period * first,
+        len(beats),
+    )
 
 
 def _counted(taps: FloatArray) -> tuple[FloatArray, np.ndarray]:
@@ -96,8 +120,12 @@ def _counted(taps: FloatArray) -> tuple[FloatArray, np.ndarray]:
     return best[2], best[3]
 
 
-def _on_attacks(period: float, start: float, first: float, last: float, onsets: Onsets) -> tuple[float, float, float, FloatArray] | None:
-    """(period, start, spread, beats) of the line through the attacks near the tapped beats; None where too few are near."""
+def _on_attacks(
+    period: float, start: float, first: float, last: float, onsets: Onsets
+) -> tuple[float, float, float, FloatArray] | None:
+    """(period, start, spread, beats) of the line through the attacks near the tapped beats; None where too
+    few are near.
+    """
     times, strength = np.asarray(onsets.times, dtype=np.float64), np.asarray(onsets.strength) + 0.05
     reach = min(REACH_S, REACH_BEATS * period)
     beats: FloatArray = np.zeros(0)

@@ -1,8 +1,9 @@
 """The fewest tempo changes that keep every downbeat where it was played, within so many milliseconds.
 
-A map is drawn through windows: each bar line may lie anywhere within the tolerance of its moment, an anchor only on it. Tempi change on lines
-(or beats) alone. Which ends of straight pieces can be reached with one piece, two, three ... is found exactly, set by set: a line through all
-windows between two places exists where the slopes that every pair of windows allows leave room, and the ends that it can reach form an interval.
+A map is drawn through windows: each bar line may lie anywhere within the tolerance of its moment, an anchor
+only on it. Tempi change on lines (or beats) alone. Which ends of straight pieces can be reached with one
+piece, two, three ... is found exactly, set by set: a line through all windows between two places exists where
+the slopes that every pair of windows allows leave room, and the ends that it can reach form an interval.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ NEWTON_STEPS = 4
 MOST_BEND = np.log(2.0)
 # So many windows are looked through at first, and twice as many while all of them leave room.
 FIRST_LOOK = 32
-# Of each place that so many pieces come to: the intervals of time (start, end) there, each with the place where its last piece began.
+# Of each place that so many pieces come to: the intervals of time (start, end) there, each with the place
+# where its last piece began.
 Reached = dict[int, list[tuple[float, float, int]]]
 
 
@@ -44,18 +46,29 @@ class Tidied:
 
 
 def tidy(
-    tempo_map: TempoMap[ClockT], first_s: float, last_s: float, within_ms: float, *, ramps: bool = False, on_beats: bool = False
+    tempo_map: TempoMap[ClockT],
+    first_s: float,
+    last_s: float,
+    within_ms: float,
+    *,
+    ramps: bool = False,
+    on_beats: bool = False,
 ) -> tuple[TempoMap[ClockT], Tidied]:
     """The map with the fewest tempo changes that keeps each bar line within a distance.
 
-    first_s, last_s  the part that is kept within it: from the bar line at or before the first to the one at or after the last
+    first_s, last_s  the part that is kept within it: from the bar line at or before the first to the one at
+                     or after the last
     within_ms        anchors stay exact
-    ramps            tempi may run in straight lines (between places on a lattice of half the distance); else steps
+    ramps            tempi may run in straight lines (between places on a lattice of half the distance); else
+                     steps
     on_beats         tempi may change on every beat; else on bar lines, and where an anchor is
     Raises           ParameterError for a distance that is no number above 0
     """
     if not (np.isfinite(within_ms) and 0.0 < within_ms <= 1000.0):
-        raise ParameterError(f"Bar lines are kept within more than 0 and up to 1000 ms, not {within_ms:g} ms. Nothing was changed.")
+        raise ParameterError(
+            f"Bar lines are kept within more than 0 and up to 1000 ms, not {within_ms:g} ms. "
+            "Nothing was changed."
+        )
     places, half = _windows(tempo_map, first_s, last_s, within_ms / 1000.0, on_beats=on_beats)
     times = tempo_map.to_seconds(places)  # type: ignore[arg-type]
     chosen = _ramps(places, times, half) if ramps else _steps(places, times, half)
@@ -63,16 +76,25 @@ def tidy(
     knots: list[Knot] = []
     for place, time, ramp in chosen:
         known = fixed.get(round(place, 9))
-        knots.append(Knot(time, place, ramp=ramp) if known is None else Knot(known.time_s, known.quarters, True, known.locked, ramp=ramp))
+        knots.append(
+            Knot(time, place, ramp=ramp)
+            if known is None
+            else Knot(known.time_s, known.quarters, True, known.locked, ramp=ramp)
+        )
     made: TempoMap[ClockT] = _with_anchors(TempoMap(tuple(knots), tempo_map.meters), fixed)
-    first, last = tempo_map.bar_of(tempo_map.place(first_s) + 1e-6), tempo_map.bar_of(tempo_map.place(last_s) + 1e-6)
+    first, last = (
+        tempo_map.bar_of(tempo_map.place(first_s) + 1e-6),
+        tempo_map.bar_of(tempo_map.place(last_s) + 1e-6),
+    )
     lines = tempo_map.bar_lines(first, max(1, last - first))
     off = np.abs(made.to_seconds(lines) - tempo_map.to_seconds(lines))
     return made, Tidied(tempo_changes(made), tempo_changes(tempo_map), 1000.0 * float(off.max()))
 
 
 def tempo_changes(tempo_map: TempoMap[ClockT]) -> int:
-    """How often a map's tempo changes its course: where it jumps, and where a ramp begins or ends; a map that is one ramp changes once."""
+    """How often a map's tempo changes its course: where it jumps, and where a ramp begins or ends; a map that
+    is one ramp changes once.
+    """
     start, end = tempo_map.span_ends_bpm
     jumps = np.abs(start[1:] / end[:-1] - 1) > 1e-9
     bends = np.abs(np.diff(tempo_map.bends)) > 1e-12
@@ -80,9 +102,14 @@ def tempo_changes(tempo_map: TempoMap[ClockT]) -> int:
     return max(int((jumps | bends | both_ramps).sum()), int(tempo_map.has_ramps))
 
 
-def _windows(tempo_map: TempoMap[ClockT], first_s: float, last_s: float, within_s: float, *, on_beats: bool) -> tuple[FloatArray, FloatArray]:
+def _windows(
+    tempo_map: TempoMap[ClockT], first_s: float, last_s: float, within_s: float, *, on_beats: bool
+) -> tuple[FloatArray, FloatArray]:
     """(places, half widths in seconds of their windows) of everything that a piece may begin or end on."""
-    first, last = tempo_map.bar_of(tempo_map.place(first_s) + 1e-6), tempo_map.bar_of(tempo_map.place(last_s) - 1e-6) + 1
+    first, last = (
+        tempo_map.bar_of(tempo_map.place(first_s) + 1e-6),
+        tempo_map.bar_of(tempo_map.place(last_s) - 1e-6) + 1,
+    )
     lines = np.asarray(tempo_map.bar_lines(first, max(1, last - first)))
     half: dict[float, float] = {}
     if on_beats:
@@ -104,7 +131,9 @@ def _with_anchors(line: TempoMap[ClockT], fixed: dict[float, Knot]) -> TempoMap[
 
     def anchored(knot: Knot) -> Knot:
         found = fixed.get(round(knot.quarters, 9))
-        return knot if found is None else Knot(found.time_s, found.quarters, True, found.locked, ramp=knot.ramp)
+        return (
+            knot if found is None else Knot(found.time_s, found.quarters, True, found.locked, ramp=knot.ramp)
+        )
 
     return TempoMap(tuple(map(anchored, line.knots)), line.meters)
 
@@ -131,10 +160,12 @@ def _steps(places: FloatArray, times: FloatArray, half: FloatArray) -> list[tupl
 
 @dataclass(frozen=True, slots=True)
 class _Room:
-    """From one place on: for each later one that a straight piece can come to, which times at its start leave room for it.
+    """From one place on: for each later one that a straight piece can come to, which times at its start leave
+    room for it.
 
     distance, low, high  of the places after the start, shape (n,)
-    least, most          shape (n,): the start must lie between these for a piece that passes all windows up to there
+    least, most          shape (n,): the start must lie between these for a piece that passes all windows up
+                         to there
     """
 
     distance: FloatArray
@@ -145,7 +176,9 @@ class _Room:
 
 
 def _room(places: FloatArray, low: FloatArray, high: FloatArray, start: int) -> _Room:
-    """Pairs of windows bound the start: the line below the one and above the other needs (low_a - y) / d_a <= (high_b - y) / d_b."""
+    """Pairs of windows bound the start: the line below the one and above the other needs (low_a - y) / d_a <=
+    (high_b - y) / d_b.
+    """
     size, most_windows = FIRST_LOOK, len(places) - start - 1
     while True:
         size = min(size, most_windows)
@@ -188,11 +221,16 @@ def _one_more(before: Reached, room: list[_Room]) -> Reached:
             count = int(np.argmin(good)) if not np.all(good) else len(good)
             if not count:
                 continue
-            # The highest end comes from the lowest start, and the other way about: a line through a window before it turns about that window.
+            # The highest end comes from the lowest start, and the other way about: a line through a window
+            # before it turns about that window.
             d = here.distance[:count]
             inside = np.tril(np.ones((count, count), dtype=bool))
-            steepest = np.where(inside, (here.high[None, :count] - floor[:count, None]) / d[None, :], np.inf).min(axis=1)
-            flattest = np.where(inside, (here.low[None, :count] - ceiling[:count, None]) / d[None, :], -np.inf).max(axis=1)
+            steepest = np.where(
+                inside, (here.high[None, :count] - floor[:count, None]) / d[None, :], np.inf
+            ).min(axis=1)
+            flattest = np.where(
+                inside, (here.low[None, :count] - ceiling[:count, None]) / d[None, :], -np.inf
+            ).max(axis=1)
             top, bottom = floor[:count] + steepest * d, ceiling[:count] + flattest * d
             for m in range(count):
                 after.setdefault(start + 1 + m, []).append((float(bottom[m]), float(top[m]), start))
@@ -225,7 +263,9 @@ def _back(
     high: FloatArray,
     times: FloatArray,
 ) -> tuple[int, float]:
-    """(where, when) the piece began that ends at a place and time with so many pieces; the beginning nearest to what was played."""
+    """(where, when) the piece began that ends at a place and time with so many pieces; the beginning nearest
+    to what was played.
+    """
     best: tuple[float, int, float] | None = None
     for start in {begun for a, b, begun in reached[layer][place] if a - 1e-9 <= time <= b + 1e-9}:
         # A line through the end: at each window between it bounds where it began.
@@ -249,7 +289,9 @@ def _back(
 
 
 def _ramps(places: FloatArray, times: FloatArray, half: FloatArray) -> list[tuple[float, float, float]]:
-    """(place, time, ramp) of the fewest ramps whose ends lie on a lattice in their windows; a step is a ramp of 1."""
+    """(place, time, ramp) of the fewest ramps whose ends lie on a lattice in their windows; a step is a ramp
+    of 1.
+    """
     lattice = times[:, None] + half[:, None] * np.array(RAMP_ENDS)[None, :]
     last, ends = len(places) - 1, range(len(RAMP_ENDS))
     found: dict[tuple[int, int], tuple[tuple[int, int], float] | None] = {(0, k): None for k in ends}
@@ -264,7 +306,8 @@ def _ramps(places: FloatArray, times: FloatArray, half: FloatArray) -> list[tupl
                     if (stop, int(b)) not in found:
                         found[stop, int(b)] = (start, froms[a]), float(np.exp(bends[a, b]))
                         following.append((stop, int(b)))
-                # A ramp that comes farther passes here within its window, and a lattice end lies within half of the window of it.
+                # A ramp that comes farther passes here within its window, and a lattice end lies within half
+                # of the window of it.
                 if missed > 1.0:
                     break
         front = following
@@ -277,11 +320,18 @@ def _ramps(places: FloatArray, times: FloatArray, half: FloatArray) -> list[tupl
 
 
 def bends_between(
-    places: FloatArray, times: FloatArray, half: FloatArray, lattice: FloatArray, start: int, stop: int, froms: list[int]
+    places: FloatArray,
+    times: FloatArray,
+    half: FloatArray,
+    lattice: FloatArray,
+    start: int,
+    stop: int,
+    froms: list[int],
 ) -> tuple[FloatArray, float]:
     """Bends of ramps through all windows between lattice places of two ends.
 
-    Returns  (shape (froms, ends), 0 where a step passes, else the middle of what does; NaN for none; by how many half windows the best misses)
+    Returns  (shape (froms, ends), 0 where a step passes, else the middle of what does; NaN for none; by how
+             many half windows the best misses)
     """
     begun, ended = lattice[start, froms][:, None], lattice[stop][None, :]
     length = ended - begun
@@ -290,7 +340,8 @@ def bends_between(
     inside = slice(start + 1, stop)
     share = (places[inside] - places[start]) / (places[stop] - places[start])
     with np.errstate(divide="ignore", invalid="ignore"):
-        # The more a ramp speeds up, the later it is at every place between: each window bounds its bend on both sides.
+        # The more a ramp speeds up, the later it is at every place between: each window bounds its bend on
+        # both sides.
         least = _bend_through(share, (times[inside] - half[inside] - begun[..., None]) / length[..., None])
         most = _bend_through(share, (times[inside] + half[inside] - begun[..., None]) / length[..., None])
     low, high = least.max(axis=2), most.min(axis=2)
@@ -298,13 +349,15 @@ def bends_between(
     low, high = np.maximum(low, -MOST_BEND), np.minimum(high, MOST_BEND)
     # A step where one will do; else the middle of what passes.
     bends: FloatArray = np.where(good, np.where((low <= 0) & (high >= 0), 0.0, 0.5 * (low + high)), np.nan)
-    # What misses is measured where it is worst: how far apart two bounds are, in the time that a bend moves the middle by.
+    # What misses is measured where it is worst: how far apart two bounds are, in the time that a bend moves
+    # the middle by.
     apart = np.where(length > 0, np.maximum(0.0, low - high) * length / 16.0, np.inf)
     return bends, float(apart.min() / half[inside].max())
 
 
 def _bend_through(share: FloatArray, way: FloatArray) -> FloatArray:
-    """The bend of the ramp that has run through `way` of its time where it has run through `share` of its quarters; by Newton's method.
+    """The bend of the ramp that has run through `way` of its time where it has run through `share` of its
+    quarters; by Newton's method.
 
     share  shape (n,); way  shape (..., n); bends beyond what is ever used come out beyond MOST_BEND
     """

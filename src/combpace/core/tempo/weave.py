@@ -7,7 +7,9 @@ import numpy as np
 from combpace.core.clocks import FloatArray
 
 
-def darkness(bar_lines: FloatArray, take_activation: FloatArray, offset_s: float, columns: int = 240) -> FloatArray:
+def darkness(
+    bar_lines: FloatArray, take_activation: FloatArray, offset_s: float, columns: int = 240
+) -> FloatArray:
     """The comb of a whole song as darkness 0-1: a row a bar, an eighth of a bar over both ends.
 
     bar_lines  shape (bars + 1,), session seconds of the lines

@@ -1,4 +1,6 @@
-"""What a session is: everything that the user decided, typed. Sounds and what was heard in them lie elsewhere."""
+"""What a session is: everything that the user decided, typed. Sounds and what was heard in them lie
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -37,10 +39,12 @@ class TakeEntry:
     pace    "own", or "lead": it was played to the lead and shares its pace
     bundle  name of the bundle it belongs to, or None
     first_bar  bar number of the session on which its own bar 1 lies, where it has its own pace
-    times   how often a loop that follows the session at its own pace is heard; until_bar: the bar before whose line it ends instead, or None
-    keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and those with a pace of their own keep
-            their bar, all others their time
-    arrival it came into a session that had takes already, and was not kept by hand yet: see `session.arrivals`
+    times   how often a loop that follows the session at its own pace is heard; until_bar: the bar before
+            whose line it ends instead, or None
+    keeps   what it keeps where the map changes: "time", "bar", or "" for what is usual: fitted takes and
+            those with a pace of their own keep their bar, all others their time
+    arrival it came into a session that had takes already, and was not kept by hand yet: see
+    `session.arrivals`
     from_bpm, to_bpm  where no pulse is known of it: it is stretched from the one tempo to the other
     """
 
@@ -82,7 +86,8 @@ class PartEntry:
     """A part: notes of one track of a MIDI file, that follow the session's map.
 
     sha        the file's bytes; number: which of its parts, from 0
-    first_bar  bar number of the session on which its bar 1 lies, or where it keeps its time `offset_s`: seconds of the session at which that lies
+    first_bar  bar number of the session on which its bar 1 lies, or where it keeps its time `offset_s`:
+               seconds of the session at which that lies
     times      how often it is heard; until_bar: the bar number before whose line it ends instead, or None
     keeps      "bar" or "time", where the map changes
     accent     0-1, how much of a groove's accents its velocities take
@@ -141,14 +146,18 @@ class TempoStatement(_Part):
     bpm: float
 
 
-Statement = Annotated[BarStatement | DownbeatStatement | MeterStatement | TempoStatement, Field(discriminator="what")]
+Statement = Annotated[
+    BarStatement | DownbeatStatement | MeterStatement | TempoStatement, Field(discriminator="what")
+]
 
 
 class MapPart(_Part):
     """The session's map, and what the user stated of it: statements hold in every kind of map.
 
-    kind        "own": the lead's own pace (breathing); "steady": one tempo; "given": from a file; "auto": as the lead was heard to be
-    bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar, numerator, denominator)
+    kind        "own": the lead's own pace (breathing); "steady": one tempo; "given": from a file; "auto": as
+                the lead was heard to be
+    bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar,
+                numerator, denominator)
     statements  in the order in which they were made; a newer one replaces an older one about the same place
     limit_ms    what may pile up at the end before a rounder tempo is no longer proposed
     given       of a given map its knots and meters in session time, as a pace is kept
@@ -172,7 +181,11 @@ class MapPart(_Part):
         return Stated(
             tuple((one.time_s, one.bar) for one in self.statements if isinstance(one, BarStatement)),
             tuple(sorted(one.time_s for one in self.statements if isinstance(one, DownbeatStatement))),
-            tuple((one.time_s, parse_meter(one.meter)) for one in self.statements if isinstance(one, MeterStatement)),
+            tuple(
+                (one.time_s, parse_meter(one.meter))
+                for one in self.statements
+                if isinstance(one, MeterStatement)
+            ),
         )
 
     @property
@@ -186,7 +199,8 @@ class MapPart(_Part):
 
 @dataclass(frozen=True, slots=True)
 class OnsetEdits:
-    """Hand edits of one take's marks, keyed by take time within ±5 ms, and the sentence that chooses among its attacks.
+    """Hand edits of one take's marks, keyed by take time within ±5 ms, and the sentence that chooses among
+    its attacks.
 
     threshold, listen, apart_ms, on  as in `core.onsets.choose.Choice`
     """
@@ -222,7 +236,8 @@ class RuleChoice:
     """The sentence of one take: a rule and a method.
 
     accent 0-1: how much of a groove's accents its level takes
-    first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the clearest first
+    first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the
+           clearest first
     """
 
     rule: Rule
@@ -233,11 +248,14 @@ class RuleChoice:
 
 @dataclass(frozen=True, slots=True)
 class LaidPiece:
-    """A piece: frames [start, stop) of the take's sound, laid on a musical place of the session, or on a moment of it; exactly one of the two.
+    """A piece: frames [start, stop) of the take's sound, laid on a musical place of the session, or on a
+    moment of it; exactly one of the two.
 
-    home      where the sentence laid it, as a moment was or a place is, so that a move by hand can be told; level in dB
+    home      where the sentence laid it, as a moment was or a place is, so that a move by hand can be told;
+              level in dB
     fade_in_ms, fade_out_ms  its own fades, within it; None: as the sentence has them
-    own     the sha of its own copy of the sound, which no change of others touches; None: it refers to the take's
+    own     the sha of its own copy of the sound, which no change of others touches; None: it refers to the
+            take's
     curve   points (ms after its start, dB) of its own level
     """
 
@@ -262,7 +280,8 @@ class TakePieces:
     """A take in pieces: stored, not derived.
 
     sha          the sound they are cut from: the take's own, or the render that it sounded as
-    first_frame  of a render: the frame of the session's clock on which its first one lies; None: the take's own sound
+    first_frame  of a render: the frame of the session's clock on which its first one lies; None: the take's
+                 own sound
     The rest is as in `core.pieces.laying.Pieces`.
     """
 
@@ -327,9 +346,15 @@ class Document:
         take = self.take(take_id)
         if take in self.arrivals:
             return (take,)
-        return tuple(other for other in self.takes if other.id == take_id or (take.bundle and other.bundle == take.bundle))
+        return tuple(
+            other
+            for other in self.takes
+            if other.id == take_id or (take.bundle and other.bundle == take.bundle)
+        )
 
     def timing_take(self, take_id: str) -> str:
-        """The take whose marks, pace, rule and pegs count for this one: the first of its bundle, the lead before others."""
+        """The take whose marks, pace, rule and pegs count for this one: the first of its bundle, the lead
+        before others.
+        """
         together = self.bundle_of(take_id)
         return next((take.id for take in together if take.role == "lead"), together[0].id)

@@ -21,7 +21,9 @@ def upgraded(parts: Parts, format: int) -> Parts:
 
 
 def _from_1(parts: Parts) -> Parts:
-    """Takes know on which bar they begin; what a rule ignores is a limit of its own, in ms or as a note value."""
+    """Takes know on which bar they begin; what a rule ignores is a limit of its own, in ms or as a note
+    value.
+    """
     made = dict(parts)
     made["takes"] = [{**take, "first_bar": 1} for take in parts.get("takes", [])]
     for name, value in parts.items():
@@ -34,7 +36,8 @@ def _from_1(parts: Parts) -> Parts:
 def _from_2(parts: Parts) -> Parts:
     """What was stated of the map is kept beside it; a steady map may have several meters.
 
-    Form 2 kept no statements: in a steady session tempo and bar 1 count as stated, in a breathing one the anchors on bar lines do.
+    Form 2 kept no statements: in a steady session tempo and bar 1 count as stated, in a breathing one the
+    anchors on bar lines do.
     """
     old = parts.get("map")
     if not old:
@@ -42,17 +45,27 @@ def _from_2(parts: Parts) -> Parts:
     kind = old.get("kind", "auto")
     statements: list[dict[str, Any]] = []
     if kind == "steady":
-        statements = [{"what": "tempo", "bpm": old["bpm"]}, {"what": "bar", "time_s": old["bar_1_s"], "bar": 1}]
+        statements = [
+            {"what": "tempo", "bpm": old["bpm"]},
+            {"what": "bar", "time_s": old["bar_1_s"], "bar": 1},
+        ]
     lead = next((take for take in parts.get("takes", []) if take["role"] == "lead"), None)
     pace = parts.get(f"pace:{lead['id']}") if lead else None
     if kind == "own" and lead and pace:
         statements = _anchored(pace, lead["offset_s"])
-    kept = {"kind": kind, "bpm": old.get("bpm"), "bar_1_s": old.get("bar_1_s"), "meters": [[1, *old.get("meter", (4, 4))]]}
+    kept = {
+        "kind": kind,
+        "bpm": old.get("bpm"),
+        "bar_1_s": old.get("bar_1_s"),
+        "meters": [[1, *old.get("meter", (4, 4))]],
+    }
     return {**parts, "map": {**kept, "statements": statements}}
 
 
 def _from_3(parts: Parts) -> Parts:
-    """A map may come from a file, takes say what they keep, and spans may be ramps: all of it is left out where it is not so."""
+    """A map may come from a file, takes say what they keep, and spans may be ramps: all of it is left out
+    where it is not so.
+    """
     return parts
 
 
@@ -62,8 +75,8 @@ def _from_4(parts: Parts) -> Parts:
 
 
 def _from_5(parts: Parts) -> Parts:
-    """Takes may be arrivals or go from one tempo to another, parts may have edits, pieces their own sounds and levels or lie in a render, and a
-    rule may take accents: all of it is left out where it is not so."""
+    """Takes may be arrivals or go from one tempo to another, parts may have edits, pieces their own sounds
+    and levels or lie in a render, and a rule may take accents: all of it is left out where it is not so."""
     return parts
 
 
@@ -73,7 +86,11 @@ def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = []
     for place in confirmed_in(line):
         time = line.second(place) + offset_s
-        found.append({"what": "bar", "time_s": time, "bar": 1} if abs(place) < 1e-6 else {"what": "downbeat", "time_s": time})
+        found.append(
+            {"what": "bar", "time_s": time, "bar": 1}
+            if abs(place) < 1e-6
+            else {"what": "downbeat", "time_s": time}
+        )
     return found
 
 

@@ -12,7 +12,13 @@ from combpace.core.tempo.map import Knot
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Quarters, decision
 from combpace.session.document.model import BarStatement, DownbeatStatement
-from combpace.session.map_changes import SAME_MOMENT_S, breathing_change, moment_of, need_line, without_statements
+from combpace.session.map_changes import (
+    SAME_MOMENT_S,
+    breathing_change,
+    moment_of,
+    need_line,
+    without_statements,
+)
 from combpace.session.state import SessionState
 
 # An anchor is meant where a place is named this near to it, in quarters.
@@ -21,7 +27,9 @@ DONE = {"lock": "locked", "unlock": "unlocked", "release": "released"}
 
 
 class AnchorsArgs(Args):
-    """quarters: their places; or those in bars from_bar to to_bar. ms: by how much they are shifted, later positive."""
+    """quarters: their places; or those in bars from_bar to to_bar. ms: by how much they are shifted, later
+    positive.
+    """
 
     what: Literal["lock", "unlock", "release", "shift"]
     quarters: list[Quarters] = Field(default=[], max_length=5000)
@@ -32,27 +40,38 @@ class AnchorsArgs(Args):
 
 @decision("anchors", AnchorsArgs)
 def anchors(state: SessionState, args: AnchorsArgs) -> Change:
-    """Lock, unlock, release or shift several anchors as one; those that are locked are neither released nor shifted."""
+    """Lock, unlock, release or shift several anchors as one; those that are locked are neither released nor
+    shifted.
+    """
     lead, chosen = state.need_lead(), state.map_choice()
     if chosen.kind == "steady":
-        raise ParameterError("A steady map has one tempo and no anchors; follow the lead's own pace first. Nothing was changed.")
+        raise ParameterError(
+            "A steady map has one tempo and no anchors; follow the lead's own pace first. Nothing "
+            "was changed."
+        )
     pace = need_line(state, lead)
     meant = [knot for knot in solving.anchors(pace) if _is_meant(state, args, knot)]
     free = [knot for knot in meant if not knot.locked]
     if not meant:
         raise ParameterError("No anchor is chosen. Nothing was changed.")
     if args.what in ("release", "shift") and not free:
-        raise ParameterError(f"{words.count(len(meant), 'anchor')} chosen, all locked; unlock them first. Nothing was changed.")
+        raise ParameterError(
+            f"{words.count(len(meant), 'anchor')} chosen, all locked; unlock them first. Nothing was changed."
+        )
     new, heard, marks = pace, state.analysis(lead.id), state.onsets(lead.id)
     if args.what in ("lock", "unlock"):
         for knot in meant:
             new = solving.lock(new, knot.quarters, args.what == "lock")
-        return breathing_change(state, lead, pace, new, chosen, f"{words.count(len(meant), 'anchor')} {DONE[args.what]}")
+        return breathing_change(
+            state, lead, pace, new, chosen, f"{words.count(len(meant), 'anchor')} {DONE[args.what]}"
+        )
     if args.what == "release":
         for knot in free:
             new = solving.release(new, knot.quarters, marks, heard.pace if heard else None)
             chosen = without_statements(chosen, knot.time_s + lead.offset_s)
-        return breathing_change(state, lead, pace, new, chosen, f"{words.count(len(free), 'anchor')} released{_left(meant, free)}")
+        return breathing_change(
+            state, lead, pace, new, chosen, f"{words.count(len(free), 'anchor')} released{_left(meant, free)}"
+        )
     if args.ms == 0:
         raise ParameterError("Say by how many milliseconds they are shifted. Nothing was changed.")
     by_s = args.ms / 1000.0
@@ -62,13 +81,20 @@ def anchors(state: SessionState, args: AnchorsArgs) -> Change:
         at = knot.time_s + lead.offset_s
         moved = tuple(
             one.model_copy(update={"time_s": at + by_s})
-            if isinstance(one, BarStatement | DownbeatStatement) and (when := moment_of(one)) is not None and abs(when - at) < SAME_MOMENT_S
+            if isinstance(one, BarStatement | DownbeatStatement)
+            and (when := moment_of(one)) is not None
+            and abs(when - at) < SAME_MOMENT_S
             else one
             for one in chosen.statements
         )
         chosen = chosen.model_copy(update={"statements": moved})
     return breathing_change(
-        state, lead, pace, new, chosen, f"{words.count(len(free), 'anchor')} shifted by {words.signed_ms(args.ms)} ms{_left(meant, free)}"
+        state,
+        lead,
+        pace,
+        new,
+        chosen,
+        f"{words.count(len(free), 'anchor')} shifted by {words.signed_ms(args.ms)} ms{_left(meant, free)}",
     )
 
 

@@ -1,4 +1,6 @@
-"""Where bars begin, put right as a whole: a beat later or earlier, a pickup, one bar of another length, several in another meter."""
+"""Where bars begin, put right as a whole: a beat later or earlier, a pickup, one bar of another length,
+several in another meter.
+"""
 
 from __future__ import annotations
 
@@ -61,7 +63,9 @@ class RangeArgs(Args):
 
 @decision("one-beat", BeatArgs)
 def one_beat(state: SessionState, args: BeatArgs) -> Change:
-    """All bar lines one beat later or earlier, or those from a bar on: the bar before it is so much longer or shorter."""
+    """All bar lines one beat later or earlier, or those from a bar on: the bar before it is so much longer or
+    shorter.
+    """
     step, line = STEPS[args.direction], state.need_map()
     if args.bar is not None and bar_index(args.bar) > 0:
         index = bar_index(args.bar) - 1
@@ -75,7 +79,12 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
         by_s = step * 60.0 * beat / bpm
         chosen, replaced = _bars_moved(chosen, by_s)
         _refuse_confirmed(state, chosen, args.direction)
-        return steady_change(state, chosen, steady_line(state, chosen, bpm, start + by_s, meters), f"{note}; bar 1 is at {{bar_1}}.{replaced}")
+        return steady_change(
+            state,
+            chosen,
+            steady_line(state, chosen, bpm, start + by_s, meters),
+            f"{note}; bar 1 is at {{bar_1}}.{replaced}",
+        )
     pace = need_line(state, lead)
     freed = pace
     for one in stated_bars(chosen):
@@ -86,7 +95,9 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
     for one in stated_bars(chosen):
         at = new.bar_line(bar_index(one.bar))
         new = anchors.lock(new, at, False)
-        chosen, said = with_statement(chosen, BarStatement(time_s=new.second(at) + lead.offset_s, bar=one.bar), (one,))
+        chosen, said = with_statement(
+            chosen, BarStatement(time_s=new.second(at) + lead.offset_s, bar=one.bar), (one,)
+        )
         replaced += said
     return breathing_change(state, lead, pace, new, chosen, note, replaced)
 
@@ -103,7 +114,8 @@ def _refuse_confirmed(state: SessionState, chosen: MapPart, direction: str) -> N
     held = next((one for one in chosen.statements if isinstance(one, DownbeatStatement)), None)
     if held is not None:
         raise ParameterError(
-            f"The downbeat confirmed at {words.clock(held.time_s)} would lie inside a bar if all lines were one beat {direction}. "
+            f"The downbeat confirmed at {words.clock(held.time_s)} would lie inside a bar if all "
+            f"lines were one beat {direction}. "
             "Nothing was changed; take it back first, or say from which bar on."
         )
 
@@ -120,7 +132,9 @@ def pickup(state: SessionState, args: PickupArgs) -> Change:
 
 @decision("odd-bar", OddArgs)
 def odd_bar(state: SessionState, args: OddArgs) -> Change:
-    """One bar of so many beats; all bars after it are counted on from its end, up to the next confirmed downbeat."""
+    """One bar of so many beats; all bars after it are counted on from its end, up to the next confirmed
+    downbeat.
+    """
     index = bar_index(args.bar)
     return _recounted(state, index, args.beats, f"Bar {args.bar} has {words.count(args.beats, 'beat')}")
 
@@ -138,7 +152,9 @@ def _recounted(state: SessionState, index: int, beats: int, note: str) -> Change
         new = counting.bar_of_beats(line, index, beats, confirmed)
         chosen = _with_odd(chosen, line, new, index, old_end, following)
         bpm, start, _ = steady_now(state)
-        return steady_change(state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False)
+        return steady_change(
+            state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False
+        )
     pace = need_line(state, lead)
     new_pace = counting.bar_of_beats(pace, index, beats, confirmed_in(pace))
     session: TempoMap[SessionTimes] = TempoMap(new_pace.shifted(lead.offset_s).knots, new_pace.meters)
@@ -152,13 +168,26 @@ def _nearest(line: TempoMap[Any], moment: float) -> int:
     return index if place - line.bar_line(index) <= line.bar_line(index + 1) - place else index + 1
 
 
-def _with_odd(chosen: MapPart, old: TempoMap[SessionTimes], new: TempoMap[SessionTimes], index: int, old_end: float, following: Meter) -> MapPart:
-    """The bar's meter as a statement, and the usual one after it; what was stated of both lines before gives way."""
+def _with_odd(
+    chosen: MapPart,
+    old: TempoMap[SessionTimes],
+    new: TempoMap[SessionTimes],
+    index: int,
+    old_end: float,
+    following: Meter,
+) -> MapPart:
+    """The bar's meter as a statement, and the usual one after it; what was stated of both lines before gives
+    way.
+    """
     start, end = new.second(new.bar_line(index)), new.second(new.bar_line(index + 1))
     before = [
         one
         for one in chosen.statements
-        if not (isinstance(one, MeterStatement) and one.time_s is not None and _near(one.time_s, (start, end, old_end)))
+        if not (
+            isinstance(one, MeterStatement)
+            and one.time_s is not None
+            and _near(one.time_s, (start, end, old_end))
+        )
     ]
     chosen = chosen.model_copy(update={"statements": tuple(before)})
     here = new.meter_of(index)
@@ -175,29 +204,45 @@ def _near(time: float, moments: tuple[float, ...]) -> bool:
 
 @decision("meter-range", RangeArgs)
 def meter_range(state: SessionState, args: RangeArgs) -> Change:
-    """These bars are in another meter, so many of them; what follows keeps its own and is counted on from their end."""
+    """These bars are in another meter, so many of them; what follows keeps its own and is counted on from
+    their end.
+    """
     lead, chosen, line = state.need_lead(), state.map_choice(), state.need_map()
     first, last, meter = bar_index(args.from_bar), bar_index(args.to_bar), parse_meter(args.meter)
     usual = line.meter_of(last + 1)
-    note = f"Bar {args.from_bar} is in {meter}" if first == last else f"Bars {args.from_bar} to {args.to_bar} are in {meter}"
+    note = (
+        f"Bar {args.from_bar} is in {meter}"
+        if first == last
+        else f"Bars {args.from_bar} to {args.to_bar} are in {meter}"
+    )
     if chosen.kind == "steady":
         new = counting.meter_in(line, first, last, meter)
         chosen = _between(chosen, new, first, last, meter, usual)
         bpm, start, _ = steady_now(state)
-        return steady_change(state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False)
+        return steady_change(
+            state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False
+        )
     pace = need_line(state, lead)
     new_pace = counting.meter_in(pace, first, last, meter)
     session: TempoMap[SessionTimes] = TempoMap(new_pace.shifted(lead.offset_s).knots, new_pace.meters)
-    return breathing_change(state, lead, pace, new_pace, _between(chosen, session, first, last, meter, usual), note, odd=False)
+    return breathing_change(
+        state, lead, pace, new_pace, _between(chosen, session, first, last, meter, usual), note, odd=False
+    )
 
 
-def _between(chosen: MapPart, new: TempoMap[SessionTimes], first: int, last: int, meter: Meter, usual: Meter) -> MapPart:
+def _between(
+    chosen: MapPart, new: TempoMap[SessionTimes], first: int, last: int, meter: Meter, usual: Meter
+) -> MapPart:
     """The meter of a range as statements at both of its ends; those in between give way."""
     start, end = new.second(new.bar_line(first)), new.second(new.bar_line(last + 1))
     kept = [
         one
         for one in chosen.statements
-        if not (isinstance(one, MeterStatement) and one.time_s is not None and start - SAME_MOMENT_S < one.time_s < end + SAME_MOMENT_S)
+        if not (
+            isinstance(one, MeterStatement)
+            and one.time_s is not None
+            and start - SAME_MOMENT_S < one.time_s < end + SAME_MOMENT_S
+        )
     ]
     chosen = chosen.model_copy(update={"statements": tuple(kept)})
     chosen, _ = with_statement(chosen, MeterStatement(meter=str(meter), time_s=start))

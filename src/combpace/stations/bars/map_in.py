@@ -36,13 +36,21 @@ def read_file(path: Path, name: str) -> dict[str, Any]:
     found = read_any(path, name)
     pace: Any = TempoMap(found.line.knots, found.line.meters)
     last = found.line.bar_of(found.line.place(found.end_s) - 1e-6)
-    sentence = f"{name}: {words.map_sentence(found.line, 'given', found.end_s)}, bars up to {bar_number(last)}"
-    return {**forms.pace_part(pace), "name": name, "sentence": sentence + (f"; {found.said}." if found.said else ".")}
+    sentence = (
+        f"{name}: {words.map_sentence(found.line, 'given', found.end_s)}, bars up to {bar_number(last)}"
+    )
+    return {
+        **forms.pace_part(pace),
+        "name": name,
+        "sentence": sentence + (f"; {found.said}." if found.said else "."),
+    }
 
 
 @decision("map-in", MapArgs)
 def map_in(state: SessionState, args: MapArgs) -> Change:
-    """A map that was read from a file is the session's, or the lead's pace; the file's zero is session zero. What was stated before gives way."""
+    """A map that was read from a file is the session's, or the lead's pace; the file's zero is session zero.
+    What was stated before gives way.
+    """
     found = forms.pace_from({"knots": args.knots, "meters": args.meters})
     line: TempoMap[SessionTimes] = TempoMap(found.knots, found.meters)
     near_audio(state, line.second(0.0))
@@ -54,6 +62,9 @@ def map_in(state: SessionState, args: MapArgs) -> Change:
         lead = state.need_lead()
         kept = MapPart(kind="own", limit_ms=chosen.limit_ms)
         pace = found.shifted(-lead.offset_s)
-        return Change({"map": forms.map_part(kept), f"pace:{lead.id}": forms.pace_part(pace)}, f"{called} is the pace of {lead.name}{moved}.{gone}")
+        return Change(
+            {"map": forms.map_part(kept), f"pace:{lead.id}": forms.pace_part(pace)},
+            f"{called} is the pace of {lead.name}{moved}.{gone}",
+        )
     kept = MapPart(kind="given", given=forms.pace_part(found), limit_ms=chosen.limit_ms)
     return Change({"map": forms.map_part(kept)}, f"{called} is the session's map{moved}.{gone}")

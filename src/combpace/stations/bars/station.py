@@ -43,7 +43,9 @@ SURE_ODD, SURE_CHANGE = 0.9, 0.85
 def finding(state: SessionState, focus: str | None) -> str:
     bars = [row for row in picture.shown_bars(state) if row["i"] >= 0]
     doubtful = len(places(state, None))
-    return f"{words.count(len(bars), 'bar')}, " + (f"{doubtful} to look at" if doubtful else "nothing doubtful")
+    return f"{words.count(len(bars), 'bar')}, " + (
+        f"{doubtful} to look at" if doubtful else "nothing doubtful"
+    )
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
@@ -64,7 +66,11 @@ def _places(state: SessionState) -> list[Place]:
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.
     end_s = min(state.end_s() + 0.5, float(line.times_s[-1]))
-    rows = [row for row in picture.shown_bars(state) if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= state.end_s() + 0.5]
+    rows = [
+        row
+        for row in picture.shown_bars(state)
+        if row["i"] >= 0 and row["s"] <= end_s and row["e"] <= state.end_s() + 0.5
+    ]
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     # Quarters a minute: where the meter changes, what is counted changes, and the tempo need not.
     tempi = np.array([row["bpm"] * row["len"] / row["beats"] for row in rows])
@@ -107,9 +113,24 @@ def _unsure(rows: list[dict[str, Any]]) -> list[Place]:
             if silent
             else "the pulse is uncertain here"
         )
-        keep = Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True}) if len(run) == 1 else None
+        keep = (
+            Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True})
+            if len(run) == 1
+            else None
+        )
         where = f"bar {first['n']}" if len(run) == 1 else f"bars {first['n']}–{last['n']}"
-        found.append(Place(where, f"Only {100 * least['sure']:.0f} % sure", reason, first["s"], 1 - least["sure"], None, keep, about="unsure-bar"))
+        found.append(
+            Place(
+                where,
+                f"Only {100 * least['sure']:.0f} % sure",
+                reason,
+                first["s"],
+                1 - least["sure"],
+                None,
+                keep,
+                about="unsure-bar",
+            )
+        )
     return found
 
 
@@ -121,15 +142,33 @@ def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
     confirmed = [*chosen.stated.downbeats, *(time for time, _ in chosen.stated.bars)]
     found = []
     for first, last, meter in odd_runs(line, chosen, last_bar(state, line)):
-        start, end = line.second(line.bar_line(bar_index(first))), line.second(line.bar_line(bar_index(last) + 1))
+        start, end = (
+            line.second(line.bar_line(bar_index(first))),
+            line.second(line.bar_line(bar_index(last) + 1)),
+        )
         if any(abs(end - time) < SAME_LINE_S for time in confirmed):
-            where, title = (f"bar {first}", f"One bar of {meter}") if first == last else (f"bars {first}–{last}", f"Bars of {meter}")
-            found.append(Place(where, title, "without it the bars before the downbeat that you confirmed do not add up", start, 2.0, about="odd-bar"))
+            where, title = (
+                (f"bar {first}", f"One bar of {meter}")
+                if first == last
+                else (f"bars {first}–{last}", f"Bars of {meter}")
+            )
+            found.append(
+                Place(
+                    where,
+                    title,
+                    "without it the bars before the downbeat that you confirmed do not add up",
+                    start,
+                    2.0,
+                    about="odd-bar",
+                )
+            )
     return found
 
 
 def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
-    """Meters that were heard to change and are not sure to: a single odd bar, and where another meter begins. Nothing is taken by Enter."""
+    """Meters that were heard to change and are not sure to: a single odd bar, and where another meter begins.
+    Nothing is taken by Enter.
+    """
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     stated = [time for time, _ in state.stated.changes]
     sureness = np.array([knot.confidence for knot in line.knots])
@@ -148,18 +187,48 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         sure = _sure_about(line, index, sureness)
         if alone and following is not None and str(following) == str(before):
             if sure < SURE_ODD:
-                other = Action(f"Bar {meter.bar} is {before} like the others", "odd-bar", {"bar": meter.bar, "beats": before.beats})
+                other = Action(
+                    f"Bar {meter.bar} is {before} like the others",
+                    "odd-bar",
+                    {"bar": meter.bar, "beats": before.beats},
+                )
                 keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
                 reason = f"one bar of {meter} among {before}; {100 * sure:.0f} % sure; hear both ways"
-                found.append(Place(f"bar {meter.bar}", f"A single bar of {meter}", reason, start, 3.0 - sure, None, keep, (other,), about="odd-bar"))
+                found.append(
+                    Place(
+                        f"bar {meter.bar}",
+                        f"A single bar of {meter}",
+                        reason,
+                        start,
+                        3.0 - sure,
+                        None,
+                        keep,
+                        (other,),
+                        about="odd-bar",
+                    )
+                )
         elif sure < SURE_CHANGE:
             others = [Action(f"{before} goes on", "meter", {"meter": str(before), "bar": meter.bar})]
             others += [
-                Action(f"One beat {way} from here", "one-beat", {"direction": way, "bar": meter.bar}) for way in ("earlier", "later") if meter.bar > 1
+                Action(f"One beat {way} from here", "one-beat", {"direction": way, "bar": meter.bar})
+                for way in ("earlier", "later")
+                if meter.bar > 1
             ]
             keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
             reason = f"{before} before it; {100 * sure:.0f} % sure where it changes"
-            found.append(Place(f"bar {meter.bar}", f"{meter} from here on", reason, start, 2.5 - sure, None, keep, tuple(others), about="meter"))
+            found.append(
+                Place(
+                    f"bar {meter.bar}",
+                    f"{meter} from here on",
+                    reason,
+                    start,
+                    2.5 - sure,
+                    None,
+                    keep,
+                    tuple(others),
+                    about="meter",
+                )
+            )
     return found
 
 
@@ -169,8 +238,12 @@ def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray) -> float:
     return float(np.interp(at, line.times_s, sureness).min())
 
 
-def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float) -> Place | None:
-    """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what stands."""
+def _of_bar(
+    line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float
+) -> Place | None:
+    """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what
+    stands.
+    """
     where, sure, place = f"bar {row['n']}", f"{row['sure'] * 100:.0f} % sure", row["q"]
     keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
     if row["drift"] is not None and abs(row["drift"]) > usual:
@@ -178,10 +251,19 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         gain = _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
         way = "before the line" if row["drift"] < 0 else "after the line"
         if gain > BETTER:
-            do = Action(f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place))
+            do = Action(
+                f"Move bar {row['n']} by {words.signed_ms(row['drift'])} ms", "pull", _alone(to, place)
+            )
             reason = f"{sure}; {SUPPORTED}, most others lie within {usual:.0f} ms"
             return Place(
-                where, f"First attack {abs(row['drift']):.0f} ms {way}", reason, row["s"], abs(row["drift"]) / usual, do, keep, about="off-line"
+                where,
+                f"First attack {abs(row['drift']):.0f} ms {way}",
+                reason,
+                row["s"],
+                abs(row["drift"]) / usual,
+                do,
+                keep,
+                about="off-line",
             )
     jump = abs(row["bpm"] / typical - 1)
     if jump > JUMP:
@@ -189,12 +271,29 @@ def _of_bar(line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: fl
         near = np.asarray(attacks.times)
         close = near[np.abs(near - even) < STRUCK_S] if even is not None else np.zeros(0)
         to = even if even is None or not len(close) else float(close[int(np.argmin(np.abs(close - even)))])
-        gain = -1.0 if to is None else _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
+        gain = (
+            -1.0
+            if to is None
+            else _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
+        )
         even_out: Action | None = None
         if to is not None and gain > BETTER:
-            even_out = Action(f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms", "pull", _alone(to, place))
+            even_out = Action(
+                f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms",
+                "pull",
+                _alone(to, place),
+            )
         reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {SUPPORTED}" if even_out else "")
-        return Place(where, f"Tempo jumps to {row['bpm']:.1f} BPM", reason, row["s"], 0.5 + 8 * jump, even_out, keep, about="jump")
+        return Place(
+            where,
+            f"Tempo jumps to {row['bpm']:.1f} BPM",
+            reason,
+            row["s"],
+            0.5 + 8 * jump,
+            even_out,
+            keep,
+            about="jump",
+        )
     return None
 
 
@@ -203,7 +302,9 @@ def _alone(time_s: float, place: float) -> dict[str, Any]:
 
 
 def _evidence(line: TempoMap[Any], place: float, time_s: float, attacks: Onsets) -> float:
-    """What speaks for a line at a moment: how strong the attack on it is, less what it costs that the beats beside it get uneven."""
+    """What speaks for a line at a moment: how strong the attack on it is, less what it costs that the beats
+    beside it get uneven.
+    """
     times = np.asarray(attacks.times)
     near = np.abs(times - time_s) <= STRUCK_S
     struck = STRUCK_WORTH + float(attacks.strength[near].max()) if near.any() else 0.0
@@ -238,14 +339,38 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
         sentence = "No bar looks doubtful. Hear them with the click; then pull the other takes onto them."
         return Next(sentence, Step("Pull takes onto them", go="fit", take=left[0].id))
     if any(fits.is_fitted(state, take.id) for take in state.document.takes):
-        return Next("No bar looks doubtful, and everything goes with them. Hear it with the click.", Step("Hand it off", go="hand-off"))
+        return Next(
+            "No bar looks doubtful, and everything goes with them. Hear it with the click.",
+            Step("Hand it off", go="hand-off"),
+        )
     out = Step("Hand off these bars", go="hand-off")
     if state.map_choice().kind == "steady":
-        sentence = f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring in what follows, or take them along."
-        return Next(sentence, Step(f"Pull {lead.name}", go="fit"), (out, Step("Bring in more", command="choose-files")))
-    sentence = f"No bar looks doubtful: hear them with the click. Take these bars along, or make {lead.name} itself even."
+        sentence = (
+            f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring "
+            "in what follows, or take them along."
+        )
+        return Next(
+            sentence,
+            Step(f"Pull {lead.name}", go="fit"),
+            (out, Step("Bring in more", command="choose-files")),
+        )
+    sentence = (
+        f"No bar looks doubtful: hear them with the click. Take these bars along, or make {lead.name} "
+        "itself even."
+    )
     even = Step(f"Pull {lead.name} to one tempo", go="fit", act=Action("", "steady", {}))
     return Next(sentence, out, (even, Step("Bring in what follows", command="choose-files")))
 
 
-BARS = Station("bars", "Bars", 3, finding, places, "bars/side.html", values, more="bars/more.html", of_take=True, next=next_step)
+BARS = Station(
+    "bars",
+    "Bars",
+    3,
+    finding,
+    places,
+    "bars/side.html",
+    values,
+    more="bars/more.html",
+    of_take=True,
+    next=next_step,
+)

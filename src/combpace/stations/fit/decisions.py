@@ -17,7 +17,17 @@ from combpace.core.stretch import check_method
 from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.core.tempo.meters import bar_index
 from combpace.session import fits, words
-from combpace.session.decisions import Args, Change, Job, NewTake, Quarters, Seconds, TakeArgs, TakeId, decision
+from combpace.session.decisions import (
+    Args,
+    Change,
+    Job,
+    NewTake,
+    Quarters,
+    Seconds,
+    TakeArgs,
+    TakeId,
+    decision,
+)
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
 from combpace.session.grooves import GrooveLibrary
@@ -32,8 +42,10 @@ GROOVE = "groove:"
 
 
 class RuleArgs(Args):
-    """field: grid (like "1/8", or "groove:" and the id of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"),
-    coarse ("yes", "no"), accent (of a groove, %), method, or of a bundle first: the id of the take whose marks are to count first, then as before."""
+    """field: grid (like "1/8", or "groove:" and the id of one of the library), swing, strength, leave_alone,
+    ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no"), accent (of a groove, %), method, or of a
+    bundle first: the id of the take whose marks are to count first, then as before.
+    """
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -55,7 +67,9 @@ class RideArgs(Args):
 
 
 class BringArgs(Args):
-    """take goes to where `to` sounds, at the places of the grid `on` that both play: only attacks at times_s of take, or all."""
+    """take goes to where `to` sounds, at the places of the grid `on` that both play: only attacks at times_s
+    of take, or all.
+    """
 
     take: TakeId
     to: TakeId
@@ -90,16 +104,25 @@ def rule(state: SessionState, args: RuleArgs) -> Change:
     if args.field == "first":
         choice = _first(state, timing, now, args.value)
     elif args.field == "grid" and args.value.startswith(GROOVE):
-        choice = replace(now, rule=replace(now.rule, grid=GrooveGrid(GrooveLibrary(state.folder).get(args.value.removeprefix(GROOVE)))))
+        choice = replace(
+            now,
+            rule=replace(
+                now.rule, grid=GrooveGrid(GrooveLibrary(state.folder).get(args.value.removeprefix(GROOVE)))
+            ),
+        )
     else:
         choice = _changed(now, args.field, args.value)
     choice = _groove_lies(state, timing, choice)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
-    return Change(parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}")
+    return Change(
+        parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}"
+    )
 
 
 def _groove_lies(state: SessionState, timing: str, choice: RuleChoice) -> RuleChoice:
-    """A groove counted from the first of the rule's bars, else from bar 1. Raises ParameterError where bars are of another length."""
+    """A groove counted from the first of the rule's bars, else from bar 1. Raises ParameterError where bars
+    are of another length.
+    """
     rule, pace = choice.rule, state.own_pace(timing)
     if not isinstance(rule.grid, GrooveGrid) or pace is None:
         return choice
@@ -110,7 +133,10 @@ def _groove_lies(state: SessionState, timing: str, choice: RuleChoice) -> RuleCh
     said = fits_bars(rule.grid.groove, line, max(0, first), last)
     if said:
         raise ParameterError(f"{said} Nothing was changed.")
-    return replace(choice, rule=replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else 0)))
+    return replace(
+        choice,
+        rule=replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else 0)),
+    )
 
 
 def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
@@ -124,13 +150,20 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
             share = words.read_number(value, "Swing", 50, 80) / 100
             return replace(choice, rule=replace(now, grid=Grid(now.grid.value, now.grid.shape, share)))
         case "strength":
-            return replace(choice, rule=replace(now, strength=words.read_number(value, "Strength", 0, 100) / 100))
+            return replace(
+                choice, rule=replace(now, strength=words.read_number(value, "Strength", 0, 100) / 100)
+            )
         case "leave_alone":
-            return replace(choice, rule=replace(now, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000)))
+            return replace(
+                choice, rule=replace(now, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000))
+            )
         case "ignore":
             nothing = value.strip().lower() in ("", "nothing", "0")
             if "/" in value:
-                return replace(choice, rule=replace(now, ignore_beyond_ms=None, ignore_beyond=parse_grid(value).step_quarters))
+                return replace(
+                    choice,
+                    rule=replace(now, ignore_beyond_ms=None, ignore_beyond=parse_grid(value).step_quarters),
+                )
             limit = None if nothing else words.read_number(value, "“Ignore”", 0.1, 10000)
             return replace(choice, rule=replace(now, ignore_beyond_ms=limit, ignore_beyond=None))
         case "bars":
@@ -149,7 +182,9 @@ def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
 def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -> RuleChoice:
     order = fits.mics_in_order(state, timing)
     if take_id not in order or len(order) < 2:
-        raise ParameterError("That take is not one of the bundle, so its marks cannot count first. Nothing was changed.")
+        raise ParameterError(
+            "That take is not one of the bundle, so its marks cannot count first. Nothing was changed."
+        )
     return replace(choice, first=(take_id, *(other for other in order if other != take_id)))
 
 
@@ -175,12 +210,17 @@ def _bars(text: str) -> tuple[int, int] | None:
 
 
 def other_takes(state: SessionState, timing: str) -> list[TakeEntry]:
-    """Whose rule could be the same: every other take with a pace of its own that moves by its own sentence."""
+    """Whose rule could be the same: every other take with a pace of its own that moves by its own
+    sentence.
+    """
     takes = state.document.takes
     return [
         entry
         for entry in takes
-        if entry.id != timing and state.document.timing_take(entry.id) == entry.id and entry.kind != "loop" and state.own_pace(entry.id) is not None
+        if entry.id != timing
+        and state.document.timing_take(entry.id) == entry.id
+        and entry.kind != "loop"
+        and state.own_pace(entry.id) is not None
     ]
 
 
@@ -210,17 +250,29 @@ def peg(state: SessionState, args: PegArgs) -> Change:
     session_map = state.need_map()
     # Two that would change places cannot both hold: the newer one is meant.
     new = _joined(state, timing, [made])
-    crossed = [other for other in pegs.pegs if other not in new.pegs and abs(other.take_s - args.take_s) > EDIT_REACH_S]
+    crossed = [
+        other
+        for other in pegs.pegs
+        if other not in new.pegs and abs(other.take_s - args.take_s) > EDIT_REACH_S
+    ]
     if args.quarters is not None:
         near_place(state, args.quarters)
-    target = session_map.second(args.quarters) if args.quarters is not None else near_audio(state, float(args.session_s or 0.0))
+    target = (
+        session_map.second(args.quarters)
+        if args.quarters is not None
+        else near_audio(state, float(args.session_s or 0.0))
+    )
     shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
     lost = (
-        f" It replaces {words.count(len(crossed), 'peg')} that it would cross: {', '.join(words.clock(one.take_s) for one in crossed)}."
+        f" It replaces {words.count(len(crossed), 'peg')} that it would cross: "
+        f"{', '.join(words.clock(one.take_s) for one in crossed)}."
         if crossed
         else ""
     )
-    return Change(_pegs(state, timing, new), f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}")
+    return Change(
+        _pegs(state, timing, new),
+        f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}",
+    )
 
 
 @decision("phrase", PhraseByArgs)
@@ -231,9 +283,16 @@ def phrase(state: SessionState, args: PhraseByArgs) -> Change:
         raise ParameterError("By 0 ms nothing moves. Nothing was changed.")
     made = fits.take_fit(state, timing)
     targets = made.fit.time_map.to_target(np.asarray(times)) + args.ms / 1000.0
-    new = _joined(state, timing, [HandPeg(time, None, float(target)) for time, target in zip(times, targets, strict=True)])
+    new = _joined(
+        state,
+        timing,
+        [HandPeg(time, None, float(target)) for time, target in zip(times, targets, strict=True)],
+    )
     way = "later" if args.ms > 0 else "earlier"
-    return Change(_pegs(state, timing, new), f"{words.count(len(times), 'onset')} moved as one, {abs(args.ms):g} ms {way}.")
+    return Change(
+        _pegs(state, timing, new),
+        f"{words.count(len(times), 'onset')} moved as one, {abs(args.ms):g} ms {way}.",
+    )
 
 
 @decision("as-played", PhraseArgs)
@@ -254,7 +313,10 @@ def bring(state: SessionState, args: BringArgs) -> Change:
     a, b = above.at(mover), above.at(to)
     names = state.document.take(mover).name, state.document.take(to).name
     if mover == to:
-        raise ParameterError(f"{names[0]} moves as one with that take, so neither can be brought to the other. Nothing was changed.")
+        raise ParameterError(
+            f"{names[0]} moves as one with that take, so neither can be brought to the other. "
+            "Nothing was changed."
+        )
     if state.own_pace(mover) is None:
         raise ParameterError(f"{names[0]} has no pulse, so nothing of it is fitted. Nothing was changed.")
     pairs = []
@@ -266,10 +328,15 @@ def bring(state: SessionState, args: BringArgs) -> Change:
         if not args.times_s or any(abs(time - one) <= EDIT_REACH_S for one in args.times_s):
             pairs.append((time, target, abs(target - float(above.sounds[a][own]))))
     if not pairs:
-        raise ParameterError(f"{names[0]} and {names[1]} play no place of {args.on} together there. Nothing was changed.")
+        raise ParameterError(
+            f"{names[0]} and {names[1]} play no place of {args.on} together there. Nothing was changed."
+        )
     new = _joined(state, mover, [HandPeg(time, None, target) for time, target, _ in pairs])
     most, go = max(by for *_, by in pairs), "goes" if len(pairs) == 1 else "go"
-    said = f"{words.count(len(pairs), 'attack')} of {names[0]} {go} to where {names[1]} plays, by up to {1000 * most:.0f} ms."
+    said = (
+        f"{words.count(len(pairs), 'attack')} of {names[0]} {go} to where {names[1]} plays, by up to "
+        f"{1000 * most:.0f} ms."
+    )
     return Change(_pegs(state, mover, new), said)
 
 
@@ -281,28 +348,43 @@ def _phrase(state: SessionState, args: PhraseArgs) -> tuple[str, list[float]]:
         raise ParameterError("This take has no pulse, so nothing of it is fitted. Nothing was changed.")
     marks = np.asarray(fits.marks_of(state, timing).times)
     if args.from_bar is None or args.to_bar is None:
-        meant = [float(time) for time in marks if any(abs(time - other) <= EDIT_REACH_S for other in args.times_s)]
+        meant = [
+            float(time) for time in marks if any(abs(time - other) <= EDIT_REACH_S for other in args.times_s)
+        ]
     else:
         line, own = state.need_map(), pace.to_quarters(take_times(marks))
         first, last = bar_index(args.from_bar), bar_index(args.to_bar)
-        meant = [float(time) for time, place in zip(marks, own, strict=True) if first <= line.bar_of(float(place) + EARLY_Q) <= last]
+        meant = [
+            float(time)
+            for time, place in zip(marks, own, strict=True)
+            if first <= line.bar_of(float(place) + EARLY_Q) <= last
+        ]
     if not meant:
         raise ParameterError("There is no onset there. Nothing was changed.")
     return timing, meant
 
 
 def _joined(state: SessionState, timing: str, made: list[HandPeg]) -> TakePegs:
-    """The pegs of a take with new ones in the place of those of the same onsets, and of those that they would cross."""
+    """The pegs of a take with new ones in the place of those of the same onsets, and of those that they would
+    cross.
+    """
     line, pegs = state.need_map(), state.document.pegs.get(timing, TakePegs())
 
     def goal(one: HandPeg) -> float:
         return line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
 
     def holds(other: HandPeg) -> bool:
-        return all(abs(other.take_s - one.take_s) > EDIT_REACH_S and (other.take_s - one.take_s) * (goal(other) - goal(one)) > 0.0 for one in made)
+        return all(
+            abs(other.take_s - one.take_s) > EDIT_REACH_S
+            and (other.take_s - one.take_s) * (goal(other) - goal(one)) > 0.0
+            for one in made
+        )
 
     kept = [other for other in pegs.pegs if holds(other)]
-    return TakePegs((*kept, *made), tuple(time for time in pegs.rides if all(abs(time - one.take_s) > EDIT_REACH_S for one in made)))
+    return TakePegs(
+        (*kept, *made),
+        tuple(time for time in pegs.rides if all(abs(time - one.take_s) > EDIT_REACH_S for one in made)),
+    )
 
 
 @decision("ride", RideArgs)
@@ -320,7 +402,9 @@ def ride(state: SessionState, args: RideArgs) -> Change:
 
 
 def _pegs(state: SessionState, timing: str, pegs: TakePegs) -> dict[str, Any]:
-    """The take's pegs. One by hand alone switches no rule on: all other onsets stay where they are, and hold."""
+    """The take's pegs. One by hand alone switches no rule on: all other onsets stay where they are, and
+    hold.
+    """
     stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(as_played_rule())}
     return {f"pegs:{timing}": forms.pegs_part(pegs), **stated}
 
@@ -335,7 +419,9 @@ def drop(state: SessionState, args: TakeArgs) -> Change:
 
 @decision("keep", TakeArgs)
 def keep(state: SessionState, args: TakeArgs) -> Change:
-    """Make the render a take of its own, for all of a bundle; the source stays, as it was played, and is muted."""
+    """Make the render a take of its own, for all of a bundle; the source stays, as it was played, and is
+    muted.
+    """
     made = fits.take_fit(state, args.take)
     together = state.document.bundle_of(args.take)
     entries: list[TakeEntry] = []
@@ -343,11 +429,24 @@ def keep(state: SessionState, args: TakeArgs) -> Change:
     for mate in together:
         file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, mate.id))
         if file is None:
-            raise ParameterError(f"{mate.name} is not rendered as it stands now; render it first, then keep it. Nothing was changed.")
+            raise ParameterError(
+                f"{mate.name} is not rendered as it stands now; render it first, then keep it. "
+                "Nothing was changed."
+            )
         details, take_id = json.loads(file.details), new_id()
         takes.append(NewTake(take_id, f"{mate.name} fitted.wav", file.sha, file.bytes))
         bundle = f"{mate.bundle} fitted" if mate.bundle else None
-        entries.append(TakeEntry(take_id, f"{mate.name} fitted", mate.kind, "follower", "lead", bundle, details["first_frame"] / details["rate"]))
+        entries.append(
+            TakeEntry(
+                take_id,
+                f"{mate.name} fitted",
+                mate.kind,
+                "follower",
+                "lead",
+                bundle,
+                details["first_frame"] / details["rate"],
+            )
+        )
     parts: dict[str, Any] = {
         "takes": forms.takes_part((*state.document.takes, *entries)),
         f"rule:{made.take.id}": None,
@@ -355,7 +454,8 @@ def keep(state: SessionState, args: TakeArgs) -> Change:
     }
     return Change(
         parts,
-        f"{made.take.bundle or made.take.name} is kept as a take of its own; the source stays as it was played, muted.",
+        f"{made.take.bundle or made.take.name} is kept as a take of its own; the source stays as it "
+        "was played, muted.",
         jobs=tuple(Job("import", take.id, {"take": take.id}) for take in takes),
         takes=tuple(takes),
         muted=tuple(mate.id for mate in together),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -34,7 +35,9 @@ FUNCTION = "combpace.stations.fit.rendering:render"
 
 @dataclass(frozen=True, slots=True)
 class Ordered:
-    """The job of a render, the session's version with it, and what became a step with the order (None where nothing did)."""
+    """The job of a render, the session's version with it, and what became a step with the order (None where
+    nothing did).
+    """
 
     job: str
     version: int
@@ -42,7 +45,9 @@ class Ordered:
 
 
 def order_render(folder: DataFolder, session_id: str, version: int, take_id: str) -> Ordered:
-    """Queue the render of a take and of all in its bundle. A proposed sentence becomes the user's with it: a step of its own, and said."""
+    """Queue the render of a take and of all in its bundle. A proposed sentence becomes the user's with it: a
+    step of its own, and said.
+    """
     state = session_state(folder, session_id)
     made = fits.take_fit(state, take_id)
     now, note = state.opened.revision.version, None
@@ -65,7 +70,9 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
 
 
 def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
-    """Of each peg that is measured the take whose mark it is; of one by hand beside no mark the timing take."""
+    """Of each peg that is measured the take whose mark it is; of one by hand beside no mark the timing
+    take.
+    """
     marks, mics = fits.marks_and_mics(state, made.take.id)
     pegs = [peg.take_s for peg in made.fit.pegs if peg.kind != "held"]
     return [made.take.id if k is None else mics[k] for k in nearest_marks(pegs, marks, EDIT_REACH_S)]
@@ -79,13 +86,18 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     seen = session_state(folder, args["session"])
     together = [seen.document.take(take_id) for take_id in args["takes"]]
     made: list[str] = []
-    # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in the mic whose mark it is.
+    # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in
+    # the mic whose mark it is.
     renders: dict[str, tuple[Path, int]] = {}
-    for number, take_id in enumerate(sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))):
+    for number, take_id in enumerate(
+        sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))
+    ):
         row = folder.take_row(take_id)
         assert row.decoded_sha is not None
         files, own = fits.bundle_files(folder, together, seen.rows, take_id)
-        key = fits.fit_key(row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows), levels)
+        key = fits.fit_key(
+            row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows), levels
+        )
         known = rows.render_of(folder.database, args["session"], key)
         if known is not None:
             made.append(known.id)
@@ -95,19 +107,30 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         def share(done: float, number: int = number, name: str = row.name) -> None:
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
-        names = [path.relative_to(folder.blobs.root).as_posix() for path in files or (folder.checked_blob(row.decoded_sha),)]
-        sound = {name: args[name] for name in ("source_s", "target_s", "method")} | {"levels": [list(one) for one in levels]}
+        names = [
+            path.relative_to(folder.blobs.root).as_posix()
+            for path in files or (folder.checked_blob(row.decoded_sha),)
+        ]
+        sound = {name: args[name] for name in ("source_s", "target_s", "method")} | {
+            "levels": [list(one) for one in levels]
+        }
         with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
-            errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "own": own, **sound})
+            errand = Errand(
+                FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "own": own, **sound}
+            )
             share(0.0)
-            written = elsewhere.run(errand, lambda phase, done, share=share: share(done), folder.settings.scheduler, "rendering")  # type: ignore[misc]
+            written = elsewhere.run(errand, partial(_told, share), folder.settings.scheduler, "rendering")
             target = Path(out, written["written"])
             size = target.stat().st_size
             renders[take_id] = target, written["first_frame"]
             proved = _proof(renders, args) if take_id == args.get("timing") else None
             sha = folder.blobs.adopt(target)
             renders[take_id] = folder.blob(sha), written["first_frame"]
-        details = {"take": take_id, **{name: written[name] for name in ("first_frame", "frames", "peak")}, "rate": row.sample_rate_hz}
+        details = {
+            "take": take_id,
+            **{name: written[name] for name in ("first_frame", "frames", "peak")},
+            "rate": row.sample_rate_hz,
+        }
         if proved is not None:
             details["proof"] = proved
         made.append(
@@ -125,20 +148,36 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     return {"files": made}
 
 
+def _told(share: Callable[[float], None], phase: str, done: float) -> None:
+    share(done)
+
+
 def render(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """An errand: {files, own, source_s, target_s, method, levels} -> {written, first_frame, frames, peak}; files are those of a bundle."""
+    """An errand: {files, own, source_s, target_s, method, levels} -> {written, first_frame, frames, peak};
+    files are those of a bundle.
+    """
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
     levels: Levels = tuple((moment, level) for moment, level in args["levels"])
     files = tuple(inputs / name for name in args["files"])
     with FileSource(files[args["own"]]) as source:
-        fitted = Accented(stretched(source, time_map, args["method"], files if len(files) > 1 else (), args["own"]), levels)
+        fitted = Accented(
+            stretched(source, time_map, args["method"], files if len(files) > 1 else (), args["own"]), levels
+        )
         first = fitted.first_frame
-        written = write_sound(fitted, outputs / "fitted.wav", "wav32f", start=first, on_progress=lambda share: tell("rendering", share))
+        written = write_sound(
+            fitted,
+            outputs / "fitted.wav",
+            "wav32f",
+            start=first,
+            on_progress=lambda share: tell("rendering", share),
+        )
     return {"written": "fitted.wav", "first_frame": first, "frames": written.frames, "peak": written.peak}
 
 
 def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> list[list[float | None]]:
-    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg, measured again in the render of its mic."""
+    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg,
+    measured again in the render of its mic.
+    """
     pegs = args.get("pegs") or []
     mics = args.get("mics") or [args["timing"]] * len(pegs)
     measured: list[float | None] = [None] * len(pegs)
@@ -150,5 +189,6 @@ def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> lis
             for k, one in zip(mine, found, strict=True):
                 measured[k] = one.off_ms
     return [
-        [round(take_s, 6), round(target, 6), None if off is None else round(off, 2)] for (take_s, target), off in zip(pegs, measured, strict=True)
+        [round(take_s, 6), round(target, 6), None if off is None else round(off, 2)]
+        for (take_s, target), off in zip(pegs, measured, strict=True)
     ]

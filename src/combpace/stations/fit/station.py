@@ -23,7 +23,8 @@ from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
 from combpace.stations.station import Action, Next, Place, Station, Step, the_lead
 
-# Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered to differ (common practice). %.
+# Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered
+# to differ (common practice). %.
 SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
 # How the groove in force is named among the grids on offer.
 OWN_GROOVE = "groove"
@@ -35,7 +36,11 @@ __all__ = ["FIT", "decisions", "fit_sentence", "rendering"]
 
 def focus(state: SessionState) -> str | None:
     """A take that is not fitted yet, else one that is, else the lead."""
-    followers = (take.id for take in state.document.takes if take.role != "lead" and not take.bundle and state.own_pace(take.id))
+    followers = (
+        take.id
+        for take in state.document.takes
+        if take.role != "lead" and not take.bundle and state.own_pace(take.id)
+    )
     return next((take.id for take in fits.as_played(state)), next(followers, the_lead(state)))
 
 
@@ -45,7 +50,11 @@ CARRIED_MS = 1.0
 
 def finding(state: SessionState, focus: str | None) -> str:
     # The mics of a bundle move by the rule of one of them.
-    ruled = [by for take in state.document.takes if (by := state.document.timing_take(take.id)) in state.document.rules]
+    ruled = [
+        by
+        for take in state.document.takes
+        if (by := state.document.timing_take(take.id)) in state.document.rules
+    ]
     if not ruled:
         return "nothing pulled yet"
     rule = state.document.rules[ruled[-1]].rule
@@ -56,7 +65,12 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     lead = state.document.lead
     take_id = focus or (lead.id if lead else None)
     session_map = state.session_map()
-    if take_id is None or session_map is None or state.own_pace(take_id) is None or state.rows[take_id].decoded_sha is None:
+    if (
+        take_id is None
+        or session_map is None
+        or state.own_pace(take_id) is None
+        or state.rows[take_id].decoded_sha is None
+    ):
         return []
     made = fits.take_fit(state, take_id)
     found = []
@@ -69,13 +83,18 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         # The peg that moved farther is the one to let go.
         ends = [pegged.get(round(float(time_map.source_s[i]), 6)) for i in (k, k + 1)]
         movers = [peg for peg in ends if peg is not None]
-        args = {"take": take_id, "times_s": [max(movers, key=lambda peg: abs(peg.target_s - peg.own_s)).take_s]} if movers else None
+        args = (
+            {"take": take_id, "times_s": [max(movers, key=lambda peg: abs(peg.target_s - peg.own_s)).take_s]}
+            if movers
+            else None
+        )
         word, limit = ("Squeezed", low) if factor < low else ("Spread", high)
         found.append(
             Place(
                 words.place(session_map, session_map.place(target)),
                 f"{word} to {factor:.2f}, limit {limit:g}",
-                f"{1000 * (time_map.source_s[k + 1] - source):.0f} ms become {1000 * (time_map.target_s[k + 1] - target):.0f} ms",
+                f"{1000 * (time_map.source_s[k + 1] - source):.0f} ms become "
+                f"{1000 * (time_map.target_s[k + 1] - target):.0f} ms",
                 target,
                 1 + abs(float(np.log2(factor))),
                 Action("Let it ride", "ride", args) if args else None,
@@ -92,13 +111,19 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
         if off is not None and abs(off) <= PROVED_MS:
             continue
         where = words.place(line, line.place(target))
-        title = "Not heard again in the render" if off is None else f"Lies {words.signed_ms(off)} ms from its place in the render"
+        title = (
+            "Not heard again in the render"
+            if off is None
+            else f"Lies {words.signed_ms(off)} ms from its place in the render"
+        )
         args = {"take": made.take.id, "times_s": [take_s]}
         found.append(
             Place(
                 where,
                 title,
-                "too soft beside what rings on, or its mark lies beside it" if off is None else "its mark is late or early: see it in Onsets",
+                "too soft beside what rings on, or its mark lies beside it"
+                if off is None
+                else "its mark is late or early: see it in Onsets",
                 target,
                 1.5 + abs(off or 20.0) / 20.0,
                 Action("Let it ride", "ride", args),
@@ -122,7 +147,10 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     if not focus:
         return {"fit": None, "fit_missing": ""}
     if in_pieces(state, focus):
-        said = f"{state.document.take(focus).name} sounds in pieces; drop them in Pieces to fit it, or hand it off and bring it in again."
+        said = (
+            f"{state.document.take(focus).name} sounds in pieces; drop them in Pieces to fit it, or "
+            "hand it off and bring it in again."
+        )
         return {"fit": None, "fit_missing": said}
     try:
         return {"fit": fit_sentence(state, focus), "fit_missing": ""}
@@ -142,8 +170,13 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "stated": made.stated,
         "grid": OWN_GROOVE if isinstance(rule.grid, GrooveGrid) else str(rule.grid),
         "groove": rule.grid.groove.name if isinstance(rule.grid, GrooveGrid) else None,
-        "groove_options": tuple((f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}") for one in library),
-        "grooves": [{"id": one.id, "name": one.groove.name, "words": in_words(one.groove), "bars": _drawn(one.groove)} for one in library],
+        "groove_options": tuple(
+            (f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}") for one in library
+        ),
+        "grooves": [
+            {"id": one.id, "name": one.groove.name, "words": in_words(one.groove), "bars": _drawn(one.groove)}
+            for one in library
+        ],
         "swing": f"{rule.grid.swing * 100:g}",
         "strength": f"{rule.strength * 100:g}",
         "leave_alone": f"{rule.leave_alone_ms:g}",
@@ -162,7 +195,9 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "advice": _advice(state, made),
         "rides": _rides(state, made),
         "others": _others(state, made),
-        "two_tempi": (made.take.from_bpm, made.take.to_bpm) if made.take.two_tempi and state.own_pace(take_id) is None else None,
+        "two_tempi": (made.take.from_bpm, made.take.to_bpm)
+        if made.take.two_tempi and state.own_pace(take_id) is None
+        else None,
         "accent": f"{100 * made.choice.accent:g}",
         "keep_lag": "yes" if rule.keep_lag else "no",
         "coarse": "yes" if rule.coarse else "no",
@@ -172,19 +207,29 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
 
 
 def carried_ms(made: fits.TakeFit) -> float:
-    """How far the two tempo maps alone move attacks of a take that goes by the lead's bars, at most; 0 where the session goes as it was played."""
+    """How far the two tempo maps alone move attacks of a take that goes by the lead's bars, at most; 0 where
+    the session goes as it was played.
+    """
     if made.take.role != "lead" and made.take.pace == "own":
         return 0.0
-    return max((1000 * abs(peg.own_s - peg.take_s - made.take.offset_s) for peg in made.fit.pegs), default=0.0)
+    return max(
+        (1000 * abs(peg.own_s - peg.take_s - made.take.offset_s) for peg in made.fit.pegs), default=0.0
+    )
 
 
 def _drawn(groove: Groove) -> list[list[dict[str, float]]]:
-    """Each bar as a row of the close comb: a column a place, in it the lateness in half steps (-1 to 1) and how loud it is (0-1)."""
+    """Each bar as a row of the close comb: a column a place, in it the lateness in half steps (-1 to 1) and
+    how loud it is (0-1).
+    """
     loud = [one.accent_db for row in groove.bars for one in row if one.struck]
     low, high = min(loud, default=0.0), max(loud, default=0.0)
     return [
         [
-            {"late": round(2.0 * one.late, 3), "loud": round((one.accent_db - low) / (high - low), 3) if high > low else 1.0, "struck": one.struck}
+            {
+                "late": round(2.0 * one.late, 3),
+                "loud": round((one.accent_db - low) / (high - low), 3) if high > low else 1.0,
+                "struck": one.struck,
+            }
             for one in row
         ]
         for row in groove.bars
@@ -202,21 +247,49 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
         return _doubles(state, made)
     found, said = advice(pace.to_quarters(fits.marks_of(state, made.take.id).times), made.fit, rule, line), []
     if found.smallest is not None:
-        text = f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than the playing."
-        said.append({"text": text, "do": f"Take 1/{found.smallest}", "field": "grid", "value": f"1/{found.smallest}"})
+        text = (
+            f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than "
+            "the playing."
+        )
+        said.append(
+            {"text": text, "do": f"Take 1/{found.smallest}", "field": "grid", "value": f"1/{found.smallest}"}
+        )
     if found.finer is not None:
-        text = f"{words.count(found.between, 'onset')} lie between the places of 1/{rule.grid.value}, on {found.finer}: with this grid they ride."
+        text = (
+            f"{words.count(found.between, 'onset')} lie between the places of 1/{rule.grid.value}, on "
+            f"{found.finer}: with this grid they ride."
+        )
         said.append({"text": text, "do": f"Take {found.finer}", "field": "grid", "value": str(found.finer)})
     if found.slight > 0.5:
-        text = f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few will hear: it may be left as it was played."
-        said.append({"text": text, "do": f"Leave alone up to {SLIGHT_MS:g} ms", "field": "leave_alone", "value": f"{SLIGHT_MS:g}"})
+        text = (
+            f"{100 * found.slight:.0f} % of what is pulled moves less than {SLIGHT_MS:g} ms, which few "
+            "will hear: it may be left as it was played."
+        )
+        said.append(
+            {
+                "text": text,
+                "do": f"Leave alone up to {SLIGHT_MS:g} ms",
+                "field": "leave_alone",
+                "value": f"{SLIGHT_MS:g}",
+            }
+        )
     said += _doubles(state, made)
     for first, last in found.loose:
-        said.append({"text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost less.", "do": ""})
+        said.append(
+            {
+                "text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost "
+                "less.",
+                "do": "",
+            }
+        )
     if found.far:
         low, high = FACTOR_LIMITS
         said.append(
-            {"text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be heard; they are listed below.", "do": ""}
+            {
+                "text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be "
+                "heard; they are listed below.",
+                "do": "",
+            }
         )
     return said
 
@@ -235,8 +308,13 @@ def _doubles(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
             continue
         if other.rule.grid == rule.grid and round(100 * other.rule.strength) == percent:
             less = percent - APART_PERCENT
-            text = f"{take.bundle or take.name} plays the same and is pulled as much: doubles a little apart sound like two players."
-            said.append({"text": text, "do": f"Pull this one with {less} %", "field": "strength", "value": str(less)})
+            text = (
+                f"{take.bundle or take.name} plays the same and is pulled as much: doubles a little "
+                "apart sound like two players."
+            )
+            said.append(
+                {"text": text, "do": f"Pull this one with {less} %", "field": "strength", "value": str(less)}
+            )
     return said
 
 
@@ -274,14 +352,23 @@ def _ignored(rule: Rule) -> str:
 
 
 def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
-    """Share of all onsets, pegged or not, that lie within 10 ms of the grid place nearest to where they were played: as played and as fitted."""
-    pace, session_map, times = state.own_pace(made.take.id), state.need_map(), fits.marks_of(state, made.take.id).times
+    """Share of all onsets, pegged or not, that lie within 10 ms of the grid place nearest to where they were
+    played: as played and as fitted.
+    """
+    pace, session_map, times = (
+        state.own_pace(made.take.id),
+        state.need_map(),
+        fits.marks_of(state, made.take.id).times,
+    )
     if pace is None or not len(times):
         return {"before": 0, "after": 0}
     own = pace.to_quarters(times)
     goal = session_map.to_seconds(made.choice.rule.grid.nearest(own, session_map))
     before, after = session_map.to_seconds(own) - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
-    return {"before": round(100 * float(np.mean(np.abs(before) < 0.010))), "after": round(100 * float(np.mean(np.abs(after) < 0.010)))}
+    return {
+        "before": round(100 * float(np.mean(np.abs(before) < 0.010))),
+        "after": round(100 * float(np.mean(np.abs(after) < 0.010))),
+    }
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
@@ -310,13 +397,29 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
             Step("Hand it off as played", go="hand-off"),
             even,
         )
-    use = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"})
+    use = Action(
+        "", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"}
+    )
     how = "pulled" if pulled else "carried onto the bars"
     sentence = f"This is how {name} would be {how}; V compares. Use it, and it is handed off like this."
     use_out = Step("Use it, then hand off", go="hand-off", act=use)
     if left is None:
         return Next(sentence, use_out, even)
-    return Next(sentence, Step(f"Use it, go on with {left.name}", go="fit", act=use, take=left.id), (use_out, *even))
+    return Next(
+        sentence, Step(f"Use it, go on with {left.name}", go="fit", act=use, take=left.id), (use_out, *even)
+    )
 
 
-FIT = Station("fit", "Fit", 5, finding, places, "fit/side.html", values, more="fit/more.html", focus=focus, fitted=True, next=next_step)
+FIT = Station(
+    "fit",
+    "Fit",
+    5,
+    finding,
+    places,
+    "fit/side.html",
+    values,
+    more="fit/more.html",
+    focus=focus,
+    fitted=True,
+    next=next_step,
+)

@@ -1,4 +1,6 @@
-"""What a hand-off is to be: the fields of its sentence, what they come to before anything is made, and the order for it."""
+"""What a hand-off is to be: the fields of its sentence, what they come to before anything is made, and the
+order for it.
+"""
 
 from __future__ import annotations
 
@@ -82,7 +84,10 @@ def checked(seen: SessionState, wish: Wish) -> None:
     if wish.kind not in FORMATS:
         raise ParameterError(f"“{wish.kind}” is not a format; choose WAV 16, 24, 32 float or FLAC.")
     if wish.rate is not None and wish.rate not in RATES_HZ:
-        raise ParameterError(f"Files have {', '.join(f'{rate / 1000:g}' for rate in RATES_HZ)} kHz or the session's rate, not {wish.rate} Hz.")
+        raise ParameterError(
+            f"Files have {', '.join(f'{rate / 1000:g}' for rate in RATES_HZ)} kHz or the session's "
+            f"rate, not {wish.rate} Hz."
+        )
     unknown = [extra for extra in wish.extras if extra not in WRITERS]
     if unknown:
         raise ParameterError(f"There is no “{unknown[0]}” to hand off.")
@@ -96,7 +101,10 @@ def checked(seen: SessionState, wish: Wish) -> None:
     else:
         first, last = line.bar_of(line.place(min(0.0, seen.end_s()))), line.bar_of(line.place(seen.end_s()))
         if not first <= bar_index(number) <= last:
-            raise ParameterError(f"Bar {number} lies outside the music, which goes from bar {bar_number(first)} to bar {bar_number(last)}.")
+            raise ParameterError(
+                f"Bar {number} lies outside the music, which goes from bar {bar_number(first)} to "
+                f"bar {bar_number(last)}."
+            )
     parts = {part.id for part in seen.document.notes}
     for take_id in wish.takes:
         if take_id in parts:
@@ -134,7 +142,12 @@ def plans_of(seen: SessionState, wish: Wish) -> list[dict[str, Any]]:
     strips = mixing.strips_of(seen)
     for take_id in wish.takes:
         strip = strips.get(take_id, mixing.Strip())
-        plan: dict[str, Any] = {"take": take_id, "offset_s": 0.0, "fit": None, "strip": [strip.level_db, strip.pan]}
+        plan: dict[str, Any] = {
+            "take": take_id,
+            "offset_s": 0.0,
+            "fit": None,
+            "strip": [strip.level_db, strip.pan],
+        }
         plans.append(plan)
         if take_id in parts:
             plan |= {"name": parts[take_id].name, "part": True, "state": "part"}
@@ -149,10 +162,16 @@ def plans_of(seen: SessionState, wish: Wish) -> list[dict[str, Any]]:
             follows = entry.role != "lead" and entry.pace == "own" and seen.own_pace(take_id) is not None
             if not plan.get("pieces"):
                 plan["state"] = "following" if follows else "fitted"
-            plan["fit"] = {"source_s": list(map(float, time_map.source_s)), "target_s": list(map(float, time_map.target_s)), "method": made.method}
+            plan["fit"] = {
+                "source_s": list(map(float, time_map.source_s)),
+                "target_s": list(map(float, time_map.target_s)),
+                "method": made.method,
+            }
             plan["fit"]["levels"] = [list(one) for one in made.levels]
             if wish.silence is not None:
-                plan["attacks_s"] = [float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))]
+                plan["attacks_s"] = [
+                    float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))
+                ]
     return plans
 
 
@@ -160,7 +179,11 @@ def span_of(seen: SessionState, wish: Wish, plans: list[dict[str, Any]]) -> Span
     """Where all files begin and end."""
     line, rate, number = seen.need_map(), rate_of(seen, wish, plans), start_bar(wish)
     # The map counts from the bar's line itself, which lies within half a frame of the first one.
-    start_s = min([0.0, *(_starts_s(plan) for plan in plans)]) if number is None else line.second(line.bar_line(bar_index(number)))
+    start_s = (
+        min([0.0, *(_starts_s(plan) for plan in plans)])
+        if number is None
+        else line.second(line.bar_line(bar_index(number)))
+    )
     if number is not None and wish.bars is not None:
         end_s = line.second(line.bar_line(bar_index(number) + wish.bars))
     else:
@@ -171,7 +194,9 @@ def span_of(seen: SessionState, wish: Wish, plans: list[dict[str, Any]]) -> Span
 
 def rate_of(seen: SessionState, wish: Wish, plans: list[dict[str, Any]]) -> int:
     """The chosen rate, or the session's: that of its first take."""
-    takes = [take.id for take in seen.document.takes] + [plan["take"] for plan in plans if not plan.get("part")]
+    takes = [take.id for take in seen.document.takes] + [
+        plan["take"] for plan in plans if not plan.get("part")
+    ]
     rates = [rate for take in takes if take in seen.rows and (rate := seen.rows[take].sample_rate_hz)]
     return wish.rate or next(iter(rates), 48_000)
 
@@ -186,7 +211,11 @@ def _ends_s(plan: dict[str, Any], seen: SessionState) -> float:
     if plan.get("pieces"):
         rate = seen.rows[plan["take"]].sample_rate_hz or 48_000
         return max(one.at + one.frames for one in pieces.laid(seen, plan["take"])) / rate
-    return float(plan["fit"]["target_s"][-1]) if plan["fit"] else plan["offset_s"] + seen.duration_s(plan["take"])
+    return (
+        float(plan["fit"]["target_s"][-1])
+        if plan["fit"]
+        else plan["offset_s"] + seen.duration_s(plan["take"])
+    )
 
 
 def stem_of(seen: SessionState, wish: Wish) -> str:
@@ -247,9 +276,11 @@ def extras_of(seen: SessionState, wish: Wish) -> list[str]:
 
 
 def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
-    """What an order would write, before anything is made: {files, stem, archive, start, start_s, length_s, frames, rate_hz, bytes, exact, says}.
+    """What an order would write, before anything is made: {files, stem, archive, start, start_s, length_s,
+    frames, rate_hz, bytes, exact, says}.
 
-    files   {name, what, state, level, channels, bytes} each; bytes of FLAC and of what lies beside are not known before
+    files   {name, what, state, level, channels, bytes} each; bytes of FLAC and of what lies beside are not
+            known before
     Raises  ParameterError
     """
     checked(seen, wish)
@@ -260,12 +291,27 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
 
     def sound(name: str, what: str, state: str, level: str, channels: int) -> None:
         size = sound_bytes(wish.kind, span.frames, channels, span.sample_rate_hz)
-        files.append(Announced(name, what, state, level, channels, None if size is None else size + (points if channels else 0)))
+        files.append(
+            Announced(
+                name,
+                what,
+                state,
+                level,
+                channels,
+                None if size is None else size + (points if channels else 0),
+            )
+        )
 
     for plan in plans if wish.written != "mix" else ():
         own = 1 if plan.get("part") else seen.rows[plan["take"]].channels or 1
         level = strips.get(plan["take"], mixing.Strip()).says if as_mixed else "as played"
-        sound(names.of_take(plan), "part" if plan.get("part") else "take", plan["state"], level, 2 if as_mixed else own)
+        sound(
+            names.of_take(plan),
+            "part" if plan.get("part") else "take",
+            plan["state"],
+            level,
+            2 if as_mixed else own,
+        )
     if wish.written != "files" and plans:
         heard = mixed_ones(seen, plans)
         silent = len(plans) - len(heard)
@@ -274,7 +320,16 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
     for name in extras_of(seen, wish):
         one = WRITERS[name]
         size = sound_bytes(wish.kind, span.frames, 1, span.sample_rate_hz) if name == "click" else None
-        files.append(Announced(names.beside(one.title, one.ending(wish.kind)), one.words, "", "", 1 if name == "click" else None, size))
+        files.append(
+            Announced(
+                names.beside(one.title, one.ending(wish.kind)),
+                one.words,
+                "",
+                "",
+                1 if name == "click" else None,
+                size,
+            )
+        )
     sizes = [file.bytes for file in files if file.bytes is not None]
     says = []
     if wish.markers and FORMATS[wish.kind][0] != "WAV":
@@ -283,7 +338,14 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
     start = "with the lead-in" if number is None else f"at bar {number}"
     return {
         "files": [
-            {"name": one.name, "what": one.what, "state": one.state, "level": one.level, "channels": one.channels, "bytes": one.bytes}
+            {
+                "name": one.name,
+                "what": one.what,
+                "state": one.state,
+                "level": one.level,
+                "channels": one.channels,
+                "bytes": one.bytes,
+            }
             for one in files
         ],
         "stem": file_name(stem_of(seen, wish), ""),
@@ -300,7 +362,9 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
 
 
 def order(folder: DataFolder, session_id: str, wish: Wish) -> str:
-    """Queue a hand-off; its settings are what the page proposes next time. Returns the job's id. Raises ParameterError."""
+    """Queue a hand-off; its settings are what the page proposes next time. Returns the job's id. Raises
+    ParameterError.
+    """
     seen = session_state(folder, session_id)
     args = order_args(seen, wish)
     shelf.keep_beside(folder, session_id, "handoff", wish.model_dump(mode="json"))
@@ -308,7 +372,9 @@ def order(folder: DataFolder, session_id: str, wish: Wish) -> str:
 
 
 def order_args(seen: SessionState, wish: Wish) -> dict[str, Any]:
-    """Everything that the job needs: what is written is what was ordered, whatever is decided while it waits."""
+    """Everything that the job needs: what is written is what was ordered, whatever is decided while it
+    waits.
+    """
     checked(seen, wish)
     plans = plans_of(seen, wish)
     return {
@@ -337,4 +403,8 @@ def last_wish(seen: SessionState) -> Wish | None:
 def usual_wish(seen: SessionState) -> Wish:
     """Every take that can be, WAV of 24 bit with the lead-in, its map and a click."""
     takes = [take.id for take in seen.document.takes if take.id in seen.rows and there(seen.rows[take.id])]
-    return Wish(takes=[*takes, *(part.id for part in seen.document.notes)], start="lead-in", extras=["midi", "json", "click"])
+    return Wish(
+        takes=[*takes, *(part.id for part in seen.document.notes)],
+        start="lead-in",
+        extras=["midi", "json", "click"],
+    )

@@ -20,7 +20,12 @@ from combpace.store.models import WANTED
 
 __all__ = ["FORMAT_NAMES", "HAND_OFF"]
 
-FORMAT_NAMES = {"wav16": "WAV, 16 bit", "wav24": "WAV, 24 bit", "wav32f": "WAV, 32 bit float", "flac": "FLAC, 24 bit"}
+FORMAT_NAMES = {
+    "wav16": "WAV, 16 bit",
+    "wav24": "WAV, 24 bit",
+    "wav32f": "WAV, 32 bit float",
+    "flac": "FLAC, 24 bit",
+}
 assert set(FORMAT_NAMES) == set(FORMATS)
 
 
@@ -34,16 +39,40 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     for take in state.document.takes:
         row = state.rows.get(take.id)
         if row is not None and row.state == "failed":
-            found.append(Place(take.name, "Could not be read", "it is left out; Takes says why", None, 6, about="unread"))
+            found.append(
+                Place(
+                    take.name, "Could not be read", "it is left out; Takes says why", None, 6, about="unread"
+                )
+            )
         elif row is not None and row.state == WANTED:
-            found.append(Place(take.name, "Its sound is not here", "it is left out; drop its file in Takes", None, 6, about="wanted"))
+            found.append(
+                Place(
+                    take.name,
+                    "Its sound is not here",
+                    "it is left out; drop its file in Takes",
+                    None,
+                    6,
+                    about="wanted",
+                )
+            )
         elif row is None or row.state not in ("ready", "listening"):
-            found.append(Place(take.name, "Still being read", "it is left out until it is there", None, 5, about="reading-now"))
+            found.append(
+                Place(
+                    take.name,
+                    "Still being read",
+                    "it is left out until it is there",
+                    None,
+                    5,
+                    about="reading-now",
+                )
+            )
     return found
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    writers = offered(bool(state.document.notes), any(pieces.in_pieces(state, take.id) for take in state.document.takes))
+    writers = offered(
+        bool(state.document.notes), any(pieces.in_pieces(state, take.id) for take in state.document.takes)
+    )
     wish = proposed(state)
     number = start_bar(wish)
     return {
@@ -66,7 +95,10 @@ def proposed(state: SessionState) -> Wish:
         return kept
     takes = [take.id for take in state.document.takes if take.id in state.rows and there(state.rows[take.id])]
     writers = offered(bool(state.document.notes), False)
-    return Wish(takes=[*takes, *(part.id for part in state.document.notes)], extras=[one.name for one in writers if one.proposed])
+    return Wish(
+        takes=[*takes, *(part.id for part in state.document.notes)],
+        extras=[one.name for one in writers if one.proposed],
+    )
 
 
 def plan(state: SessionState, wish: Wish) -> dict[str, Any]:
@@ -78,7 +110,9 @@ def plan(state: SessionState, wish: Wish) -> dict[str, Any]:
 
 
 def orders_of(state: SessionState) -> list[dict[str, Any]]:
-    """What was handed off, by order, newest first: {when, version, old, files: [{id, name, what, note, bytes}]}, the zip first."""
+    """What was handed off, by order, newest first: {when, version, old, files: [{id, name, what, note,
+    bytes}]}, the zip first.
+    """
     found: dict[str, dict[str, Any]] = {}
     for file in files_of(state.folder, state.opened.row.id):
         details = json.loads(file.details or "{}")
@@ -92,7 +126,15 @@ def orders_of(state: SessionState) -> list[dict[str, Any]]:
             },
         )
         what = "all in one zip" if file.kind == "handoff archive" else file.kind.removeprefix("handoff ")
-        one["files"].append({"id": file.id, "name": file.name, "what": what, "note": details.get("note", ""), "bytes": file.bytes})
+        one["files"].append(
+            {
+                "id": file.id,
+                "name": file.name,
+                "what": what,
+                "note": details.get("note", ""),
+                "bytes": file.bytes,
+            }
+        )
     return list(found.values())
 
 
@@ -109,4 +151,14 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     )
 
 
-HAND_OFF = Station("hand-off", "Hand-off", 7, finding, places, "handoff/side.html", values, ledger="handoff/ledger.html", next=next_step)
+HAND_OFF = Station(
+    "hand-off",
+    "Hand-off",
+    7,
+    finding,
+    places,
+    "handoff/side.html",
+    values,
+    ledger="handoff/ledger.html",
+    next=next_step,
+)

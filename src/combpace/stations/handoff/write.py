@@ -1,4 +1,6 @@
-"""Hand-off: audio of equal length that starts together, with what lies beside it, written by a job. The same order writes the same bytes."""
+"""Hand-off: audio of equal length that starts together, with what lies beside it, written by a job. The same
+order writes the same bytes.
+"""
 
 from __future__ import annotations
 
@@ -62,7 +64,9 @@ def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterato
         tell("writing what lies beside", 0.95)
         files += _beside(folder, seen, wish, span, names)
         tell("packing", 0.97)
-        archive = Made(folder.blobs.new_path(".zip"), names.beside("", ".zip"), "archive", {"files": len(files)})
+        archive = Made(
+            folder.blobs.new_path(".zip"), names.beside("", ".zip"), "archive", {"files": len(files)}
+        )
         write_zip(archive.path, [(file.path, file.name) for file in files])
         files.append(archive)
         yield files
@@ -71,8 +75,18 @@ def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterato
             file.path.unlink(missing_ok=True)
 
 
-def _sounds(folder: DataFolder, seen: SessionState, wish: Wish, args: dict[str, Any], span: Span, names: Names, tell: Progress) -> Iterator[Made]:
-    """Takes and the mix. Each is rendered first, so that in integer formats all are lowered by the same where one would go over full scale."""
+def _sounds(
+    folder: DataFolder,
+    seen: SessionState,
+    wish: Wish,
+    args: dict[str, Any],
+    span: Span,
+    names: Names,
+    tell: Progress,
+) -> Iterator[Made]:
+    """Takes and the mix. Each is rendered first, so that in integer formats all are lowered by the same where
+    one would go over full scale.
+    """
     if not args["takes"]:
         return
     suffix, start = FORMATS[wish.kind][2], round(span.start_s * span.sample_rate_hz)
@@ -86,17 +100,43 @@ def _sounds(folder: DataFolder, seen: SessionState, wish: Wish, args: dict[str, 
                 tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
 
             share(0.0)
-            pauses = parse_pauses(wish.silence) if plan["fit"] and wish.silence is not None and not plan.get("pieces") else None
+            pauses = (
+                parse_pauses(wish.silence)
+                if plan["fit"] and wish.silence is not None and not plan.get("pieces")
+                else None
+            )
             with _sounding(folder, seen, plan, args["session"]) as source:
                 at = at_rate(source, span.sample_rate_hz)
                 if wish.levels == "as mixed":
                     at = Mixed(at, Strip(*plan["strip"]))
-                rough.append((plan, path, write_rough(at, path, wish.kind, start, start + span.frames, pauses, plan.get("attacks_s", ()), share)))
+                rough.append(
+                    (
+                        plan,
+                        path,
+                        write_rough(
+                            at,
+                            path,
+                            wish.kind,
+                            start,
+                            start + span.frames,
+                            pauses,
+                            plan.get("attacks_s", ()),
+                            share,
+                        ),
+                    )
+                )
         sounds: list[tuple[Path, str, Written, list[str]]] = []
         mix = _mixed(folder, stack, wish, rough, args["mixed"], span) if wish.written != "files" else None
         if wish.written != "mix":
             for plan, path, made in rough:
-                sounds.append((path, names.of_take(plan), made, [f"{words.count(len(made.pauses), 'pause')} silenced"] if made.pauses else []))
+                sounds.append(
+                    (
+                        path,
+                        names.of_take(plan),
+                        made,
+                        [f"{words.count(len(made.pauses), 'pause')} silenced"] if made.pauses else [],
+                    )
+                )
         if mix is not None:
             sounds.append((mix[0], names.of_mix(), mix[1], []))
         gain = min(needed_gain(made.peak, wish.kind) for _, _, made, _ in sounds)
@@ -108,7 +148,9 @@ def _sounds(folder: DataFolder, seen: SessionState, wish: Wish, args: dict[str, 
             if points:
                 add_points(target, points, None, span.sample_rate_hz)
             note = "; ".join([*_levels_said(gain, made.peak, len(sounds)), *said])
-            yield Made(target, name, "audio", {"frames": span.frames, "rate": span.sample_rate_hz, "note": note})
+            yield Made(
+                target, name, "audio", {"frames": span.frames, "rate": span.sample_rate_hz, "note": note}
+            )
 
 
 def _levels_said(gain: float, peak: float, count: int) -> list[str]:
@@ -119,7 +161,12 @@ def _levels_said(gain: float, peak: float, count: int) -> list[str]:
 
 
 def _mixed(
-    folder: DataFolder, stack: ExitStack, wish: Wish, rough: list[tuple[dict[str, Any], Path, Written]], heard: list[str], span: Span
+    folder: DataFolder,
+    stack: ExitStack,
+    wish: Wish,
+    rough: list[tuple[dict[str, Any], Path, Written]],
+    heard: list[str],
+    span: Span,
 ) -> tuple[Path, Written]:
     """The sum of what was rendered, through the levels of the player."""
     sources: list[Source] = []
@@ -135,16 +182,45 @@ def _mixed(
 def _beside(folder: DataFolder, seen: SessionState, wish: Wish, span: Span, names: Names) -> Iterator[Made]:
     """Everything beside the audio, counted from the moment at which the files start."""
     line, lead = seen.need_map(), seen.document.lead
-    moved = replace(line, knots=tuple(replace(knot, time_s=knot.time_s - span.start_s) for knot in line.knots))
-    attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s - span.start_s) if lead else session_times([])
-    document = {"version": 1, "session": seen.opened.row.name, "start": wish.start, "start_session_s": span.start_s, "duration_s": span.length_s}
+    moved = replace(
+        line, knots=tuple(replace(knot, time_s=knot.time_s - span.start_s) for knot in line.knots)
+    )
+    attacks = (
+        session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s - span.start_s)
+        if lead
+        else session_times([])
+    )
+    document = {
+        "version": 1,
+        "session": seen.opened.row.name,
+        "start": wish.start,
+        "start_session_s": span.start_s,
+        "duration_s": span.length_s,
+    }
     document |= map_document(moved, 0.0, span.length_s, attacks)
     parts = [
-        (part.name, [replace(note, start_s=note.start_s - span.start_s, end_s=note.end_s - span.start_s) for note in notes.heard(seen, part.id)])
+        (
+            part.name,
+            [
+                replace(note, start_s=note.start_s - span.start_s, end_s=note.end_s - span.start_s)
+                for note in notes.heard(seen, part.id)
+            ],
+        )
         for part in seen.document.notes
     ]
     cut = [take.id for take in seen.document.takes if pieces.in_pieces(seen, take.id)]
-    contents = Contents(moved, document, span.length_s, span.frames, span.sample_rate_hz, wish.kind, parts, seen, wish.markers, cut)
+    contents = Contents(
+        moved,
+        document,
+        span.length_s,
+        span.frames,
+        span.sample_rate_hz,
+        wish.kind,
+        parts,
+        seen,
+        wish.markers,
+        cut,
+    )
     for name in extras_of(seen, wish):
         one = WRITERS[name]
         path = folder.blobs.new_path(one.ending(wish.kind))
@@ -187,7 +263,9 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
     together = seen.document.bundle_of(plan["take"])
     assert row.decoded_sha is not None
     levels = tuple((moment, level) for moment, level in made.get("levels", ()))
-    key = fits.fit_key(row.decoded_sha, time_map, made["method"], fits.bundle_shas(together, seen.rows), levels)
+    key = fits.fit_key(
+        row.decoded_sha, time_map, made["method"], fits.bundle_shas(together, seen.rows), levels
+    )
     known = rows.render_of(folder.database, session_id, key)
     if known is not None:
         with FileSource(folder.blob(known.sha)) as render:
@@ -196,7 +274,14 @@ def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], sess
     with folder.source(row) as source:
         yield sounding(
             source,
-            Sounding(plan["offset_s"], (time_map, made["method"]), 1.0, (), *fits.bundle_files(folder, together, seen.rows, row.id), levels),
+            Sounding(
+                plan["offset_s"],
+                (time_map, made["method"]),
+                1.0,
+                (),
+                *fits.bundle_files(folder, together, seen.rows, row.id),
+                levels,
+            ),
             source.sample_rate_hz,
         )
 

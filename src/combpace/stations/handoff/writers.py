@@ -1,4 +1,6 @@
-"""What can leave a session beside its audio: one writer a format, registered with its words, its ending and its MIME type."""
+"""What can leave a session beside its audio: one writer a format, registered with its words, its ending and
+its MIME type.
+"""
 
 from __future__ import annotations
 
@@ -77,7 +79,15 @@ AUDIO_MIME = {".wav": "audio/wav", ".flac": "audio/flac", ".zip": "application/z
 
 
 def writer(
-    name: str, words: str, title: str, kind: str, ending: str | None, mime: str | None, *, proposed: bool = True, of: str = ""
+    name: str,
+    words: str,
+    title: str,
+    kind: str,
+    ending: str | None,
+    mime: str | None,
+    *,
+    proposed: bool = True,
+    of: str = "",
 ) -> Callable[[Write], Write]:
     """Register a writer; without an ending it writes sound, in the format of the hand-off."""
 
@@ -85,7 +95,15 @@ def writer(
         if name in WRITERS:
             raise ValueError(f"two writers are called {name}")
         WRITERS[name] = Writer(
-            name, words, title, kind, (lambda audio: ending) if ending else (lambda audio: FORMATS[audio][2]), mime, proposed, write, of
+            name,
+            words,
+            title,
+            kind,
+            (lambda audio: ending) if ending else (lambda audio: FORMATS[audio][2]),
+            mime,
+            proposed,
+            write,
+            of,
         )
         return write
 
@@ -127,25 +145,54 @@ def csv_bars(contents: Contents, path: Path) -> dict[str, Any]:
 def click(contents: Contents, path: Path) -> dict[str, Any]:
     beats, downbeats = beats_between(contents.tempo_map, 0.0, contents.length_s)
     opening = {round(time, 6) for time in downbeats}
-    track = ClickTrack([ClickBeat(time, round(time, 6) in opening) for time in beats], contents.frames, contents.sample_rate_hz)
+    track = ClickTrack(
+        [ClickBeat(time, round(time, 6) in opening) for time in beats],
+        contents.frames,
+        contents.sample_rate_hz,
+    )
     write_sound(track, path, contents.audio)
     return {"frames": contents.frames, "rate": contents.sample_rate_hz}
 
 
-@writer("parts", "parts as standard MIDI file, on the session's map", "parts", "parts", ".mid", "audio/midi", of="parts")
+@writer(
+    "parts",
+    "parts as standard MIDI file, on the session's map",
+    "parts",
+    "parts",
+    ".mid",
+    "audio/midi",
+    of="parts",
+)
 def parts_midi(contents: Contents, path: Path) -> dict[str, Any]:
     write_parts(contents.tempo_map, contents.length_s, contents.parts, path)
     return {}
 
 
-@writer("report", "report of what was moved, as a page that prints", "report", "report", ".html", "text/html", proposed=False)
+@writer(
+    "report",
+    "report of what was moved, as a page that prints",
+    "report",
+    "report",
+    ".html",
+    "text/html",
+    proposed=False,
+)
 def report(contents: Contents, path: Path) -> dict[str, Any]:
     assert contents.seen is not None
     path.write_text(page(of_session(contents.seen)), encoding="utf-8")
     return {}
 
 
-@writer("pieces", "each piece as a file, in one zip", "pieces", "pieces", ".zip", "application/zip", proposed=False, of="pieces")
+@writer(
+    "pieces",
+    "each piece as a file, in one zip",
+    "pieces",
+    "pieces",
+    ".zip",
+    "application/zip",
+    proposed=False,
+    of="pieces",
+)
 def single_pieces(contents: Contents, path: Path) -> dict[str, Any]:
     """Each as it sounds alone, with its level and fades, of exactly its length; a folder a take."""
     seen = contents.seen
@@ -161,7 +208,12 @@ def single_pieces(contents: Contents, path: Path) -> dict[str, Any]:
                     alone, part = laid.alone(number), path.with_name(f"{path.name}.{len(made)}")
                     write_sound(alone, part, contents.audio, stop=alone.frames)
                     place = words.place(line, line.place(piece.at / rate)).replace("·", ".")
-                    made.append((part, f"{folder}/{file_name(f'{number + 1:03d} {place}', FORMATS[contents.audio][2])}"))
+                    made.append(
+                        (
+                            part,
+                            f"{folder}/{file_name(f'{number + 1:03d} {place}', FORMATS[contents.audio][2])}",
+                        )
+                    )
         write_zip(path, made)
     finally:
         for part, _ in made:

@@ -57,7 +57,9 @@ class ThresholdArgs(Args):
 
 
 class SentenceArgs(Args):
-    """field: threshold, listen ("everything", "lows", "highs"), apart_ms, or on ("anywhere", "bars", "beats", "1/8" ...)."""
+    """field: threshold, listen ("everything", "lows", "highs"), apart_ms, or on ("anywhere", "bars", "beats",
+    "1/8" ...).
+    """
 
     take: TakeId
     field: str = Field(max_length=20)
@@ -75,7 +77,11 @@ def add(state: SessionState, args: MarkArgs) -> Change:
         raise ParameterError("There is a mark within 3 ms already. Nothing was changed.")
     removed = tuple(time for time in edits.removed if abs(time - time_s) > EDIT_REACH_S)
     new = replace(edits, added=(*edits.added, time_s), removed=removed)
-    caught = f", at the attack's start, {words.signed_ms(1000 * (time_s - args.time_s))} ms from there" if time_s != args.time_s else ""
+    caught = (
+        f", at the attack's start, {words.signed_ms(1000 * (time_s - args.time_s))} ms from there"
+        if time_s != args.time_s
+        else ""
+    )
     return _change(args.take, new, f"A mark was added at {words.clock(time_s)}{caught}.")
 
 
@@ -90,7 +96,9 @@ def move(state: SessionState, args: MarkMoveArgs) -> Change:
     if len(others) and float(np.min(np.abs(others - to_s))) < LEAST_GAP_S:
         raise ParameterError("There is another mark within 3 ms. Nothing was changed.")
     if any(abs(time - at) <= EDIT_REACH_S for time in edits.added):
-        new = replace(edits, added=tuple(to_s if abs(time - at) <= EDIT_REACH_S else time for time in edits.added))
+        new = replace(
+            edits, added=tuple(to_s if abs(time - at) <= EDIT_REACH_S else time for time in edits.added)
+        )
     else:
         # Moved twice is moved once: the mark is known by where it was detected.
         origin = next((old for old, now in edits.moved if abs(now - at) <= 1e-6), at)
@@ -112,31 +120,52 @@ def remove(state: SessionState, args: MarksArgs) -> Change:
         moved = [pair for pair in moved if pair[0] != origin]
         removed.append(origin)
     new = replace(edits, added=tuple(added), removed=tuple(removed), moved=tuple(moved))
-    return _change(args.take, new, f"{words.count(len(args.times_s), 'mark')} removed; the audio there rides between its neighbours.")
+    return _change(
+        args.take,
+        new,
+        f"{words.count(len(args.times_s), 'mark')} removed; the audio there rides between its neighbours.",
+    )
 
 
 @decision("onset-bleed", TakeArgs)
 def bleed(state: SessionState, args: TakeArgs) -> Change:
-    """Remove all marks of a mic that are other instruments, heard by the other mics of its bundle; locked and hand-made ones stay."""
+    """Remove all marks of a mic that are other instruments, heard by the other mics of its bundle; locked and
+    hand-made ones stay.
+    """
     entry = state.document.take(args.take)
     mates = [mate for mate in state.document.bundle_of(args.take) if state.analysis(mate.id) is not None]
     if len(mates) < 2:
-        raise ParameterError(f"{entry.name} is in no bundle with another mic, so nothing says what is bleed. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} is in no bundle with another mic, so nothing says what is bleed. Nothing "
+            "was changed."
+        )
     if len({(state.rows[mate.id].sample_rate_hz, mate.offset_s) for mate in mates}) > 1:
-        raise ParameterError("The takes of this bundle differ in start or sample rate, so their strokes cannot be compared. Nothing was changed.")
-    found = state.folder.once(("bleed", *(state.rows[mate.id].analysis_sha for mate in mates)), lambda: _bleed(state, mates))[args.take]
+        raise ParameterError(
+            "The takes of this bundle differ in start or sample rate, so their strokes cannot be "
+            "compared. Nothing was changed."
+        )
+    found = state.folder.once(
+        ("bleed", *(state.rows[mate.id].analysis_sha for mate in mates)), lambda: _bleed(state, mates)
+    )[args.take]
     edits = _edits(state, args.take)
     certain = [*edits.added, *edits.locked, *(new for _, new in edits.moved)]
     marks = [float(time) for time in state.onsets(args.take).times]
     gone = [
         time
         for time in marks
-        if any(abs(time - other) <= EDIT_REACH_S for other in found) and not any(abs(time - other) <= EDIT_REACH_S for other in certain)
+        if any(abs(time - other) <= EDIT_REACH_S for other in found)
+        and not any(abs(time - other) <= EDIT_REACH_S for other in certain)
     ]
     if not gone:
-        raise ParameterError(f"No mark of {entry.name} is bleed, or too few strokes are loud enough to tell. Nothing was changed.")
+        raise ParameterError(
+            f"No mark of {entry.name} is bleed, or too few strokes are loud enough to tell. Nothing "
+            "was changed."
+        )
     made = remove(state, MarksArgs(take=args.take, times_s=gone))
-    return Change(made.parts, f"{len(gone)} of {len(marks)} marks of {entry.name} are bleed of the other mics, and removed.")
+    return Change(
+        made.parts,
+        f"{len(gone)} of {len(marks)} marks of {entry.name} are bleed of the other mics, and removed.",
+    )
 
 
 def _bleed(state: SessionState, mates: list[TakeEntry]) -> dict[str, list[float]]:
@@ -145,7 +174,10 @@ def _bleed(state: SessionState, mates: list[TakeEntry]) -> dict[str, list[float]
         sources = [stack.enter_context(state.folder.source(state.rows[mate.id])) for mate in mates]
         each = [heard.onsets for mate in mates if (heard := state.analysis(mate.id)) is not None]
         flags = bleed_in(sources, each)
-    return {mate.id: [float(time) for time in onsets.times[flag]] for mate, onsets, flag in zip(mates, each, flags, strict=True)}
+    return {
+        mate.id: [float(time) for time in onsets.times[flag]]
+        for mate, onsets, flag in zip(mates, each, flags, strict=True)
+    }
 
 
 @decision("onset-shift", ShiftArgs)
@@ -156,10 +188,14 @@ def shift(state: SessionState, args: ShiftArgs) -> Change:
         raise ParameterError("Say by how many milliseconds the marks move. Nothing was changed.")
     # The one that others would be run into goes first.
     for time in sorted(args.times_s, key=lambda time: -time * by_s):
-        moved = move(state, MarkMoveArgs(take=args.take, from_s=time, to_s=_near(state, args.take, time) + by_s))
+        moved = move(
+            state, MarkMoveArgs(take=args.take, from_s=time, to_s=_near(state, args.take, time) + by_s)
+        )
         state, change = as_if(state, moved.parts), moved
     assert change is not None
-    return Change(change.parts, f"{words.count(len(args.times_s), 'mark')} moved by {words.signed_ms(args.ms)} ms.")
+    return Change(
+        change.parts, f"{words.count(len(args.times_s), 'mark')} moved by {words.signed_ms(args.ms)} ms."
+    )
 
 
 @decision("onset-lock", MarksArgs)
@@ -167,7 +203,11 @@ def lock(state: SessionState, args: MarksArgs) -> Change:
     """It is right: the marks are certain from now on."""
     edits = _edits(state, args.take)
     locked = tuple(_near(state, args.take, time) for time in args.times_s)
-    return _change(args.take, replace(edits, locked=(*edits.locked, *locked)), f"{words.count(len(locked), 'mark')} locked as right.")
+    return _change(
+        args.take,
+        replace(edits, locked=(*edits.locked, *locked)),
+        f"{words.count(len(locked), 'mark')} locked as right.",
+    )
 
 
 @decision("threshold", ThresholdArgs)
@@ -188,7 +228,10 @@ def sentence(state: SessionState, args: SentenceArgs) -> Change:
             new = replace(edits, apart_ms=words.read_number(args.value, "The distance", 0, 2000))
         case "listen":
             if args.value != "everything" and heard is not None and heard.bands is None:
-                raise ParameterError("This take was heard by an earlier version; listen to it again in Takes first. Nothing was changed.")
+                raise ParameterError(
+                    "This take was heard by an earlier version; listen to it again in Takes first. "
+                    "Nothing was changed."
+                )
             new = replace(edits, listen=str(args.value))
         case "on":
             new = replace(edits, on=str(args.value).strip().lower())
@@ -205,7 +248,10 @@ def _sentence(state: SessionState, take_id: str, field: str, new: OnsetEdits) ->
     listening = "" if new.listen == "everything" else f" in the {new.listen}"
     apart = f", {new.apart_ms:g} ms apart" if new.apart_ms else ""
     on = "" if new.on == "anywhere" else f", on {new.on}"
-    note = f"{words.count(after, 'mark')} instead of {before}: those of at least {new.threshold:.2f}{listening}{apart}{on}."
+    note = (
+        f"{words.count(after, 'mark')} instead of {before}: those of at least "
+        f"{new.threshold:.2f}{listening}{apart}{on}."
+    )
     return _change(take_id, new, note, f"{field}:{take_id}")
 
 
@@ -217,11 +263,15 @@ def _edits(state: SessionState, take_id: str) -> OnsetEdits:
 def _inside(state: SessionState, take_id: str, time_s: float) -> None:
     length = state.duration_s(take_id)
     if not 0.0 <= time_s <= length:
-        raise ParameterError(f"A mark lies inside its take, which is {words.clock(length)} long. Nothing was changed.")
+        raise ParameterError(
+            f"A mark lies inside its take, which is {words.clock(length)} long. Nothing was changed."
+        )
 
 
 def _attack_start(state: SessionState, take_id: str, time_s: float) -> float:
-    """The start of the attack near a moment, at a zero crossing; the moment itself where none begins within CATCH_S."""
+    """The start of the attack near a moment, at a zero crossing; the moment itself where none begins within
+    CATCH_S.
+    """
     with state.folder.source(state.rows[take_id]) as source:
         found = float(StartFinder(source).starts(np.array([time_s]))[0])
     return found if abs(found - time_s) <= CATCH_S and 0.0 <= found <= state.duration_s(take_id) else time_s

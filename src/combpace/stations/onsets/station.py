@@ -39,7 +39,9 @@ KNOWN_PLACES = ("anywhere", "bars", "beats", *GRIDS)
 
 
 def mic_name(take: TakeEntry) -> str:
-    """A take's name, without that of its bundle where it begins with it and other words follow: there is little room."""
+    """A take's name, without that of its bundle where it begins with it and other words follow: there is
+    little room.
+    """
     rest = take.name.removeprefix(take.bundle) if take.bundle else ""
     return rest.strip(" -_.,:") if rest[:1] in tuple(" -_.,:") and rest.strip(" -_.,:") else take.name
 
@@ -59,7 +61,15 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         return []
     take, onsets, session_map = state.document.take(take_id), state.onsets(take_id), state.session_map()
     found = []
-    why = _reasons(state, take_id, [float(time) for time, sure in zip(onsets.times, onsets.confidence, strict=True) if sure < DOUBTFUL_MARK])
+    why = _reasons(
+        state,
+        take_id,
+        [
+            float(time)
+            for time, sure in zip(onsets.times, onsets.confidence, strict=True)
+            if sure < DOUBTFUL_MARK
+        ],
+    )
     for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True):
         if sure >= DOUBTFUL_MARK:
             continue
@@ -101,11 +111,17 @@ def _spreads(state: SessionState, take_id: str) -> list[Place]:
             if note.which[here] is None or note.which[other] is None or own is None or abs(away) < APART_S:
                 continue
             names = [above.takes[k].bundle or above.takes[k].name for k in (mover, to)]
-            args = {"take": above.takes[mover].id, "to": above.takes[to].id, "on": STACK_ON, "times_s": [float(above.times[mover][own])]}
+            args = {
+                "take": above.takes[mover].id,
+                "to": above.takes[to].id,
+                "on": STACK_ON,
+                "times_s": [float(above.times[mover][own])],
+            }
             found.append(
                 Place(
                     words.place(line, note.quarters),
-                    f"{take.bundle or take.name} {abs(1000 * away):.0f} ms {'later' if away > 0 else 'earlier'}",
+                    f"{take.bundle or take.name} {abs(1000 * away):.0f} ms "
+                    f"{'later' if away > 0 else 'earlier'}",
                     f"than {above.takes[here].bundle or above.takes[here].name}, who plays the same here",
                     note.line_s,
                     min(0.3, abs(away)),
@@ -154,7 +170,19 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
     if found:
         return look_first(found, "mark")
-    return Next("No mark looks doubtful. What is marked can be pulled onto the bars.", Step("On to Fit", go="fit"))
+    return Next(
+        "No mark looks doubtful. What is marked can be pulled onto the bars.", Step("On to Fit", go="fit")
+    )
 
 
-ONSETS = Station("onsets", "Onsets", 4, finding, places, "onsets/side.html", values, more="onsets/more.html", next=next_step)
+ONSETS = Station(
+    "onsets",
+    "Onsets",
+    4,
+    finding,
+    places,
+    "onsets/side.html",
+    values,
+    more="onsets/more.html",
+    next=next_step,
+)

@@ -22,7 +22,9 @@ SAME_BPM = 5e-4
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """The one main proposal: "141: measured ...", and its button; `instead` where a rounder tempo does not hold: two buttons."""
+    """The one main proposal: "141: measured ...", and its button; `instead` where a rounder tempo does not
+    hold: two buttons.
+    """
 
     bpm: str
     why: str
@@ -32,16 +34,22 @@ class Offer:
 
 
 def at_the_end(state: SessionState, facts: Mapping[str, Any]) -> Callable[[float], float | None]:
-    """Where the lead's attacks on the last beats lie from the grid of a tempo that begins with its bar 1, ms; measured."""
+    """Where the lead's attacks on the last beats lie from the grid of a tempo that begins with its bar 1, ms;
+    measured.
+    """
     lead = state.need_lead()
     pace = state.own_pace(lead.id)
     start = facts["first_downbeat_s"]
-    return end_offset(state.struck(lead.id), None if pace is None else pace.times_s, start, 60.0 / facts["bpm"])
+    return end_offset(
+        state.struck(lead.id), None if pace is None else pace.times_s, start, 60.0 / facts["bpm"]
+    )
 
 
 def proposal_of(state: SessionState, facts: Mapping[str, Any]) -> Proposal:
     """The tempo that is proposed for one that is steady, by the limit of the session."""
-    return propose(facts["bpm"], facts["plus_minus_bpm"], at_the_end(state, facts), state.document.map.limit_ms)
+    return propose(
+        facts["bpm"], facts["plus_minus_bpm"], at_the_end(state, facts), state.document.map.limit_ms
+    )
 
 
 def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
@@ -52,7 +60,11 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
     beat = line.meters[0].beat_quarters if line else 1.0
     force = choice.bpm / beat if choice.kind == "steady" and choice.bpm else None
     shown = f"{round(found.bpm, 4):.8g}"
-    do = None if force is not None and abs(force - found.bpm) < SAME_BPM else Action(f"Use {shown}", "steady", {"bpm": round(found.bpm, 4)})
+    do = (
+        None
+        if force is not None and abs(force - found.bpm) < SAME_BPM
+        else Action(f"Use {shown}", "steady", {"bpm": round(found.bpm, 4)})
+    )
     wished = found.wished
     if wished is None or wished.end_offset_ms is None:
         return Offer(shown, found.why, do)
@@ -62,10 +74,15 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
         Action(f"The grid takes {shown}", "steady", {"bpm": round(found.bpm, 4)}),
         Action(f"Stretch the take to {wished.bpm:.6g}", "stretch-to", {"bpm": wished.bpm}),
     )
-    instead = tuple(one for one in both if one.name == "stretch-to" or force is None or abs(force - one.args["bpm"]) >= SAME_BPM)
+    instead = tuple(
+        one
+        for one in both
+        if one.name == "stretch-to" or force is None or abs(force - one.args["bpm"]) >= SAME_BPM
+    )
     limit = f"limit {state.document.map.limit_ms:g} ms"
     why = (
-        f"{wished.bpm:.6g} BPM is not close enough: at the end attacks would lie {abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
+        f"{wished.bpm:.6g} BPM is not close enough: at the end attacks would lie "
+        f"{abs(wished.end_offset_ms):.0f} ms from it ({limit}). "
         f"Made {abs(stretch):.2f} % {way}, the take runs at {wished.bpm:.6g} BPM."
     )
     return Offer(shown, found.why, do, instead, why)
@@ -75,7 +92,11 @@ def stated_lines(state: SessionState) -> list[tuple[float, str]]:
     """Tempi that the lead's file states: (BPM, where)."""
     lead = state.document.lead
     heard = state.analysis(lead.id) if lead else None
-    return [(one["bpm"], f"stated by its {one['source']}") for one in heard.facts.get("stated", ())] if heard else []
+    return (
+        [(one["bpm"], f"stated by its {one['source']}") for one in heard.facts.get("stated", ())]
+        if heard
+        else []
+    )
 
 
 # Hats play eighths at a tempo that lies so near to half of what they play in a minute.
@@ -97,7 +118,9 @@ def hats_of(state: SessionState) -> Mapping[str, Any] | None:
 
 
 def hats_words(state: SessionState, facts: Mapping[str, Any]) -> str:
-    """ "The hats play four to the beat ...", of the beat as it is counted now; "" where they say nothing of it."""
+    """ "The hats play four to the beat ...", of the beat as it is counted now; "" where they say nothing of
+    it.
+    """
     found = hats_of(state)
     if found is None:
         return ""
@@ -122,12 +145,20 @@ def delay_places(state: SessionState) -> list[Place]:
     if lead is None or heard is None or not facts or lead.offset_s != 0.0:
         return []
     first = float(heard.onsets.times[0]) if len(heard.onsets) else np.inf
-    late = lateness_s(facts["bpm"], facts["plus_minus_bpm"], facts["first_downbeat_s"], facts["scatter_ms"], first)
+    late = lateness_s(
+        facts["bpm"], facts["plus_minus_bpm"], facts["first_downbeat_s"], facts["scatter_ms"], first
+    )
     if late is None:
         return []
     rate = state.rows[lead.id].sample_rate_hz or 0
-    guess = "its header states what an encoder put before it, and that is off already; this is a guess" if heard.facts.get("padding") else "a guess"
-    reason = f"{round(late * rate)} samples, perhaps an encoder's padding ({guess}); only the placement changes"
+    guess = (
+        "its header states what an encoder put before it, and that is off already; this is a guess"
+        if heard.facts.get("padding")
+        else "a guess"
+    )
+    reason = (
+        f"{round(late * rate)} samples, perhaps an encoder's padding ({guess}); only the placement changes"
+    )
     title = f"All attacks lie {1000 * late:.1f} ms late against a grid from the first frame"
     return [
         Place(
@@ -136,14 +167,20 @@ def delay_places(state: SessionState) -> list[Place]:
             reason,
             None,
             40,
-            Action(f"Take {1000 * late:.1f} ms off", "take-off-delay", {"take": lead.id, "delay_s": round(late, 6)}),
+            Action(
+                f"Take {1000 * late:.1f} ms off",
+                "take-off-delay",
+                {"take": lead.id, "delay_s": round(late, 6)},
+            ),
             about="padding",
         )
     ]
 
 
 def note_lengths(state: SessionState) -> dict[str, Any] | None:
-    """Lengths of notes at the tempo in force, ms: rows of (name, straight, dotted, triplet); where it breathes at its middle tempo."""
+    """Lengths of notes at the tempo in force, ms: rows of (name, straight, dotted, triplet); where it
+    breathes at its middle tempo.
+    """
     line = state.session_map()
     if line is None:
         return None
@@ -164,7 +201,10 @@ def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
         off = late - float(np.median(late))
         return f"within ±{max(1.0, 1000 * float(np.quantile(np.abs(off), 0.95))):.0f} ms of one tempo"
     tempi = [
-        (index, _bar_bpm(pace, index)) for index in range(pace.bar_of(float(pace.quarters[0])), pace.bar_of(float(pace.quarters[-1]) - 1e-6) + 1)
+        (index, _bar_bpm(pace, index))
+        for index in range(
+            pace.bar_of(float(pace.quarters[0])), pace.bar_of(float(pace.quarters[-1]) - 1e-6) + 1
+        )
     ]
     slowest = min(tempi, key=lambda one: one[1])
     low, high = (float(np.quantile([bpm for _, bpm in tempi], share)) for share in (0.05, 0.95))

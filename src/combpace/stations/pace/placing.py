@@ -1,4 +1,6 @@
-"""Where the music starts: audio moved onto the grid's lines, and padding of an encoder taken off. No file changes, only placement."""
+"""Where the music starts: audio moved onto the grid's lines, and padding of an encoder taken off. No file
+changes, only placement.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ class DelayArgs(Args):
 
 @decision("audio-to-bar", AudioArgs)
 def audio_to_bar(state: SessionState, args: AudioArgs) -> Change:
-    """Move the audio: an attack goes to the line of a bar, the whole take and its bundle with it; the grid stays."""
+    """Move the audio: an attack goes to the line of a bar, the whole take and its bundle with it; the grid
+    stays.
+    """
     entry, line = state.document.take(args.take), state.need_map()
     index = bar_index(args.bar)
     at = _attack(state, entry, near_audio(state, args.time_s))
@@ -53,26 +57,46 @@ def audio_to_bar(state: SessionState, args: AudioArgs) -> Change:
         # It follows at its own pace: its bars are counted on, its start is the line of its first bar.
         bars = index - _line_near(line, line.place(at))
         first = bar_number(bar_index(entry.first_bar) + bars)
-        takes = tuple(replace(other, first_bar=first) if other.id == entry.id else other for other in state.document.takes)
-        return Change({"takes": forms.takes_part(takes)}, f"Bar 1 of {entry.name} lies on bar {first}: it begins where that line is.")
+        takes = tuple(
+            replace(other, first_bar=first) if other.id == entry.id else other
+            for other in state.document.takes
+        )
+        return Change(
+            {"takes": forms.takes_part(takes)},
+            f"Bar 1 of {entry.name} lies on bar {first}: it begins where that line is.",
+        )
     target = line.second(line.bar_line(index))
     near_audio(state, target)
-    return _moved(state, entry, target - at, f"The attack at {words.clock(at)} of {entry.name} lies on bar {args.bar}")
+    return _moved(
+        state, entry, target - at, f"The attack at {words.clock(at)} of {entry.name} lies on bar {args.bar}"
+    )
 
 
 @decision("take-off-delay", DelayArgs)
 def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
-    """Take padding off before the sound: the take begins that much earlier, and what was late lies on the grid."""
+    """Take padding off before the sound: the take begins that much earlier, and what was late lies on the
+    grid.
+    """
     entry = state.document.take(args.take)
     row = state.rows.get(entry.id)
     rate = row.sample_rate_hz if row else None
     samples = f" ({round(args.delay_s * rate)} samples)" if rate else ""
-    change = _moved(state, entry, -args.delay_s, f"{1000 * args.delay_s:.1f} ms{samples} are taken off before {entry.name}", grid_too=True)
+    change = _moved(
+        state,
+        entry,
+        -args.delay_s,
+        f"{1000 * args.delay_s:.1f} ms{samples} are taken off before {entry.name}",
+        grid_too=True,
+    )
     parts = dict(change.parts)
     chosen = state.map_choice()
     if entry.role == "lead" and chosen.kind == "steady" and chosen.bpm and "map" not in parts:
         # What was read from the attacks goes with them.
-        made = chosen if state.document.map.kind == "auto" else chosen.model_copy(update={"bar_1_s": (chosen.bar_1_s or 0.0) - args.delay_s})
+        made = (
+            chosen
+            if state.document.map.kind == "auto"
+            else chosen.model_copy(update={"bar_1_s": (chosen.bar_1_s or 0.0) - args.delay_s})
+        )
         if state.document.map.kind != "auto":
             parts["map"] = forms.map_part(made)
     return Change(parts, change.note)
@@ -80,7 +104,9 @@ def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
 
 def _far(by_s: float) -> str:
     """A move in words: milliseconds, from a second on in seconds."""
-    return f"{words.signed_ms(1000 * by_s)} ms" if abs(by_s) < 1 else f"{by_s:+.3f} s".replace("-", words.MINUS)
+    return (
+        f"{words.signed_ms(1000 * by_s)} ms" if abs(by_s) < 1 else f"{by_s:+.3f} s".replace("-", words.MINUS)
+    )
 
 
 def _line_near(line: TempoMap[Any], place: float) -> int:
@@ -98,10 +124,17 @@ def _attack(state: SessionState, entry: TakeEntry, time_s: float) -> float:
     return near if abs(near - time_s) <= REACH_S else time_s
 
 
-def _moved(state: SessionState, entry: TakeEntry, by_s: float, what: str, *, grid_too: bool = False) -> Change:
-    """A take and its bundle placed so much later. What was stated of the lead's moments goes along, counted on the lines it comes to."""
+def _moved(
+    state: SessionState, entry: TakeEntry, by_s: float, what: str, *, grid_too: bool = False
+) -> Change:
+    """A take and its bundle placed so much later. What was stated of the lead's moments goes along, counted
+    on the lines it comes to.
+    """
     together = {other.id for other in state.document.bundle_of(entry.id)}
-    takes = tuple(replace(other, offset_s=other.offset_s + by_s) if other.id in together else other for other in state.document.takes)
+    takes = tuple(
+        replace(other, offset_s=other.offset_s + by_s) if other.id in together else other
+        for other in state.document.takes
+    )
     parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
     lead, chosen, more = state.document.lead, state.map_choice(), ""
     if lead is not None and lead.id in together:
@@ -112,13 +145,21 @@ def _moved(state: SessionState, entry: TakeEntry, by_s: float, what: str, *, gri
         elif chosen.statements:
             bar_1 = None if chosen.bar_1_s is None else chosen.bar_1_s + by_s
             parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried, "bar_1_s": bar_1}))
-        more = f" {words.count(lost, 'statement')} about bars no longer holds, for no line lies there now." if lost else ""
+        more = (
+            f" {words.count(lost, 'statement')} about bars no longer holds, for no line lies there now."
+            if lost
+            else ""
+        )
     others = f", its bundle of {len(together)} with it" if len(together) > 1 else ""
     return Change(parts, f"{what}: the whole take moved by {_far(by_s)}{others}.{more}")
 
 
-def _carried(state: SessionState, chosen: MapPart, by_s: float, *, grid_too: bool) -> tuple[tuple[Statement, ...], int]:
-    """(statements about moments that come so much later, how many are lost): the grid stays, so that a bar gets the number of its line."""
+def _carried(
+    state: SessionState, chosen: MapPart, by_s: float, *, grid_too: bool
+) -> tuple[tuple[Statement, ...], int]:
+    """(statements about moments that come so much later, how many are lost): the grid stays, so that a bar
+    gets the number of its line.
+    """
     line = state.need_map()
     kept: list[Statement] = []
     lost = 0
@@ -135,14 +176,18 @@ def _carried(state: SessionState, chosen: MapPart, by_s: float, *, grid_too: boo
         elif not on_line:
             lost += 1
         elif isinstance(one, BarStatement):
-            kept.append(one.model_copy(update={"time_s": line.second(line.bar_line(index)), "bar": bar_number(index)}))
+            kept.append(
+                one.model_copy(update={"time_s": line.second(line.bar_line(index)), "bar": bar_number(index)})
+            )
         else:
             kept.append(one.model_copy(update={"time_s": line.second(line.bar_line(index))}))
     return tuple(kept), lost
 
 
 def _breathing_to_bar(state: SessionState, lead: TakeEntry, at: float, index: int) -> Change:
-    """The lines of a breathing map are the lead's own: its bars are counted on, and bar 1 stays where it was."""
+    """The lines of a breathing map are the lead's own: its bars are counted on, and bar 1 stays where it
+    was.
+    """
     pace = state.own_pace(lead.id)
     if pace is None:
         raise ParameterError(f"{lead.name} has no pulse yet. Nothing was changed.")
@@ -150,22 +195,36 @@ def _breathing_to_bar(state: SessionState, lead: TakeEntry, at: float, index: in
     bars = index - here
     if abs(pace.second(pace.bar_line(here)) - (at - lead.offset_s)) > max(REACH_S, ON_LINE_S):
         raise ParameterError(
-            f"The attack at {words.clock(at)} opens no bar of this breathing map; say first that it is a downbeat (D). Nothing was changed."
+            f"The attack at {words.clock(at)} opens no bar of this breathing map; say first that it "
+            "is a downbeat (D). Nothing was changed."
         )
-    counted = replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + bars * pace.meters[0].bar_quarters) for knot in pace.knots))
-    meters = tuple(replace(meter, bar=meter.bar if meter.bar == 1 else bar_number(bar_index(meter.bar) + bars)) for meter in pace.meters)
+    counted = replace(
+        pace,
+        knots=tuple(
+            replace(knot, quarters=knot.quarters + bars * pace.meters[0].bar_quarters) for knot in pace.knots
+        ),
+    )
+    meters = tuple(
+        replace(meter, bar=meter.bar if meter.bar == 1 else bar_number(bar_index(meter.bar) + bars))
+        for meter in pace.meters
+    )
     counted = replace(counted, meters=meters)
     by_s = pace.second(0.0) - counted.second(0.0)
     by_s = 0.0 if abs(by_s) < ROUNDING_S / 1000 else by_s
     together = {other.id for other in state.document.bundle_of(lead.id)}
-    takes = tuple(replace(other, offset_s=other.offset_s + by_s) if other.id in together else other for other in state.document.takes)
+    takes = tuple(
+        replace(other, offset_s=other.offset_s + by_s) if other.id in together else other
+        for other in state.document.takes
+    )
     chosen = state.document.map
     carried: list[Statement] = []
     for one in chosen.statements:
         moment = moment_of(one)
         changed = one if moment is None else one.model_copy(update={"time_s": moment + by_s})
         carried.append(
-            changed.model_copy(update={"bar": bar_number(bar_index(changed.bar) + bars)}) if isinstance(changed, BarStatement) else changed
+            changed.model_copy(update={"bar": bar_number(bar_index(changed.bar) + bars)})
+            if isinstance(changed, BarStatement)
+            else changed
         )
     parts: dict[str, Any] = {
         "takes": forms.takes_part(takes),

@@ -43,14 +43,35 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         return found
     if state.map_choice().kind == "steady" and facts["verdict"] != "steady":
         reason = f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
-        found.append(Place("whole take", _verdict(facts), reason, None, 7, Action("Follow it as played", "breathing", {}), about="wanders"))
+        found.append(
+            Place(
+                "whole take",
+                _verdict(facts),
+                reason,
+                None,
+                7,
+                Action("Follow it as played", "breathing", {}),
+                about="wanders",
+            )
+        )
     best = next((candidate for candidate in facts["candidates"] if candidate["relation"] == "as read"), None)
     for candidate in facts["candidates"]:
-        if best and candidate["relation"] in ("half", "double") and candidate["evidence"] > 0.93 * best["evidence"]:
+        if (
+            best
+            and candidate["relation"] in ("half", "double")
+            and candidate["evidence"] > 0.93 * best["evidence"]
+        ):
             factor = 2 if candidate["relation"] == "double" else -2
             do = Action(f"Read it {'twice' if factor == 2 else 'half'} as fast", "scale", {"factor": factor})
-            title, reason = f"Could be {candidate['bpm']:.2f} BPM", f"{candidate['relation']} explains the attacks about as well"
-            reason += ", and hats would play eighths in it" if offers.as_hats_have_it(state, candidate["bpm"]) else ""
+            title, reason = (
+                f"Could be {candidate['bpm']:.2f} BPM",
+                f"{candidate['relation']} explains the attacks about as well",
+            )
+            reason += (
+                ", and hats would play eighths in it"
+                if offers.as_hats_have_it(state, candidate["bpm"])
+                else ""
+            )
             found.append(Place("whole take", title, reason, None, 3, do, about="reading"))
     return found
 
@@ -59,7 +80,8 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
 class TempoLine:
     """One tempo on offer.
 
-    source  where it comes from; at_end: where the attacks at the end lie from its grid, in words, "" where that says nothing
+    source  where it comes from; at_end: where the attacks at the end lie from its grid, in words, "" where
+            that says nothing
     bar_1_s where its grid begins, session time, for hearing it
     do      what taking it does, None for the one in force
     """
@@ -104,12 +126,16 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
 
 def _advice(state: SessionState, facts: Mapping[str, Any]) -> str:
     if state.document.map.stated_bpm is not None:
-        return "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
+        return (
+            "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
+        )
     return "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it"
 
 
 def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine]:
-    """Tempi on offer, the one in force first where it is none of the others. Only going steady makes a breathing map steady."""
+    """Tempi on offer, the one in force first where it is none of the others. Only going steady makes a
+    breathing map steady.
+    """
     choice, line = state.map_choice(), state.session_map()
     steady = choice.kind == "steady"
     beat = line.meters[0].beat_quarters if line else 1.0
@@ -147,12 +173,19 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
         lines.insert(
             0,
             row(
-                force, "stated" if state.document.map.stated_bpm is not None else "as it was read", None, counted=abs(force / fitted - 1) < NEAR_TEMPO
+                force,
+                "stated" if state.document.map.stated_bpm is not None else "as it was read",
+                None,
+                counted=abs(force / fitted - 1) < NEAR_TEMPO,
             ),
         )
     # One line is in force, whatever other ways lead to the same tempo.
     first = next(k for k, other in enumerate(lines) if abs(other.bpm - force) < SAME_BPM)
-    return [replace(other, do=None) if k == first else other for k, other in enumerate(lines) if k == first or abs(other.bpm - force) >= SAME_BPM]
+    return [
+        replace(other, do=None) if k == first else other
+        for k, other in enumerate(lines)
+        if k == first or abs(other.bpm - force) >= SAME_BPM
+    ]
 
 
 def _reading(candidate: Mapping[str, Any], *, steady: bool) -> Action:
@@ -166,29 +199,52 @@ def _reading(candidate: Mapping[str, Any], *, steady: bool) -> Action:
 
 def _at_end(offset_ms: float | None) -> str:
     """Early is negative."""
-    return "" if offset_ms is None else words.signed_ms(offset_ms) if abs(offset_ms) < 1000 else f"{offset_ms:+.0f}".replace("-", words.MINUS)
+    return (
+        ""
+        if offset_ms is None
+        else words.signed_ms(offset_ms)
+        if abs(offset_ms) < 1000
+        else f"{offset_ms:+.0f}".replace("-", words.MINUS)
+    )
 
 
 def _verdict(facts: Mapping[str, Any]) -> str:
-    how = {"steady": "is steady", "wanders": "breathes", "speeds up": "speeds up", "slows down": "slows down"}[facts["verdict"]]
+    how = {
+        "steady": "is steady",
+        "wanders": "breathes",
+        "speeds up": "speeds up",
+        "slows down": "slows down",
+    }[facts["verdict"]]
     return f"The playing {how}"
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    return {"pace": pace_facts(state), "bars": map_facts(state), "ways": ways(state), "notes": offers.note_lengths(state)}
+    return {
+        "pace": pace_facts(state),
+        "bars": map_facts(state),
+        "ways": ways(state),
+        "notes": offers.note_lengths(state),
+    }
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
     lead = state.document.lead
     if lead is not None and state.own_pace(lead.id) is None and state.session_map() is None:
-        return Next(f"No pulse was found in {lead.name}. Type its tempo above, or tap along while it plays.", Step("Tap along", command="tap"))
+        return Next(
+            f"No pulse was found in {lead.name}. Type its tempo above, or tap along while it plays.",
+            Step("Tap along", command="tap"),
+        )
     facts = state.steady(lead.id) if lead is not None else None
     made = offers.offer(state, facts) if facts else None
     if made is not None and made.do is not None:
         return None
     if found:
         return look_first(found, "place")
-    return Next("The pace is settled. See whether every bar line lies on its downbeat.", Step("On to Bars", go="bars"))
+    return Next(
+        "The pace is settled. See whether every bar line lies on its downbeat.", Step("On to Bars", go="bars")
+    )
 
 
-PACE = Station("pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html", next=next_step)
+PACE = Station(
+    "pace", "Pace", 2, finding, places, "pace/side.html", values, more="pace/more.html", next=next_step
+)

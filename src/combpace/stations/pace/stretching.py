@@ -23,25 +23,41 @@ class StretchArgs(Args):
 
 @decision("stretch-to", StretchArgs)
 def stretch_to(state: SessionState, args: StretchArgs) -> Change:
-    """The grid takes a tempo and the lead is stretched to it by one factor everywhere: what is human in it stays."""
+    """The grid takes a tempo and the lead is stretched to it by one factor everywhere: what is human in it
+    stays.
+    """
     lead, chosen = state.need_lead(), state.map_choice()
     pace = need_pace(state, lead)
     bpm = words.read_number(args.bpm, "The tempo", 5, 1000)
     fitted = steady_tempo(pace, state.struck(lead.id), state.duration_s(lead.id))
     if fitted.verdict != "steady":
-        raise ParameterError(f"No single tempo fits {lead.name}, so no single factor stretches it; fit it beat by beat in Fit. Nothing was changed.")
+        raise ParameterError(
+            f"No single tempo fits {lead.name}, so no single factor stretches it; fit it beat by "
+            "beat in Fit. Nothing was changed."
+        )
     beat = pace.meters[0].beat_quarters
     # By its one tempo every beat lies on a line: one factor holds from the first frame to the last.
     straight = fitted.first_downbeat_s + 60.0 / fitted.bpm * pace.quarters / beat
-    even = TempoMap(tuple(replace(knot, time_s=float(time)) for knot, time in zip(pace.knots, straight, strict=True)), pace.meters)
+    even = TempoMap(
+        tuple(replace(knot, time_s=float(time)) for knot, time in zip(pace.knots, straight, strict=True)),
+        pace.meters,
+    )
     quarters = checked_bpm(bpm * beat)
     chosen, _ = with_statement(chosen, TempoStatement(bpm=quarters))
     start = fitted.first_downbeat_s + lead.offset_s if chosen.bar_1_s is None else chosen.bar_1_s
     line = steady_line(state, chosen, quarters, start, pace.meters)
     share = 100.0 * (fitted.bpm / bpm - 1.0)
     note = (
-        f"{lead.name} is made {abs(share):.2f} % {'longer' if share > 0 else 'shorter'}, from {fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 at {{bar_1}}."
+        f"{lead.name} is made {abs(share):.2f} % {'longer' if share > 0 else 'shorter'}, from "
+        f"{fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 at {{bar_1}}."
     )
     change = steady_change(state, chosen, line, note)
     timing = state.document.timing_take(lead.id)
-    return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(even), f"rule:{timing}": forms.rule_part(as_played_rule())}, change.note)
+    return Change(
+        {
+            **change.parts,
+            f"pace:{lead.id}": forms.pace_part(even),
+            f"rule:{timing}": forms.rule_part(as_played_rule()),
+        },
+        change.note,
+    )

@@ -18,7 +18,14 @@ from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
 MOST_TAPS = 2000
-RELATIONS = ((0.5, "half of"), (2.0, "twice"), (1 / 3, "a third of"), (2 / 3, "two thirds of"), (1.5, "one and a half times"), (3.0, "three times"))
+RELATIONS = (
+    (0.5, "half of"),
+    (2.0, "twice"),
+    (1 / 3, "a third of"),
+    (2 / 3, "two thirds of"),
+    (1.5, "one and a half times"),
+    (3.0, "three times"),
+)
 # Tempi are half or double of each other within this share.
 NEAR = 0.04
 
@@ -47,7 +54,8 @@ def taps_say(state: SessionState, times_s: list[float]) -> Taps:
     period = 60.0 / found.bpm
     first = found.beat_s + lead.offset_s
     line = state.session_map()
-    # The beat on or nearest to the bar 1 that is known stays bar 1; without one the first tapped beat opens it.
+    # The beat on or nearest to the bar 1 that is known stays bar 1; without one the first tapped beat opens
+    # it.
     bar_1 = first if line is None else first + period * round((line.second(0.0) - first) / period)
     return Taps(found, bar_1, _sentence(state, found))
 
@@ -82,7 +90,15 @@ def tap(state: SessionState, args: TapArgs) -> Change:
     quarters = said.found.bpm * meters[0].beat_quarters
     chosen, _ = with_statement(chosen, TempoStatement(bpm=checked_bpm(quarters)))
     moved = tuple(one for one in chosen.statements if not isinstance(one, BarStatement))
-    gone = "" if len(moved) == len(chosen.statements) else " What was stated of bar lines before gives way to the taps."
-    chosen, _ = with_statement(chosen.model_copy(update={"statements": moved}), BarStatement(time_s=said.bar_1_s, bar=1))
+    gone = (
+        ""
+        if len(moved) == len(chosen.statements)
+        else " What was stated of bar lines before gives way to the taps."
+    )
+    chosen, _ = with_statement(
+        chosen.model_copy(update={"statements": moved}), BarStatement(time_s=said.bar_1_s, bar=1)
+    )
     new = steady_line(state, chosen, quarters, said.bar_1_s, meters)
-    return steady_change(state, chosen, new, f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 at {{bar_1}}.{gone}")
+    return steady_change(
+        state, chosen, new, f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 at {{bar_1}}.{gone}"
+    )

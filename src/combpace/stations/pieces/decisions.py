@@ -31,7 +31,9 @@ SAME_CUT_S = 0.0065
 
 
 class CutArgs(Args):
-    """at: "onsets" (at least `stronger`), "bars", "beats" or a grid; lay: a grid, "bar-place" (its own place in the bar) or "where" it was."""
+    """at: "onsets" (at least `stronger`), "bars", "beats" or a grid; lay: a grid, "bar-place" (its own place
+    in the bar) or "where" it was.
+    """
 
     take: TakeId
     at: str = Field(default=ONSETS, max_length=10)
@@ -47,24 +49,32 @@ assert set(FILLS) == {"nothing", "tail"} and set(MEETINGS) == {"ends", "rings"}
 
 @decision("cut-and-lay", CutArgs)
 def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
-    """Cut a take as it sounds, or as it was played where it is not fitted, and lay its pieces without stretching; what was cut before is cut anew."""
+    """Cut a take as it sounds, or as it was played where it is not fitted, and lay its pieces without
+    stretching; what was cut before is cut anew.
+    """
     entry, sound = state.document.take(args.take), sound_of(state, args.take)
     line, pace, rate = state.need_map(), state.own_pace(args.take), sound.rate
     if pace is None and (args.at != ONSETS or args.lay != WHERE):
         raise ParameterError(
-            f"No pulse was found in {entry.name}: cut it at its onsets and leave it where it was, or state its tempo first. Nothing was changed."
+            f"No pulse was found in {entry.name}: cut it at its onsets and leave it where it was, "
+            "or state its tempo first. Nothing was changed."
         )
     times = _times(state, args, sound)
     with opened(state, sound) as source:
         cuts = [0, *(int(frame) for frame in cut_frames(source, times)), source.frames]
     if len(cuts) - 1 > MOST_PIECES:
-        raise ParameterError(f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was changed.")
+        raise ParameterError(
+            f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was changed."
+        )
     starts = np.array(cuts[:-1])
     new = TakePieces(sound.sha, (), args.fade_ms, args.fill, args.meeting, sound.first_frame)
     made: list[LaidPiece] = []
     if args.lay == WHERE or pace is None:
         moments = pieces.was_s(state, args.take, new, starts)
-        made = [LaidPiece(a, b, None, float(at), float(at)) for a, b, at in zip(cuts, cuts[1:], moments, strict=False)]
+        made = [
+            LaidPiece(a, b, None, float(at), float(at))
+            for a, b, at in zip(cuts, cuts[1:], moments, strict=False)
+        ]
     else:
         if sound.first_frame is None:
             own = np.asarray(pace.to_quarters(take_times(starts / rate)))
@@ -79,31 +89,51 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
             goal[first:] = places_apart(own[first:], goal[first:])
             if first:
                 goal[0] = line.place(line.second(float(goal[1])) - starts[1] / rate)
-        made = [LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)]
+        made = [
+            LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)
+        ]
     made = _again(state, args.take, sound, made)
     new = replace(new, pieces=tuple(made))
     moved = _farthest_ms(state, args.take, new)
     parts = {f"pieces:{args.take}": forms.pieces_part(new)}
     for mate in pieces.mates(state, args.take):
         other = sound_of(state, mate) if sound.first_frame is not None else None
-        given = None if other is None or other.first_frame is None else (other.sha, other.frames, other.first_frame)
+        given = (
+            None
+            if other is None or other.first_frame is None
+            else (other.sha, other.frames, other.first_frame)
+        )
         parts[f"pieces:{mate}"] = forms.pieces_part(pieces.for_mate(state, mate, new, given))
     laid = f"{entry.name} is in {words.count(len(made), 'piece')}, laid {_laid_words(args.lay)}"
-    fitted = " What is cut is its render: a change of its fit no longer changes it." if sound.first_frame is not None else ""
+    fitted = (
+        " What is cut is its render: a change of its fit no longer changes it."
+        if sound.first_frame is not None
+        else ""
+    )
     note = f"{laid}; the farthest moves by {moved:.0f} ms. Nothing is stretched.{fitted}"
     return Change(parts, note, f"pieces:{args.take}")
 
 
 def _again(state: SessionState, take_id: str, sound: Sound, made: list[LaidPiece]) -> list[LaidPiece]:
-    """The pieces of a loop that comes round, in each of its rounds; its last round ends where the loop does. Those of anything else once."""
+    """The pieces of a loop that comes round, in each of its rounds; its last round ends where the loop does.
+    Those of anything else once.
+    """
     entry, pace = state.document.take(take_id), state.own_pace(take_id)
-    if not entry.comes_round or sound.first_frame is not None or pace is None or not fits.can_come_round(state, entry) or made[0].quarters is None:
+    if (
+        not entry.comes_round
+        or sound.first_frame is not None
+        or pace is None
+        or not fits.can_come_round(state, entry)
+        or made[0].quarters is None
+    ):
         return made
     line, size = state.need_map(), pace.place(sound.frames / sound.rate) - pace.place(0.0)
     end = line.place(float(fits.take_fit(state, take_id).fit.time_map.target_s[-1]))
     rounds = math.ceil((end - pace.place(0.0)) / size - 1e-6)
     if rounds * len(made) > MOST_PIECES:
-        raise ParameterError(f"That is {rounds * len(made)} pieces; at most {MOST_PIECES} are cut. Nothing was changed.")
+        raise ParameterError(
+            f"That is {rounds * len(made)} pieces; at most {MOST_PIECES} are cut. Nothing was changed."
+        )
     every = [(float(one.quarters or 0.0) + turn * size, one) for turn in range(rounds) for one in made]
     return [replace(one, quarters=place, home=place) for place, one in every if place < end - 1e-6]
 
@@ -114,7 +144,11 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
     entry, pace, line = state.document.take(args.take), state.own_pace(args.take), state.need_map()
     if args.at == ONSETS:
         # The mics of a bundle are cut at the strokes of all of them, together.
-        marks = fits.marks_of(state, args.take) if entry.bundle and state.document.timing_take(args.take) == args.take else state.onsets(args.take)
+        marks = (
+            fits.marks_of(state, args.take)
+            if entry.bundle and state.document.timing_take(args.take) == args.take
+            else state.onsets(args.take)
+        )
         times: FloatArray = np.asarray(marks.times)[marks.strength >= args.stronger]
         if sound.first_frame is None:
             return times
@@ -122,7 +156,8 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
         file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, args.take))
         if file is None or file.sha != sound.sha:
             raise ParameterError(
-                f"The fit of {entry.name} was changed since it was cut, so its marks lie elsewhere now; drop its pieces, then cut it again. "
+                f"The fit of {entry.name} was changed since it was cut, so its marks lie elsewhere "
+                "now; drop its pieces, then cut it again. "
                 "Nothing was changed."
             )
         times = made.fit.time_map.to_target(times) - sound.first_frame / sound.rate
@@ -130,7 +165,12 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
     assert pace is not None
     if sound.first_frame is None:
         return _grid_times(pace, args.at, length_s)
-    moved = replace(line, knots=tuple(replace(knot, time_s=knot.time_s - sound.first_frame / sound.rate) for knot in line.knots))
+    moved = replace(
+        line,
+        knots=tuple(
+            replace(knot, time_s=knot.time_s - sound.first_frame / sound.rate) for knot in line.knots
+        ),
+    )
     as_take: TempoMap[TakeTimes] = TempoMap(moved.knots, moved.meters)
     return _grid_times(as_take, args.at, length_s)
 
@@ -142,23 +182,35 @@ def _grid_times(pace: TempoMap[TakeTimes], at: str, length_s: float) -> FloatArr
     places = []
     for index in range(first, last + 1):
         meter = pace.meter_of(index)
-        places += [pace.bar_line(index) + k * meter.beat_quarters for k in range(1 if at == BARS else meter.beats)]
+        places += [
+            pace.bar_line(index) + k * meter.beat_quarters for k in range(1 if at == BARS else meter.beats)
+        ]
     times = np.asarray(pace.to_seconds(Quarters(np.array(places))))
     return times[(times >= -1e-9) & (times < length_s)]
 
 
 def _laid_words(lay: str) -> str:
-    return {WHERE: "where they were", BAR_PLACE: "on their own places in the bar"}.get(lay, f"on the nearest {lay}")
+    return {WHERE: "where they were", BAR_PLACE: "on their own places in the bar"}.get(
+        lay, f"on the nearest {lay}"
+    )
 
 
 def _farthest_ms(state: SessionState, take_id: str, made: TakePieces) -> float:
     """How far the piece that moves most lies from where it was, ms."""
     line = state.need_map()
     # Of a loop that comes round the first round tells: there the cuts still go on in the sound.
-    again = next((k for k in range(1, len(made.pieces)) if made.pieces[k].start <= made.pieces[k - 1].start), len(made.pieces))
+    again = next(
+        (k for k in range(1, len(made.pieces)) if made.pieces[k].start <= made.pieces[k - 1].start),
+        len(made.pieces),
+    )
     first = made.pieces[:again]
     was = pieces.was_s(state, take_id, made, np.array([one.start for one in first]))
-    now = np.array([line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0) for one in first])
+    now = np.array(
+        [
+            line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
+            for one in first
+        ]
+    )
     return 1000.0 * float(np.abs(now - was).max()) if len(was) else 0.0
 
 
@@ -166,7 +218,11 @@ def _farthest_ms(state: SessionState, take_id: str, made: TakePieces) -> float:
 def pieces_drop(state: SessionState, args: TakeArgs) -> Change:
     """Give a take back as it was before it was cut; a fitted one as it was fitted."""
     pieces_now(state, args.take)
-    parts = {f"pieces:{take_id}": None for take_id in (args.take, *pieces.mates(state, args.take)) if take_id in state.document.pieces}
+    parts = {
+        f"pieces:{take_id}": None
+        for take_id in (args.take, *pieces.mates(state, args.take))
+        if take_id in state.document.pieces
+    }
     return Change(parts, f"{state.document.take(args.take).name} is whole again.")
 
 
@@ -174,7 +230,9 @@ def pieces_drop(state: SessionState, args: TakeArgs) -> Change:
 
 
 def moved_cuts(state: SessionState, take_id: str) -> list[tuple[int, float]]:
-    """Cuts of a take that lie where a mark was that has been moved since: (frame of the cut, the mark's second now)."""
+    """Cuts of a take that lie where a mark was that has been moved since: (frame of the cut, the mark's
+    second now).
+    """
     made = state.document.pieces.get(take_id)
     if made is None or made.first_frame is not None or not pieces.in_pieces(state, take_id):
         return []
@@ -183,7 +241,11 @@ def moved_cuts(state: SessionState, take_id: str) -> list[tuple[int, float]]:
     starts = sorted({one.start for one in made.pieces if one.own is None})
     found = []
     for old, new in edits.moved:
-        near = [frame for frame in starts if abs(frame / rate - old) <= SAME_CUT_S and abs(frame / rate - new) > abs(frame / rate - old)]
+        near = [
+            frame
+            for frame in starts
+            if abs(frame / rate - old) <= SAME_CUT_S and abs(frame / rate - new) > abs(frame / rate - old)
+        ]
         if near:
             found.append((min(near, key=lambda frame: abs(frame / rate - old)), new))
     return found
@@ -191,10 +253,14 @@ def moved_cuts(state: SessionState, take_id: str) -> list[tuple[int, float]]:
 
 @decision("cuts-to-marks", TakeArgs)
 def cuts_to_marks(state: SessionState, args: TakeArgs) -> Change:
-    """Move cuts to where their marks are now; each piece stays on its place, with its new first frame there."""
+    """Move cuts to where their marks are now; each piece stays on its place, with its new first frame
+    there.
+    """
     made, moved = pieces_now(state, args.take), moved_cuts(state, args.take)
     if not moved:
-        raise ParameterError(f"All cuts of {state.document.take(args.take).name} lie on its marks. Nothing was changed.")
+        raise ParameterError(
+            f"All cuts of {state.document.take(args.take).name} lie on its marks. Nothing was changed."
+        )
     rate, to = pieces.rate_of(state, args.take), {}
     with pieces.base(state, args.take) as source:
         for frame, new in moved:
@@ -203,10 +269,15 @@ def cuts_to_marks(state: SessionState, args: TakeArgs) -> Change:
                 to[frame] = int(cut)
     every = []
     for one in made.pieces:
-        start, stop = (one.start, one.stop) if one.own is not None else (to.get(one.start, one.start), to.get(one.stop, one.stop))
+        start, stop = (
+            (one.start, one.stop)
+            if one.own is not None
+            else (to.get(one.start, one.start), to.get(one.stop, one.stop))
+        )
         every.append(replace(one, start=start, stop=stop) if start < stop else one)
     farthest = max((abs(new - frame) for frame, new in to.items()), default=0)
     note = (
-        f"{words.count(len(to), 'cut')} moved to where the marks are now, by up to {1000 * farthest / rate:.0f} ms; every piece stays on its place."
+        f"{words.count(len(to), 'cut')} moved to where the marks are now, by up to "
+        f"{1000 * farthest / rate:.0f} ms; every piece stays on its place."
     )
     return changed(state, args.take, made, every, note)

@@ -28,27 +28,46 @@ def order_keep(folder: DataFolder, session_id: str, take_id: str) -> str:
         raise ParameterError(f"{entry.name} is not in pieces. Nothing was changed.")
     # Each mic of a bundle is kept as one of its own.
     together = [take_id, *(mate for mate in pieces.mates(seen, take_id) if pieces.in_pieces(seen, mate))]
-    jobs = [enqueue(folder, session_id, "pieces", one, {"session": session_id, "take": one, "revision": seen.opened.revision.id}) for one in together]
+    jobs = [
+        enqueue(
+            folder,
+            session_id,
+            "pieces",
+            one,
+            {"session": session_id, "take": one, "revision": seen.opened.revision.id},
+        )
+        for one in together
+    ]
     return jobs[0]
 
 
 @job("pieces")
 def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: write what was ordered, whatever is decided meanwhile, and put it into the session; the source stays, whole and muted."""
+    """Job: write what was ordered, whatever is decided meanwhile, and put it into the session; the source
+    stays, whole and muted.
+    """
     seen, take_id = session_state(folder, args["session"], args["revision"]), args["take"]
     entry, row = seen.document.take(take_id), seen.rows[take_id]
     first = min(0, *(piece.at for piece in pieces.laid(seen, take_id)))
     target = folder.blobs.new_path(".wav")
     try:
         with pieces.opened(seen, take_id) as made:
-            write_sound(made, target, "wav32f", start=first, on_progress=lambda share: tell(f"writing {entry.name}", share))
+            write_sound(
+                made,
+                target,
+                "wav32f",
+                start=first,
+                on_progress=lambda share: tell(f"writing {entry.name}", share),
+            )
         size, sha = target.stat().st_size, folder.blobs.adopt(target)
     finally:
         target.unlink(missing_ok=True)
     new, name = new_id(), f"{entry.name} in pieces"
     for _ in range(MOST_MEETINGS):
         now = session_state(folder, args["session"])
-        kept = TakeEntry(new, name, entry.kind, "follower", "lead", None, first / (row.sample_rate_hz or 48_000))
+        kept = TakeEntry(
+            new, name, entry.kind, "follower", "lead", None, first / (row.sample_rate_hz or 48_000)
+        )
         change = Change(
             {"takes": forms.takes_part((*now.document.takes, kept)), f"pieces:{take_id}": None},
             f"{name} is kept as a take of its own; the source stays as it was played, muted.",
@@ -61,4 +80,6 @@ def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             return {"take": new}
         except StaleError:
             continue
-    raise ParameterError(f"{name} could not be put into the session: it is changed all the time. Keep it again.")
+    raise ParameterError(
+        f"{name} could not be put into the session: it is changed all the time. Keep it again."
+    )

@@ -20,7 +20,9 @@ from combpace.store import rows
 
 @dataclass(frozen=True, slots=True)
 class Sound:
-    """What a take is cut from: its own sound, or (with first_frame, on the session's clock) the render that it sounds as."""
+    """What a take is cut from: its own sound, or (with first_frame, on the session's clock) the render that
+    it sounds as.
+    """
 
     sha: str
     frames: int
@@ -31,13 +33,17 @@ class Sound:
 def sound_of(state: SessionState, take_id: str, *, followers: bool = False) -> Sound:
     """The sound that a take is cut from.
 
-    Pieces that are there are cut anew from what they were cut from. A fitted take is cut as it sounds, so it has to be rendered as it stands.
-    followers  also a take that follows at its own pace and was given no rule is cut as it sounds; else as it was played
+    Pieces that are there are cut anew from what they were cut from. A fitted take is cut as it sounds, so it
+    has to be rendered as it stands.
+    followers  also a take that follows at its own pace and was given no rule is cut as it sounds; else as it
+               was played
     Raises     ParameterError while it is being read, or not rendered
     """
     entry, row = state.document.take(take_id), state.rows.get(take_id)
     if row is None or row.decoded_sha is None or not row.sample_rate_hz or not row.frames:
-        raise ParameterError(f"{entry.name} is still being read, so it cannot be cut yet. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} is still being read, so it cannot be cut yet. Nothing was changed."
+        )
     known = state.document.pieces.get(take_id)
     if known is not None and known.first_frame is not None and pieces.in_pieces(state, take_id):
         with FileSource(state.folder.blob(known.sha)) as source:
@@ -48,7 +54,10 @@ def sound_of(state: SessionState, take_id: str, *, followers: bool = False) -> S
     made = fits.take_fit(state, take_id)
     file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, take_id))
     if file is None:
-        raise ParameterError(f"{entry.name} is fitted and not rendered as it stands; render it in Fit, then cut what sounds. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} is fitted and not rendered as it stands; render it in Fit, then cut what "
+            "sounds. Nothing was changed."
+        )
     details = json.loads(file.details)
     return Sound(file.sha, int(details["frames"]), row.sample_rate_hz, int(details["first_frame"]))
 
@@ -96,6 +105,12 @@ def changed(
         theirs = pieces.for_mate(state, mate, now)
         if owned and mate in owned:
             fresh = {k for k, one in enumerate(now.pieces) if one.own == owned.get(take_id)}
-            theirs = replace(theirs, pieces=tuple(replace(one, own=owned[mate]) if k in fresh else one for k, one in enumerate(theirs.pieces)))
+            theirs = replace(
+                theirs,
+                pieces=tuple(
+                    replace(one, own=owned[mate]) if k in fresh else one
+                    for k, one in enumerate(theirs.pieces)
+                ),
+            )
         parts[f"pieces:{mate}"] = forms.pieces_part(theirs)
     return Change(parts, note, gesture, files=files)

@@ -14,8 +14,11 @@ from combpace.session.state import session_state
 from combpace.stations.pieces.now import one_of, pieces_now
 
 
-def write_piece(folder: DataFolder, session_id: str, take_id: str, number: int, kind: str) -> tuple[Path, str]:
-    """Write one piece as it sounds alone, with its level and fades, of exactly its length. Returns (a file to be removed after use, its name).
+def write_piece(
+    folder: DataFolder, session_id: str, take_id: str, number: int, kind: str
+) -> tuple[Path, str]:
+    """Write one piece as it sounds alone, with its level and fades, of exactly its length. Returns (a file to
+    be removed after use, its name).
 
     kind    one of media.encode.FORMATS
     Raises  ParameterError for a piece or a format that does not exist

@@ -13,9 +13,16 @@ from combpace.stations.station import Action, Next, Place, Station, Step
 
 __all__ = ["PIECES", "cells", "chosen", "decisions", "keeping"]
 
-CUTS = (("onsets", "its onsets"), ("bars", "every bar"), ("beats", "every beat"), ("1/8", "every 1/8"), ("1/16", "every 1/16"))
+CUTS = (
+    ("onsets", "its onsets"),
+    ("bars", "every bar"),
+    ("beats", "every beat"),
+    ("1/8", "every 1/8"),
+    ("1/16", "every 1/16"),
+)
 LAYS = (
-    ("1/4", "the nearest 1/4"), ("1/8", "the nearest 1/8"), ("1/8t", "the nearest 1/8 triplet"), ("1/16", "the nearest 1/16"),
+    ("1/4", "the nearest 1/4"), ("1/8", "the nearest 1/8"), ("1/8t", "the nearest 1/8 triplet"), ("1/16",
+    "the nearest 1/16"),
     ("bar-place", "its own place in the bar"), ("where", "where it was"),
 )  # fmt: skip
 FILLS = (("nothing", "nothing"), ("tail", "its own tail"))
@@ -43,7 +50,9 @@ def finding(state: SessionState, focus: str | None) -> str:
 
 
 def places(state: SessionState, focus: str | None) -> list[Place]:
-    """Takes whose cuts lie where a mark was that has been moved since: an offer, taken by nobody but the user."""
+    """Takes whose cuts lie where a mark was that has been moved since: an offer, taken by nobody but the
+    user.
+    """
     found = []
     for take in state.document.takes:
         moved = decisions.moved_cuts(state, take.id)
@@ -80,13 +89,35 @@ def _waits_for_render(state: SessionState, take_id: str) -> bool:
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
     made = state.document.pieces.get(focus) if focus and pieces.in_pieces(state, focus) else None
     to_render = focus is not None and made is None and _waits_for_render(state, focus)
-    return {"cuts": CUTS, "lays": LAYS, "fills": FILLS, "meetings": MEETINGS, "in_pieces": made is not None, "made": made, "to_render": to_render}
+    return {
+        "cuts": CUTS,
+        "lays": LAYS,
+        "fills": FILLS,
+        "meetings": MEETINGS,
+        "in_pieces": made is not None,
+        "made": made,
+        "to_render": to_render,
+    }
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
     if focus is None or not pieces.in_pieces(state, focus):
         return None
-    return Next(f"{state.document.take(focus).name} sounds in pieces, and will be handed off like this.", Step("Hand it off", go="hand-off"))
+    return Next(
+        f"{state.document.take(focus).name} sounds in pieces, and will be handed off like this.",
+        Step("Hand it off", go="hand-off"),
+    )
 
 
-PIECES = Station("pieces", "Pieces", 6, finding, places, "pieces/side.html", values, more="pieces/more.html", focus=focus, next=next_step)
+PIECES = Station(
+    "pieces",
+    "Pieces",
+    6,
+    finding,
+    places,
+    "pieces/side.html",
+    values,
+    more="pieces/more.html",
+    focus=focus,
+    next=next_step,
+)

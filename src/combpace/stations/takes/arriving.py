@@ -19,7 +19,9 @@ class ArrivingArgs(Args):
 
 @decision("arrival-keep", TakeArgs)
 def arrival_keep(state: SessionState, args: TakeArgs) -> Change:
-    """Make an arrival a take, as it was heard: from bar 1 to the session's end, or as it is, once from bar 1 on."""
+    """Make an arrival a take, as it was heard: from bar 1 to the session's end, or as it is, once from bar 1
+    on.
+    """
     entry = _arrival(state, args.take)
     line = state.need_map()
     until = fits.last_bar(state, entry)
@@ -41,20 +43,31 @@ def arrival_keep(state: SessionState, args: TakeArgs) -> Change:
 def arrival_drop(state: SessionState, args: TakeArgs) -> Change:
     """Let an arrival go; undo brings it back."""
     entry = _arrival(state, args.take)
-    return Change({"takes": forms.takes_part(state.document.takes)}, f"{entry.name} was dropped; undo brings it back.", dropped=(entry.id,))
+    return Change(
+        {"takes": forms.takes_part(state.document.takes)},
+        f"{entry.name} was dropped; undo brings it back.",
+        dropped=(entry.id,),
+    )
 
 
 @decision("arriving", ArrivingArgs)
 def arriving(state: SessionState, args: ArrivingArgs) -> Change:
-    """What arrivals with a believable tempo of their own do: follow the map, or stay as they are. Takes that were kept before stay as they were."""
+    """What arrivals with a believable tempo of their own do: follow the map, or stay as they are. Takes that
+    were kept before stay as they were.
+    """
     said = "follow the map" if args.value == "follow" else "stay as they are"
-    return Change({"arriving": args.value}, f"Arrivals with a tempo of their own {said}. Takes that are kept already do not change.")
+    return Change(
+        {"arriving": args.value},
+        f"Arrivals with a tempo of their own {said}. Takes that are kept already do not change.",
+    )
 
 
 def _arrival(state: SessionState, take_id: str) -> TakeEntry:
     entry = state.document.take(take_id)
     if entry not in state.document.arrivals:
-        raise ParameterError(f"{entry.name} is no arrival: it is a take already, or is still being read. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} is no arrival: it is a take already, or is still being read. Nothing was changed."
+        )
     return entry
 
 

@@ -15,17 +15,23 @@ from combpace.store.models import TakeRow
 SAME_STROKE_S = 0.015
 # Of the attacks of the mic that hears fewer, so many are also the other's.
 MOST = 0.6
-# Between two mics a stroke is late by the same way each time; players who double each other are not so steady.
+# Between two mics a stroke is late by the same way each time; players who double each other are not so
+# steady.
 STEADY_S = 0.004
 LEAST_ATTACKS = 4
 
 
 def proposed_bundle(state: SessionState, rows: Mapping[str, TakeRow]) -> list[TakeEntry]:
-    """The largest group of takes of one length (to 1/100 s) and start that hear the same strokes, in no bundle yet.
+    """The largest group of takes of one length (to 1/100 s) and start that hear the same strokes, in no
+    bundle yet.
 
     Loops, takes that are not listened to yet, and what was refused for good are left out.
     """
-    free = [take for take in state.document.takes if not take.bundle and take.kind != "loop" and _span(take, rows) is not None]
+    free = [
+        take
+        for take in state.document.takes
+        if not take.bundle and take.kind != "loop" and _span(take, rows) is not None
+    ]
     groups: list[list[TakeEntry]] = []
     for take in free:
         joined = [group for group in groups if any(_together(state, rows, take, other) for other in group)]
@@ -41,7 +47,9 @@ def refusal_key(take_ids: list[str]) -> str:
 
 
 def same_strokes(a: FloatArray, b: FloatArray) -> bool:
-    """Whether two mics hear the same strokes: most attacks of one within 15 ms of one of the other, late by a steady amount."""
+    """Whether two mics hear the same strokes: most attacks of one within 15 ms of one of the other, late by a
+    steady amount.
+    """
     few, many = (a, b) if len(a) <= len(b) else (b, a)
     if len(few) < LEAST_ATTACKS:
         return False
@@ -60,6 +68,8 @@ def _span(take: TakeEntry, rows: Mapping[str, TakeRow]) -> tuple[int, float] | N
 
 
 def _together(state: SessionState, rows: Mapping[str, TakeRow], a: TakeEntry, b: TakeEntry) -> bool:
-    if _span(a, rows) != _span(b, rows) or any({a.id, b.id} <= set(key.split("+")) for key in state.document.refused):
+    if _span(a, rows) != _span(b, rows) or any(
+        {a.id, b.id} <= set(key.split("+")) for key in state.document.refused
+    ):
         return False
     return same_strokes(*(np.asarray(state.onsets(take.id).times, dtype=np.float64) for take in (a, b)))

@@ -55,7 +55,9 @@ def _bring_in(folder: DataFolder, session_id: str, path: Path) -> None:
 
 
 def _cut_and_laid(folder: DataFolder, session_id: str) -> None:
-    """The pipes at a quicker tempo, unstretched: eight bars, a stutter before the fifth, the last beat of the sixth dropped."""
+    """The pipes at a quicker tempo, unstretched: eight bars, a stutter before the fifth, the last beat of the
+    sixth dropped.
+    """
     loop = session_state(folder, session_id).need_lead().id
 
     def act(name: str, **args: object) -> None:
@@ -83,7 +85,9 @@ def _bundle_mics(folder: DataFolder, session_id: str) -> None:
 
 
 def _bells_and_groove(folder: DataFolder, session_id: str) -> None:
-    """The bells play from bar 5 to bar 21 on a groove that was taken from the tubs; it waits in the library for other sessions."""
+    """The bells play from bar 5 to bar 21 on a groove that was taken from the tubs; it waits in the library
+    for other sessions.
+    """
     state = session_state(folder, session_id)
     lead = state.need_lead().id
     library = GrooveLibrary(folder)
@@ -92,4 +96,6 @@ def _bells_and_groove(folder: DataFolder, session_id: str) -> None:
     bells = state.document.notes[0].id
     for field, value in (("first_bar", "5"), ("times", "until 21"), ("grid", f"groove:{kept.id}")):
         state = session_state(folder, session_id)
-        record(state, state.opened.revision.version, part(state, PartArgs(part=bells, field=field, value=value)))
+        record(
+            state, state.opened.revision.version, part(state, PartArgs(part=bells, field=field, value=value))
+        )

@@ -1,4 +1,6 @@
-"""Errands of bringing audio in: listening to a decoded file, or to the mics of one performance. They know no session."""
+"""Errands of bringing audio in: listening to a decoded file, or to the mics of one performance. They know no
+session.
+"""
 
 from __future__ import annotations
 
@@ -33,15 +35,24 @@ from combpace.workers.errand import Errand
 FUNCTION = "combpace.stations.takes.hearing:hear"
 
 
-def listened(folder: DataFolder, takes: Sequence[TakeRow], decoded: Sequence[str], is_loop: bool, tell: Progress) -> list[str]:
-    """Listen to takes, together where they are several, here or on the scheduler. Returns what was heard of each, by its hash.
+def listened(
+    folder: DataFolder, takes: Sequence[TakeRow], decoded: Sequence[str], is_loop: bool, tell: Progress
+) -> list[str]:
+    """Listen to takes, together where they are several, here or on the scheduler. Returns what was heard of
+    each, by its hash.
 
     decoded  the hash of each one's decoded sound
     """
     facts = [_stated(folder.blob(row.source_sha), row.name) for row in takes]
     names = [folder.blob(sha).relative_to(folder.blobs.root).as_posix() for sha in decoded]
     with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="heard-") as out:
-        errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "loop": is_loop, "facts": facts})
+        errand = Errand(
+            FUNCTION,
+            folder.blobs.root,
+            Path(out),
+            tuple(names),
+            {"files": names, "loop": is_loop, "facts": facts},
+        )
         made = elsewhere.run(errand, tell, folder.settings.scheduler, "listening")
         return [folder.blobs.adopt(Path(out, name)) for name in made["written"]]
 
@@ -73,12 +84,37 @@ def hear(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> d
 
 def _write(path: Path, heard: Analysis, stated: Mapping[str, Any]) -> None:
     steady = steady_document(heard.steady) if heard.steady else None
-    counted = [{"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)} for one in readings(heard)]
-    facts: dict[str, Any] = {"version": ANALYSIS_VERSION, "sure": heard.sure, "counted": heard.beats.counted, "steady": steady, "readings": counted}
+    counted = [
+        {"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)}
+        for one in readings(heard)
+    ]
+    facts: dict[str, Any] = {
+        "version": ANALYSIS_VERSION,
+        "sure": heard.sure,
+        "counted": heard.beats.counted,
+        "steady": steady,
+        "readings": counted,
+    }
     facts["stated"] = stated["stated"]
     ride = hats(heard.heard, np.asarray(heard.beats.times))
-    facts["hats"] = None if ride is None else {"per_beat": ride.per_beat, "share": round(ride.share, 3), "per_minute": round(ride.per_minute, 3)}
+    facts["hats"] = (
+        None
+        if ride is None
+        else {
+            "per_beat": ride.per_beat,
+            "share": round(ride.share, 3),
+            "per_minute": round(ride.per_minute, 3),
+        }
+    )
     facts["padding"] = stated["padding"]
     # Pauses between notes, [first frame, the frame after the last].
     facts["rests"] = stated["rests"]
-    write_analysis(path, heard.onsets, heard.pace, activation(heard.heard), facts, heard.pulse, band_strengths(heard.heard, heard.onsets))
+    write_analysis(
+        path,
+        heard.onsets,
+        heard.pace,
+        activation(heard.heard),
+        facts,
+        heard.pulse,
+        band_strengths(heard.heard, heard.onsets),
+    )

@@ -38,7 +38,14 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
     name = clean_name(name)
     size = path.stat().st_size
     sha = folder.blobs.adopt(path)
-    asked_for = next((row for row in folder.take_rows(session_id).values() if row.state == WANTED and row.source_sha == sha), None)
+    asked_for = next(
+        (
+            row
+            for row in folder.take_rows(session_id).values()
+            if row.state == WANTED and row.source_sha == sha
+        ),
+        None,
+    )
     if asked_for is not None:
         enqueue(folder, session_id, "import", asked_for.id, {"take": asked_for.id})
         return asked_for.id
@@ -46,12 +53,20 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
         others, lead = state.opened.document.takes, state.opened.document.lead
-        # A loop leads only while nothing else is there; one that the user chose to lead shares the lead's pace and stays.
+        # A loop leads only while nothing else is there; one that the user chose to lead shares the lead's
+        # pace and stays.
         gives_way = lead is not None and lead.kind == "loop" and lead.pace == "own" and kind != "loop"
         if gives_way:
             others = tuple(replace(other, role="follower") for other in others)
         leads = lead is None or gives_way
-        entry = TakeEntry(take_id, shown, kind, "lead" if leads else "follower", "own" if kind == "loop" else "lead", arrival=not leads)
+        entry = TakeEntry(
+            take_id,
+            shown,
+            kind,
+            "lead" if leads else "follower",
+            "own" if kind == "loop" else "lead",
+            arrival=not leads,
+        )
         note = f"{shown} came in and leads instead of a loop." if gives_way else f"{shown} came in."
         change = Change(
             {"takes": forms.takes_part((*others, entry))},
@@ -65,7 +80,10 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
         except StaleError:
             # Another take arrived in the same moment: both stay.
             continue
-    raise ParameterError(f"{shown} could not be put into the session: it is changed all the time. Nothing was imported; drop it again.")
+    raise ParameterError(
+        f"{shown} could not be put into the session: it is changed all the time. Nothing was "
+        "imported; drop it again."
+    )
 
 
 @job("import")
@@ -81,7 +99,10 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     try:
         tell("reading the file", 0.0)
         decoded = decode_to_wav(
-            folder.checked_blob(row.source_sha), decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share)
+            folder.checked_blob(row.source_sha),
+            decoded_path,
+            name=row.name,
+            on_progress=lambda share: tell("reading the file", share),
         )
         with FileSource(decoded_path) as source:
             write_peaks(source, peaks_path, lambda share: tell("drawing", share))
@@ -112,17 +133,28 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             path.unlink(missing_ok=True)
 
 
-def _completed(folder: DataFolder, row: TakeRow, decoded: Decoded, decoded_sha: str, peaks_sha: str, tell: Progress) -> dict[str, Any]:
-    """A take whose file came after its archive: what was heard of it there stays; what only its sound tells is heard here."""
+def _completed(
+    folder: DataFolder, row: TakeRow, decoded: Decoded, decoded_sha: str, peaks_sha: str, tell: Progress
+) -> dict[str, Any]:
+    """A take whose file came after its archive: what was heard of it there stays; what only its sound tells
+    is heard here.
+    """
     if (decoded.frames, decoded.sample_rate_hz) != (row.frames, row.sample_rate_hz):
-        raise MediaError(f"“{row.name}” does not come to the sound that was listened to: another decoder read it there. Nothing was changed.")
+        raise MediaError(
+            f"“{row.name}” does not come to the sound that was listened to: another decoder read it "
+            "there. Nothing was changed."
+        )
     pinned = folder.analysis(row)
     notes = list(decoded.notes)
     if decoded_sha != row.decoded_sha:
-        notes.append("It was decoded otherwise than where the archive was made; its marks are those of there.")
+        notes.append(
+            "It was decoded otherwise than where the archive was made; its marks are those of there."
+        )
     (heard,) = listened(folder, [row], [decoded_sha], guessed_kind(row.name) == "loop", tell)
     fresh = read_analysis(folder.blob(heard))
-    same = pinned is not None and np.array_equal(np.round(fresh.onsets.times, 6), np.round(pinned.onsets.times, 6))
+    same = pinned is not None and np.array_equal(
+        np.round(fresh.onsets.times, 6), np.round(pinned.onsets.times, 6)
+    )
     rows.change_take(
         folder.database,
         row.id,
@@ -140,18 +172,24 @@ def _completed(folder: DataFolder, row: TakeRow, decoded: Decoded, decoded_sha: 
 
 
 def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> dict[str, Any]:
-    """Listen to the takes of a bundle as to one performance; those that are not read yet, or at another rate, keep what was heard."""
+    """Listen to the takes of a bundle as to one performance; those that are not read yet, or at another rate,
+    keep what was heard.
+    """
     takes = [row for row in map(folder.take_row, take_ids) if row.state == "ready" and row.decoded_sha]
     takes = [row for row in takes if row.sample_rate_hz == takes[0].sample_rate_hz]
     if len(takes) < 2:
         return {"takes": []}
-    for row, heard in zip(takes, listened(folder, takes, [row.decoded_sha or "" for row in takes], False, tell), strict=True):
+    for row, heard in zip(
+        takes, listened(folder, takes, [row.decoded_sha or "" for row in takes], False, tell), strict=True
+    ):
         rows.change_take(folder.database, row.id, analysis_sha=heard)
     return {"takes": [row.id for row in takes]}
 
 
 def listen_again(folder: DataFolder, session_id: str, take_id: str) -> None:
-    """Queue the reading of a take that failed, was cancelled, or was heard by an earlier version; a bundle is heard as one."""
+    """Queue the reading of a take that failed, was cancelled, or was heard by an earlier version; a bundle is
+    heard as one.
+    """
     row = folder.take_row(take_id)
     if row.session_id != session_id:
         raise ParameterError("This take belongs to another session.")

@@ -1,4 +1,6 @@
-"""A take with a pace of its own put right: its bar 1, its beats, half or double, its meter, how many bars it has, its tempo."""
+"""A take with a pace of its own put right: its bar 1, its beats, half or double, its meter, how many bars it
+has, its tempo.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ MOST_BARS = 4096
 
 
 class OwnArgs(Args):
-    """value: "later" or "earlier" (beat), a factor (scale), a meter, a number of bars or a tempo; take_s: where its bar 1 is, on its own clock."""
+    """value: "later" or "earlier" (beat), a factor (scale), a meter, a number of bars or a tempo; take_s:
+    where its bar 1 is, on its own clock.
+    """
 
     take: TakeId
     what: Literal["bar-1", "beat", "scale", "meter", "bars", "tempo", "heard"]
@@ -37,12 +41,16 @@ def own_bars(state: SessionState, args: OwnArgs) -> Change:
     if entry.role == "lead":
         raise ParameterError(f"The map is read from {entry.name}; put it right in Bars. Nothing was changed.")
     if entry.pace != "own":
-        raise ParameterError(f"{entry.name} shares the lead's pace; give it its own first. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} shares the lead's pace; give it its own first. Nothing was changed."
+        )
     part = f"pace:{entry.id}"
     if args.what == "heard":
         return Change({part: None}, f"{entry.name} has the pace that was heard again.")
     new, note = _put_right(state, entry, args)
-    return Change({part: forms.pace_part(new)}, f"{note}; {_as_it_is(state, new, entry)}.", f"{part}:{args.what}")
+    return Change(
+        {part: forms.pace_part(new)}, f"{note}; {_as_it_is(state, new, entry)}.", f"{part}:{args.what}"
+    )
 
 
 def _put_right(state: SessionState, entry: TakeEntry, args: OwnArgs) -> tuple[TempoMap[TakeTimes], str]:
@@ -52,19 +60,29 @@ def _put_right(state: SessionState, entry: TakeEntry, args: OwnArgs) -> tuple[Te
         count = words.read_number(args.value, "The number of bars", 0.25, MOST_BARS)
         meter = pace.meters[0] if pace else parse_meter("4/4")
         checked_bpm(60.0 * count * meter.bar_quarters / max(length, 1e-3))
-        return TempoMap((Knot(0.0, 0.0), Knot(length, count * meter.bar_quarters)), (meter,)), f"{name} is {count:g} bars long"
+        return TempoMap(
+            (Knot(0.0, 0.0), Knot(length, count * meter.bar_quarters)), (meter,)
+        ), f"{name} is {count:g} bars long"
     if args.what == "tempo":
         bpm = words.read_number(args.value, "The tempo", 5, 1000)
         meter = pace.meters[0] if pace else parse_meter("4/4")
         start = pace.second(0.0) if pace else 0.0
         quarters = checked_bpm(bpm * meter.beat_quarters)
-        return TempoMap((Knot(start, 0.0), Knot(start + 60.0 * 64 / quarters, 64.0)), (meter,)), f"{name} runs at {bpm:g} BPM of its own"
+        return TempoMap(
+            (Knot(start, 0.0), Knot(start + 60.0 * 64 / quarters, 64.0)), (meter,)
+        ), f"{name} runs at {bpm:g} BPM of its own"
     if pace is None:
-        raise ParameterError(f"No pulse was found in {name}; state how many bars it has, or its tempo. Nothing was changed.")
+        raise ParameterError(
+            f"No pulse was found in {name}; state how many bars it has, or its tempo. Nothing was changed."
+        )
     if args.what == "bar-1":
         if args.take_s is None or not 0.0 <= args.take_s <= length:
-            raise ParameterError(f"Bar 1 of {name} lies inside of it, between 0 and {length:.3f} s. Nothing was changed.")
-        return anchors.set_bar_1(pace, args.take_s, state.onsets(entry.id)), f"Bar 1 of {name} is at {words.clock(args.take_s)} of it"
+            raise ParameterError(
+                f"Bar 1 of {name} lies inside of it, between 0 and {length:.3f} s. Nothing was changed."
+            )
+        return anchors.set_bar_1(
+            pace, args.take_s, state.onsets(entry.id)
+        ), f"Bar 1 of {name} is at {words.clock(args.take_s)} of it"
     if args.what == "beat":
         step = {"later": 1, "earlier": -1}.get(args.value)
         if step is None:
@@ -76,7 +94,9 @@ def _put_right(state: SessionState, entry: TakeEntry, args: OwnArgs) -> tuple[Te
     try:
         factor = anchors.scale_factor(int(args.value))
     except ValueError as error:
-        raise ParameterError(f"“{args.value}” is no factor; 2 and -2 are twice and half as fast. Nothing was changed.") from error
+        raise ParameterError(
+            f"“{args.value}” is no factor; 2 and -2 are twice and half as fast. Nothing was changed."
+        ) from error
     return anchors.scale_tempo(pace, factor), f"{name} is read {float(factor):g} times as fast"
 
 

@@ -34,8 +34,9 @@ NO_GRID, GROOVE = "nothing", "groove:"
 
 
 class PartArgs(Args):
-    """field: name, first_bar, start (s), times (a number, or "until" and a bar), keeps ("bar", "time"), grid ("nothing", "1/8", "groove:" and an
-    id), swing, strength, accent (%), or lengths ("kept", "until the next")."""
+    """field: name, first_bar, start (s), times (a number, or "until" and a bar), keeps ("bar", "time"), grid
+    ("nothing", "1/8", "groove:" and an id), swing, strength, accent (%), or lengths ("kept", "until the
+    next")."""
 
     part: TakeId
     field: str = Field(max_length=20)
@@ -47,7 +48,9 @@ class OnePartArgs(Args):
 
 
 class NoteArgs(Args):
-    """own: where the note is written, quarters from the line of its part's bar 1; quarters: the place of the session to which it goes."""
+    """own: where the note is written, quarters from the line of its part's bar 1; quarters: the place of the
+    session to which it goes.
+    """
 
     part: TakeId
     own: Quarters
@@ -64,19 +67,37 @@ def is_midi(name: str) -> bool:
 
 
 def add_parts(folder: DataFolder, session_id: str, path: Path, name: str) -> list[str]:
-    """Keep a MIDI file that was uploaded, and put its parts into the session, as one step. Returns their ids. Raises MediaError."""
+    """Keep a MIDI file that was uploaded, and put its parts into the session, as one step. Returns their ids.
+    Raises MediaError.
+    """
     name = clean_name(name)
     found = read_parts(path, name)
     size = path.stat().st_size
     sha = folder.blobs.adopt(path)
-    rows.add_file(folder.database, session_id=session_id, kind="part", key=sha, name=name, sha=sha, bytes=size, details=json.dumps({}))
+    rows.add_file(
+        folder.database,
+        session_id=session_id,
+        kind="part",
+        key=sha,
+        name=name,
+        sha=sha,
+        bytes=size,
+        details=json.dumps({}),
+    )
     stem = name.rsplit(".", 1)[0]
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
         if len(state.document.notes) + len(found.parts) > MOST_PARTS:
-            raise ParameterError(f"A session holds {MOST_PARTS} parts and takes no more. Nothing was imported.")
+            raise ParameterError(
+                f"A session holds {MOST_PARTS} parts and takes no more. Nothing was imported."
+            )
         new = tuple(
-            PartEntry(new_id(), part.name if len(found.parts) > 1 or not part.name.startswith("part ") else stem, sha, number)
+            PartEntry(
+                new_id(),
+                part.name if len(found.parts) > 1 or not part.name.startswith("part ") else stem,
+                sha,
+                number,
+            )
             for number, part in enumerate(found.parts)
         )
         said = " ".join([f"{stem} came in: {words.count(len(new), 'part')}.", *found.said])
@@ -87,20 +108,37 @@ def add_parts(folder: DataFolder, session_id: str, path: Path, name: str) -> lis
         except StaleError:
             # Something else came in the same moment: both stay.
             continue
-    raise ParameterError(f"{stem} could not be put into the session: it is changed all the time. Nothing was imported; drop it again.")
+    raise ParameterError(
+        f"{stem} could not be put into the session: it is changed all the time. Nothing was "
+        "imported; drop it again."
+    )
 
 
 @decision("part", PartArgs)
 def part(state: SessionState, args: PartArgs) -> Change:
-    """Change one thing about a part: name, the bar on which it begins, how often, what it keeps, what pulls its notes."""
+    """Change one thing about a part: name, the bar on which it begins, how often, what it keeps, what pulls
+    its notes.
+    """
     entry, value = state.document.part(args.part), args.value.strip()
     gesture = f"part:{args.part}:{args.field}"
     if args.field in ("grid", "swing", "strength"):
         rule = _rule(state, entry, args.field, value)
-        pulled = "stay where they are written" if rule is None else f"go to the nearest {rule.grid} with {100 * rule.strength:g} % strength"
-        return Change({f"rule:{entry.id}": None if rule is None else forms.rule_part(RuleChoice(rule))}, f"Notes of {entry.name} {pulled}.", gesture)
+        pulled = (
+            "stay where they are written"
+            if rule is None
+            else f"go to the nearest {rule.grid} with {100 * rule.strength:g} % strength"
+        )
+        return Change(
+            {f"rule:{entry.id}": None if rule is None else forms.rule_part(RuleChoice(rule))},
+            f"Notes of {entry.name} {pulled}.",
+            gesture,
+        )
     new, note = _changed(state, entry, args.field, value)
-    return Change({"notes": forms.notes_part(tuple(new if one.id == new.id else one for one in state.document.notes))}, note, gesture)
+    return Change(
+        {"notes": forms.notes_part(tuple(new if one.id == new.id else one for one in state.document.notes))},
+        note,
+        gesture,
+    )
 
 
 def _changed(state: SessionState, entry: PartEntry, field: str, value: str) -> tuple[PartEntry, str]:
@@ -111,32 +149,50 @@ def _changed(state: SessionState, entry: PartEntry, field: str, value: str) -> t
         case "first_bar":
             bar = notes.checked_bar(value)
             if entry.until_bar is not None and bar_index(entry.until_bar) <= bar_index(bar):
-                raise ParameterError(f"{name} ends at bar {entry.until_bar}, so it cannot begin on bar {bar}. Nothing was changed.")
+                raise ParameterError(
+                    f"{name} ends at bar {entry.until_bar}, so it cannot begin on bar {bar}. "
+                    "Nothing was changed."
+                )
             return replace(entry, first_bar=bar), f"Bar 1 of {name} lies on bar {bar}."
         case "start":
-            return replace(entry, offset_s=words.read_clock(value), keeps="time"), f"{name} begins at {value} and keeps its time."
+            return replace(
+                entry, offset_s=words.read_clock(value), keeps="time"
+            ), f"{name} begins at {value} and keeps its time."
         case "times":
             clean = value.lower().removesuffix("times").strip()
             if clean.startswith("until"):
                 bar = notes.checked_bar(clean.removeprefix("until").replace("bar", "").strip())
                 if bar_index(bar) <= bar_index(entry.first_bar):
-                    raise ParameterError(f"{name} begins on bar {entry.first_bar}, so it cannot end at bar {bar}. Nothing was changed.")
+                    raise ParameterError(
+                        f"{name} begins on bar {entry.first_bar}, so it cannot end at bar {bar}. "
+                        "Nothing was changed."
+                    )
                 return replace(entry, until_bar=bar), f"{name} goes on until bar {bar}."
             times = int(words.read_number(clean, "The number of times", 1, MOST_TIMES))
-            return replace(entry, times=times, until_bar=None), f"{name} is heard {'once' if times == 1 else f'{times} times'}."
+            return replace(
+                entry, times=times, until_bar=None
+            ), f"{name} is heard {'once' if times == 1 else f'{times} times'}."
         case "keeps":
             if value not in ("bar", "time"):
                 raise ParameterError("A part keeps its bar or its time. Nothing was changed.")
             line = state.session_map()
             # What was heard stays where it is until the map changes.
             at = line.second(line.bar_line(bar_index(entry.first_bar))) if line is not None else 0.0
-            return replace(entry, keeps=value, offset_s=at if value == "time" else entry.offset_s), f"{name} keeps its {value} where the map changes."
+            return replace(
+                entry, keeps=value, offset_s=at if value == "time" else entry.offset_s
+            ), f"{name} keeps its {value} where the map changes."
         case "accent":
-            return replace(entry, accent=words.read_number(value, "Accent", 0, 100) / 100), f"{name} takes {value} % of the groove's accents."
+            return replace(
+                entry, accent=words.read_number(value, "Accent", 0, 100) / 100
+            ), f"{name} takes {value} % of the groove's accents."
         case "lengths":
             if value not in ("kept", "until the next"):
                 raise ParameterError("Lengths are kept, or go until the next note. Nothing was changed.")
-            return replace(entry, lengths=value), f"Notes of {name} {'keep their lengths' if value == 'kept' else 'end where the next one begins'}."
+            return (
+                replace(entry, lengths=value),
+                f"Notes of {name} "
+                f"{'keep their lengths' if value == 'kept' else 'end where the next one begins'}.",
+            )
     raise ParameterError(f"A part has no “{field}”. Nothing was changed.")
 
 
@@ -148,7 +204,9 @@ def _rule(state: SessionState, entry: PartEntry, field: str, value: str) -> Rule
     if field == "swing":
         if isinstance(now.grid, GrooveGrid):
             raise ParameterError("A groove has its own swing; choose a grid first. Nothing was changed.")
-        return replace(now, grid=Grid(now.grid.value, now.grid.shape, words.read_number(value, "Swing", 50, 80) / 100))
+        return replace(
+            now, grid=Grid(now.grid.value, now.grid.shape, words.read_number(value, "Swing", 50, 80) / 100)
+        )
     if value in ("", NO_GRID):
         return None
     if not value.startswith(GROOVE):
@@ -164,20 +222,31 @@ def _rule(state: SessionState, entry: PartEntry, field: str, value: str) -> Rule
 
 @decision("note-pull", NoteArgs)
 def note_pull(state: SessionState, args: NoteArgs) -> Change:
-    """Pull what starts together in a part to a place by hand; it stays there whatever the rule says, and goes along with the part."""
+    """Pull what starts together in a part to a place by hand; it stays there whatever the rule says, and goes
+    along with the part.
+    """
     entry, line = state.document.part(args.part), state.need_map()
     if entry.keeps == "time" or notes.part_of(state, entry).in_seconds:
-        raise ParameterError(f"{entry.name} keeps its time, so its notes are not pulled. Nothing was changed.")
+        raise ParameterError(
+            f"{entry.name} keeps its time, so its notes are not pulled. Nothing was changed."
+        )
     there = [note for note in notes.heard(state, entry.id) if abs(note.own_q - args.own) <= SAME_NOTE_Q]
     if not there:
         raise ParameterError(f"No note of {entry.name} is written there. Nothing was changed.")
     origin = line.bar_line(bar_index(entry.first_bar))
     by_ms = 1000 * (line.second(args.quarters) - there[0].start_s)
-    pegs = [peg for peg in state.document.pegs.get(entry.id, TakePegs()).pegs if abs(peg.take_s - args.own) > SAME_NOTE_Q]
+    pegs = [
+        peg
+        for peg in state.document.pegs.get(entry.id, TakePegs()).pegs
+        if abs(peg.take_s - args.own) > SAME_NOTE_Q
+    ]
     made = TakePegs((*pegs, HandPeg(args.own, quarters=args.quarters - origin)))
     what = words.count(len(there), "note")
     goes = "goes" if len(there) == 1 else "go"
-    note = f"{what} of {entry.name} {goes} to {words.place(line, args.quarters)}, {words.signed_ms(by_ms)} ms from where it sounded."
+    note = (
+        f"{what} of {entry.name} {goes} to {words.place(line, args.quarters)}, {words.signed_ms(by_ms)} "
+        "ms from where it sounded."
+    )
     return Change({f"pegs:{entry.id}": forms.pegs_part(made)}, note)
 
 
@@ -198,7 +267,10 @@ def part_remove(state: SessionState, args: OnePartArgs) -> Change:
     """Take a part out of the session; undo brings it back."""
     gone = state.document.part(args.part)
     left = tuple(one for one in state.document.notes if one.id != gone.id)
-    return Change({"notes": forms.notes_part(left), f"rule:{gone.id}": None, f"pegs:{gone.id}": None}, f"{gone.name} was removed.")
+    return Change(
+        {"notes": forms.notes_part(left), f"rule:{gone.id}": None, f"pegs:{gone.id}": None},
+        f"{gone.name} was removed.",
+    )
 
 
 @decision("part-map", OnePartArgs)
@@ -207,7 +279,9 @@ def part_map(state: SessionState, args: OnePartArgs) -> Change:
     entry = state.document.part(args.part)
     line = notes.file_parts(state, entry).line
     if line is None:
-        raise ParameterError(f"The file of {entry.name} counts in frames and has no tempo map. Nothing was changed.")
+        raise ParameterError(
+            f"The file of {entry.name} counts in frames and has no tempo map. Nothing was changed."
+        )
     made = MapPart(kind="given", given=forms.pace_part(line), limit_ms=state.document.map.limit_ms)  # type: ignore[arg-type]
     return Change({"map": forms.map_part(made)}, f"The session's map is that of the file of {entry.name}.")
 
@@ -218,11 +292,18 @@ def part_lines(state: SessionState) -> list[dict[str, Any]]:
     lines = []
     for entry in state.document.notes:
         facts = notes.facts(state, entry)
-        facts["often"] = f"until {facts['until_bar']}" if facts["until_bar"] is not None else f"{facts['times']}"
+        facts["often"] = (
+            f"until {facts['until_bar']}" if facts["until_bar"] is not None else f"{facts['times']}"
+        )
         facts["start"] = words.clock(entry.offset_s)
-        own = [(str(facts["grid"]), str(facts["grid"]))] if facts["grid"] not in (None, "1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32") else []
+        own = (
+            [(str(facts["grid"]), str(facts["grid"]))]
+            if facts["grid"] not in (None, "1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32")
+            else []
+        )
         facts["grids"] = [
-            (NO_GRID, "nothing"), *((grid, grid) for grid in ("1/4", "1/8", "1/8t", "1/16", "1/16t", "1/32")), *own,
+            (NO_GRID, "nothing"), *((grid, grid) for grid in ("1/4", "1/8", "1/8t", "1/16", "1/16t",
+            "1/32")), *own,
             *((f"{GROOVE}{one.id}", f"groove: {one.groove.name}") for one in library),
         ]  # fmt: skip
         del facts["notes"]

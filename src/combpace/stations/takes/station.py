@@ -19,7 +19,8 @@ from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
 from combpace.store.models import WANTED
 
-# A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read wrongly.
+# A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read
+# wrongly.
 BAR_1_S = 0.06
 
 __all__ = ["TAKES", "arriving", "decisions", "importing", "own_bars", "parts", "take_lines"]
@@ -32,7 +33,9 @@ def finding(state: SessionState, focus: str | None) -> str:
     text = f"{len(bundle)} mics" if len(bundle) > 1 else "1 lead" if lead else "no take"
     text = f"{text}, {words.count(others, 'follower')}" if others else text
     text = f"{text}, {words.count(len(state.document.notes), 'part')}" if state.document.notes else text
-    text = f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text
+    text = (
+        f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text
+    )
     states = [state.rows[take.id].state for take in takes if take.id in state.rows]
     reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
     if missing := states.count(WANTED):
@@ -50,23 +53,39 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9, about="wanted"))
         if row.state == "failed":
             again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again, about="unread"))
+            found.append(
+                Place(take.name, "Could not be read", row.error or "", None, 10, again, about="unread")
+            )
         for note in json.loads(row.notes):
             found.append(Place(take.name, "As it came", note, None, 5, about="as-it-came"))
         heard = state.analysis(take.id)
         if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
             again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(Place(take.name, "Heard by an earlier ear", "listening again keeps your bars and marks", None, 3, again, about="older-ear"))
+            found.append(
+                Place(
+                    take.name,
+                    "Heard by an earlier ear",
+                    "listening again keeps your bars and marks",
+                    None,
+                    3,
+                    again,
+                    about="older-ear",
+                )
+            )
         late_s = _bar_1_after_first_attack_s(state, take)
         if late_s > BAR_1_S:
-            reason = f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early by that much"
+            reason = (
+                f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early "
+                "by that much"
+            )
             found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5, about="early-loop"))
         if row.state == "ready" and state.own_pace(take.id) is None:
             found.append(
                 Place(
                     take.name,
                     "No pulse found",
-                    "it can be heard and placed; state a tempo to fit it, or stretch it from one tempo to another",
+                    "it can be heard and placed; state a tempo to fit it, or stretch it from one "
+                    "tempo to another",
                     None,
                     4,
                     about="no-pulse",
@@ -74,10 +93,22 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             )
     for part in state.document.notes:
         own = file_parts(state, part).line
-        if part.number == min(one.number for one in state.document.notes if one.sha == part.sha) and own is not None and len(own.knots) > 2:
+        if (
+            part.number == min(one.number for one in state.document.notes if one.sha == part.sha)
+            and own is not None
+            and len(own.knots) > 2
+        ):
             do = Action("Take it as the session's map", "part-map", {"part": part.id})
             found.append(
-                Place(part.name, "Its file has a tempo map of its own", "the part follows the session's map now", None, 3.5, do, about="part-map")
+                Place(
+                    part.name,
+                    "Its file has a tempo map of its own",
+                    "the part follows the session's map now",
+                    None,
+                    3.5,
+                    do,
+                    about="part-map",
+                )
             )
     return [*found, *_bundle(state)]
 
@@ -95,7 +126,9 @@ def _bar_1_after_first_attack_s(state: SessionState, take: TakeEntry) -> float:
 def _bundle(state: SessionState) -> list[Place]:
     # What was made of a take here has its length, but was not recorded beside it.
     made = {file.sha for file in rows.files_like(state.folder.database, state.opened.row.id, "render")}
-    together = proposed_bundle(state, {take_id: row for take_id, row in state.rows.items() if row.source_sha not in made})
+    together = proposed_bundle(
+        state, {take_id: row for take_id, row in state.rows.items() if row.source_sha not in made}
+    )
     if not together:
         return []
     ids = [take.id for take in together]
@@ -129,7 +162,9 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts = picture.take_facts(state, take.id)
         facts["tempo"] = _own_tempo(state, take)
         facts["length"] = words.clock(facts["duration_s"])[:-4] if facts["duration_s"] else ""
-        facts["form"] = _form(row.sample_rate_hz, row.channels) if row and row.sample_rate_hz and row.channels else ""
+        facts["form"] = (
+            _form(row.sample_rate_hz, row.channels) if row and row.sample_rate_hz and row.channels else ""
+        )
         facts["start"] = words.clock(take.offset_s)
         facts["follows"] = take.role != "lead" and take.pace == "own" and state.own_pace(take.id) is not None
         facts["notes"] = json.loads(row.notes) if row else []
@@ -137,8 +172,14 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
         facts["own"] = own_bars.facts_of(state, take) if take.role != "lead" and take.pace == "own" else None
         facts["often"] = f"until {take.until_bar}" if take.until_bar is not None else f"{take.times}"
         facts["comes_round"] = facts["follows"] and fits.can_come_round(state, take)
-        facts["keeps_now"] = take.keeps or ("bar" if facts["fitted"] and state.own_pace(take.id) is not None else "time")
-        facts["two_tempi"] = (take.from_bpm, take.to_bpm) if row is not None and row.state == "ready" and state.own_pace(take.id) is None else None
+        facts["keeps_now"] = take.keeps or (
+            "bar" if facts["fitted"] and state.own_pace(take.id) is not None else "time"
+        )
+        facts["two_tempi"] = (
+            (take.from_bpm, take.to_bpm)
+            if row is not None and row.state == "ready" and state.own_pace(take.id) is None
+            else None
+        )
         facts["bundle_mates"] = len(state.document.bundle_of(take.id)) - 1
         lines.append(facts)
     return lines
@@ -175,10 +216,16 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     bars = Step("See the bars", go="bars")
     left = fits.as_played(state)
     if left:
-        return Next(f"{left[0].name} is as it was played. It can be pulled onto the bars.", Step("Pull it", go="fit", take=left[0].id), (bars,))
+        return Next(
+            f"{left[0].name} is as it was played. It can be pulled onto the bars.",
+            Step("Pull it", go="fit", take=left[0].id),
+            (bars,),
+        )
     if any(fits.is_fitted(state, take.id) for take in state.document.takes):
         return Next("Everything goes with the bars now.", Step("Hand it off", go="hand-off"), (bars,))
-    return Next("The bars are laid out. See whether they lie on the downbeats, then bring in what is to follow.", bars)
+    return Next(
+        "The bars are laid out. See whether they lie on the downbeats, then bring in what is to follow.", bars
+    )
 
 
 TAKES = Station(

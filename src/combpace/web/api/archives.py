@@ -20,7 +20,9 @@ router = APIRouter(prefix="/api")
 
 
 @router.get("/sessions/{session_id}/archive")
-def get_archive(session_id: str, folder: Folder, background: BackgroundTasks, newest: bool = False, sound: bool = True) -> FileResponse:
+def get_archive(
+    session_id: str, folder: Folder, background: BackgroundTasks, newest: bool = False, sound: bool = True
+) -> FileResponse:
     """A session as one file; newest: its present state alone; sound=false: without the takes' files."""
     name = folder.open(session_id).row.name
     path = folder.blobs.new_path(ENDING)
@@ -40,14 +42,19 @@ def get_recipe(session_id: str, folder: Folder) -> Response:
     seen = session_state(folder, session_id)
     name = file_name(f"{seen.opened.row.name} recipe", ".json", set())
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"}
-    return Response(recipe_of(seen).model_dump_json(indent=1) + "\n", media_type="application/json", headers=headers)
+    return Response(
+        recipe_of(seen).model_dump_json(indent=1) + "\n", media_type="application/json", headers=headers
+    )
 
 
 @router.put("/archives")
 async def put_archive(request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, str]:
     """The raw bytes of an archive: {"id"} of the new session that it opens as."""
     cap = folder.settings.upload_cap
-    too_large = MediaError(f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is taken. Nothing was imported.")
+    too_large = MediaError(
+        f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is "
+        "taken. Nothing was imported."
+    )
     path = folder.blobs.new_path(ENDING)
     try:
         await receive(request, path, cap, too_large)

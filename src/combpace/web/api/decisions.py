@@ -39,16 +39,27 @@ class Act(BaseModel):
 @router.post("/act/{name}")
 def take_decision(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
     revision = decisions.decide(folder, session_id, name, body.version, body.args)
-    return {"version": revision.version, "note": revision.note, "can_undo": revision.can_undo, "can_redo": revision.can_redo}
+    return {
+        "version": revision.version,
+        "note": revision.note,
+        "can_undo": revision.can_undo,
+        "can_redo": revision.can_redo,
+    }
 
 
 @router.put("/map-file")
-async def map_file(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, Any]:
-    """The raw bytes of a tempo map: what it holds, as arguments of `map-in`, and a sentence. Nothing is kept."""
+async def map_file(
+    session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)
+) -> dict[str, Any]:
+    """The raw bytes of a tempo map: what it holds, as arguments of `map-in`, and a sentence. Nothing is
+    kept.
+    """
     await run_in_threadpool(folder.open, session_id)
     called = clean_name(name)
     path = folder.blobs.new_path(Path(called).suffix)
-    too_large = MediaError(f"“{called}” is larger than {MOST_MAP_BYTES // 2**20} MiB; a tempo map is not. Nothing was changed.")
+    too_large = MediaError(
+        f"“{called}” is larger than {MOST_MAP_BYTES // 2**20} MiB; a tempo map is not. Nothing was changed."
+    )
     try:
         await receive(request, path, MOST_MAP_BYTES, too_large)
         return await run_in_threadpool(read_file, path, called)
@@ -58,10 +69,16 @@ async def map_file(session_id: str, request: Request, folder: Folder, name: str 
 
 @router.post("/foresee/{name}")
 def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
-    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep", "pieces"}; pieces: of takes that it cuts."""
+    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep",
+    "pieces"}; pieces: of takes that it cuts.
+    """
     state, change = decisions.considered(folder, session_id, name, body.version, body.args)
     found = foreseen(state, change)
-    lines = None if found.lines is None else {"first": found.lines[0], "last": found.lines[1], "ms": round(found.lines[2], 3)}
+    lines = (
+        None
+        if found.lines is None
+        else {"first": found.lines[0], "last": found.lines[1], "ms": round(found.lines[2], 3)}
+    )
     takes = [{"name": take, "ms": round(ms, 3)} for take, ms in found.takes]
     return {
         "note": found.note,
@@ -74,43 +91,71 @@ def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, 
 
 
 def _pieces(state: SessionState, change: Change) -> dict[str, list[dict[str, Any]]]:
-    cut = [name.removeprefix("pieces:") for name, part in change.parts.items() if name.startswith("pieces:") and part is not None]
+    cut = [
+        name.removeprefix("pieces:")
+        for name, part in change.parts.items()
+        if name.startswith("pieces:") and part is not None
+    ]
     after = as_if(state, change.parts) if cut else state
     return {take_id: picture.piece_rows(after, take_id) for take_id in cut}
 
 
 @router.get("/look")
-def get_look(session_id: str, folder: Folder, station: str, take: str | None = None) -> dict[str, list[dict[str, Any]]]:
+def get_look(
+    session_id: str, folder: Folder, station: str, take: str | None = None
+) -> dict[str, list[dict[str, Any]]]:
     """All places of a station that deserve a look, worst first."""
     here, state = registry.station(station), session_state(folder, session_id)
-    return {"places": [place.wire for place in registry.places(state, here, registry.focus_of(state, take, here))]}
+    return {
+        "places": [place.wire for place in registry.places(state, here, registry.focus_of(state, take, here))]
+    }
 
 
 @router.get("/picture")
 def get_picture(
-    session_id: str, folder: Folder, focus: str | None = None, of: str | None = None, short: bool = False, fit: bool = True, at: str = ""
+    session_id: str,
+    folder: Folder,
+    focus: str | None = None,
+    of: str | None = None,
+    short: bool = False,
+    fit: bool = True,
+    at: str = "",
 ) -> Response:
     """What is drawn; of: as if that take with a pace of its own led the session.
 
-    short  for a page: of a long session bars and map packed, of marks and fit only the ranges whose indices `at` names, as 3,4
+    short  for a page: of a long session bars and map packed, of marks and fit only the ranges whose indices
+           `at` names, as 3,4
     fit    whether the fit is wanted; only in short
     """
     state = session_state(folder, session_id)
     seen = led_by(state, of) if of else state
-    return _json(ranges.in_short(seen, focus, _indices(at), fit=fit) if short else picture.picture(seen, focus))
+    return _json(
+        ranges.in_short(seen, focus, _indices(at), fit=fit) if short else picture.picture(seen, focus)
+    )
 
 
 @router.get("/picture/ranges")
-def get_ranges(session_id: str, folder: Folder, at: str, focus: str | None = None, of: str | None = None, fit: bool = True) -> Response:
+def get_ranges(
+    session_id: str,
+    folder: Folder,
+    at: str,
+    focus: str | None = None,
+    of: str | None = None,
+    fit: bool = True,
+) -> Response:
     """Ranges of a picture in short: {"version", "parts"}."""
     state = session_state(folder, session_id)
     seen = led_by(state, of) if of else state
-    return _json({"version": seen.opened.revision.version, "parts": ranges.parts(seen, focus, _indices(at), fit=fit)})
+    return _json(
+        {"version": seen.opened.revision.version, "parts": ranges.parts(seen, focus, _indices(at), fit=fit)}
+    )
 
 
 def _indices(text: str) -> list[int]:
     """Numbers with commas between them; what is no number is none."""
-    return [int(one) for one in text.split(",")[:MOST_RANGES] if one.isascii() and one.isdigit() and len(one) < 9]
+    return [
+        int(one) for one in text.split(",")[:MOST_RANGES] if one.isascii() and one.isdigit() and len(one) < 9
+    ]
 
 
 def _json(value: Any) -> Response:
@@ -122,4 +167,8 @@ def get_weave(session_id: str, folder: Folder, columns: int = Query(240, ge=8, l
     """Darkness 0-255, a row of bytes a bar; the headers say how many."""
     first, dark = weave.weave_of(folder, session_id, columns)
     headers = {"X-First-Bar-Index": str(first), "X-Rows": str(len(dark)), "X-Columns": str(columns)}
-    return Response((dark * 255).clip(0, 255).astype("uint8").tobytes(), media_type="application/octet-stream", headers=headers)
+    return Response(
+        (dark * 255).clip(0, 255).astype("uint8").tobytes(),
+        media_type="application/octet-stream",
+        headers=headers,
+    )

@@ -25,7 +25,9 @@ QUIET_S = 15
 
 @router.get("/sessions/{session_id}/events")
 async def events(session_id: str, request: Request, folder: Folder) -> StreamingResponse:
-    """`jobs` when one moved, `version` when the session was changed, by whatever page; `trouble` when jobs are held up, or "" when they go on."""
+    """`jobs` when one moved, `version` when the session was changed, by whatever page; `trouble` when jobs
+    are held up, or "" when they go on.
+    """
     await run_in_threadpool(folder.open, session_id)
     return StreamingResponse(_events(session_id, request, folder), media_type="text/event-stream")
 

@@ -19,7 +19,9 @@ router = APIRouter(prefix="/api")
 
 
 class Taking(BaseModel):
-    """bars by number; grid: its places; pattern: how many bars the groove has; name: "" for that of the take and its bars."""
+    """bars by number; grid: its places; pattern: how many bars the groove has; name: "" for that of the take
+    and its bars.
+    """
 
     take: str = Field(max_length=64)
     from_bar: int
@@ -45,7 +47,14 @@ def grooves(folder: Folder) -> dict[str, Any]:
 @router.post("/sessions/{session_id}/grooves")
 def take(session_id: str, body: Taking, folder: Folder) -> dict[str, Any]:
     """Take a groove from bars of a session into the library."""
-    made = groove_taken(session_state(folder, session_id), body.take, (body.from_bar, body.to_bar), body.grid, body.name, body.pattern)
+    made = groove_taken(
+        session_state(folder, session_id),
+        body.take,
+        (body.from_bar, body.to_bar),
+        body.grid,
+        body.name,
+        body.pattern,
+    )
     return _said(GrooveLibrary(folder).add(made))
 
 
@@ -74,5 +83,8 @@ def restore(groove_id: str, folder: Folder) -> dict[str, Any]:
 def export(groove_id: str, folder: Folder) -> Response:
     """A groove as a file."""
     made = GrooveLibrary(folder).get(groove_id)
-    headers = {"Content-Disposition": f'attachment; filename="{clean_name(made.name).encode("ascii", "replace").decode()}.json"'}
-    return Response(json.dumps(groove_document(made), indent=1), media_type="application/json", headers=headers)
+    name = clean_name(made.name).encode("ascii", "replace").decode()
+    headers = {"Content-Disposition": f'attachment; filename="{name}.json"'}
+    return Response(
+        json.dumps(groove_document(made), indent=1), media_type="application/json", headers=headers
+    )

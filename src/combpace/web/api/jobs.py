@@ -26,7 +26,9 @@ class Render(BaseModel):
 
 @router.post("/sessions/{session_id}/render")
 def render(session_id: str, body: Render, folder: Folder) -> dict[str, Any]:
-    """{"job", "version", "note"}: a proposed sentence becomes a step with it, which `note` says (else null)."""
+    """{"job", "version", "note"}: a proposed sentence becomes a step with it, which `note` says (else
+    null).
+    """
     return asdict(rendering.order_render(folder, session_id, body.version, body.take))
 
 

@@ -40,16 +40,26 @@ def readings(session_id: str, folder: Folder) -> list[dict[str, Any]]:
         return []
     said = {way.rank: way.sentence for way in ways(state)}
     return [
-        {"rank": one.rank, "sentence": said.get(one.rank, sentence(one)), "map": map_table(one.pace.shifted(lead.offset_s))}  # type: ignore[arg-type]
+        {
+            "rank": one.rank,
+            "sentence": said.get(one.rank, sentence(one)),
+            "map": map_table(one.pace.shifted(lead.offset_s)),  # type: ignore[arg-type]
+        }
         for one in state.readings(lead.id)
     ]
 
 
 @router.get("/activation")
 def activation(session_id: str, folder: Folder) -> Response:
-    """How much of an attack there is in the lead, a byte each hundredth of a second of its own clock: what a weave is made of."""
+    """How much of an attack there is in the lead, a byte each hundredth of a second of its own clock: what a
+    weave is made of.
+    """
     values, offset = lead_activation(session_state(folder, session_id))
-    return Response(values, media_type="application/octet-stream", headers={"X-Offset-S": repr(offset), "Cache-Control": "no-store"})
+    return Response(
+        values,
+        media_type="application/octet-stream",
+        headers={"X-Offset-S": repr(offset), "Cache-Control": "no-store"},
+    )
 
 
 @router.get("/measure")
@@ -63,7 +73,9 @@ def measure(
     limit_ms: float = Query(LIMIT_MS, ge=0.1, le=10000),
     catch: bool = True,
 ) -> dict[str, Any]:
-    """A range of the lead measured, session time, with the picture of its seam; `catch` false: the edges are meant as they stand."""
+    """A range of the lead measured, session time, with the picture of its seam; `catch` false: the edges are
+    meant as they stand.
+    """
     state = session_state(folder, session_id)
     lead = state.need_lead()
     row = state.rows[lead.id]
@@ -74,11 +86,20 @@ def measure(
         edges = None if whole else (from_s - lead.offset_s, to_s - lead.offset_s)
         found = measure_along(source, onsets, pace, edges, bars, limit_ms, catch=catch)
         shown = measured_document(found) | {"picture": seam_picture(source, found.from_s, found.to_s)}
-    return shown | {"from_s": found.from_s + lead.offset_s, "to_s": found.to_s + lead.offset_s, "frame_s": 1.0 / (row.sample_rate_hz or 1)}
+    return shown | {
+        "from_s": found.from_s + lead.offset_s,
+        "to_s": found.to_s + lead.offset_s,
+        "frame_s": 1.0 / (row.sample_rate_hz or 1),
+    }
 
 
 @router.post("/taps")
 def taps(session_id: str, body: Taps, folder: Folder) -> dict[str, Any]:
     """What taps say so far; nothing is changed."""
     said = taps_say(session_state(folder, session_id), body.times_s)
-    return {"bpm": said.found.bpm, "bar_1_s": said.bar_1_s, "sentence": said.sentence, "taps": said.found.taps}
+    return {
+        "bpm": said.found.bpm,
+        "bar_1_s": said.bar_1_s,
+        "sentence": said.sentence,
+        "taps": said.found.taps,
+    }

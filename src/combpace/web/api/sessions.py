@@ -1,4 +1,6 @@
-"""The shelf on the wire: made, renamed, removed, brought back, duplicated; what is kept of a session's view."""
+"""The shelf on the wire: made, renamed, removed, brought back, duplicated; what is kept of a session's
+view.
+"""
 
 from __future__ import annotations
 

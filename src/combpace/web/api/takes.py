@@ -26,11 +26,18 @@ router = APIRouter(prefix="/api")
 
 
 @router.put("/sessions/{session_id}/uploads")
-async def upload(session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, Any]:
-    """The raw bytes of one file, streamed to disk under the cap: {"take": id}, or of a MIDI file {"parts": [id, ...]}."""
+async def upload(
+    session_id: str, request: Request, folder: Folder, name: str = Query(max_length=1000)
+) -> dict[str, Any]:
+    """The raw bytes of one file, streamed to disk under the cap: {"take": id}, or of a MIDI file {"parts":
+    [id, ...]}.
+    """
     await run_in_threadpool(folder.open, session_id)
     cap = folder.settings.upload_cap
-    too_large = MediaError(f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is taken. Nothing was imported.")
+    too_large = MediaError(
+        f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is "
+        "taken. Nothing was imported."
+    )
     announced = request.headers.get("content-length", "")
     if announced.isdecimal() and int(announced) > cap:
         raise too_large
@@ -53,9 +60,16 @@ def listen_again(session_id: str, take_id: str, folder: Folder) -> dict[str, boo
 
 @router.get("/takes/{take_id}/peaks")
 def get_peaks(
-    take_id: str, folder: Folder, request: Request, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+    take_id: str,
+    folder: Folder,
+    request: Request,
+    size: int,
+    first: int = Query(0, ge=0),
+    count: int = Query(65536, ge=1, le=1_000_000),
 ) -> Response:
-    """Pairs of little-endian int16: lowest and highest sample of each bin; of size 1 each sample twice, at most 65536 of them."""
+    """Pairs of little-endian int16: lowest and highest sample of each bin; of size 1 each sample twice, at
+    most 65536 of them.
+    """
     row = folder.take_row(take_id)
     path = folder.blob(row.peaks_sha)
     tag = f'"{row.peaks_sha}"'
@@ -64,30 +78,52 @@ def get_peaks(
         return Response(status_code=304, headers=headers)
     if size == 1:
         with folder.source(row) as source:
-            return Response(samples_as_peaks(source, first, count), media_type="application/octet-stream", headers=headers)
-    return Response(read_peaks(path, row.frames or 0, size, first, count), media_type="application/octet-stream", headers=headers)
+            return Response(
+                samples_as_peaks(source, first, count), media_type="application/octet-stream", headers=headers
+            )
+    return Response(
+        read_peaks(path, row.frames or 0, size, first, count),
+        media_type="application/octet-stream",
+        headers=headers,
+    )
 
 
 @router.get("/takes/{take_id}/sounds/{sha}/peaks")
 def get_cut_peaks(
-    take_id: str, sha: str, folder: Folder, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+    take_id: str,
+    sha: str,
+    folder: Folder,
+    size: int,
+    first: int = Query(0, ge=0),
+    count: int = Query(65536, ge=1, le=1_000_000),
 ) -> Response:
     """As the peaks of a take, of the render that its pieces are cut from."""
     state = session_state(folder, folder.take_row(take_id).session_id)
     if peaks_of(state, take_id) != sha:
-        raise NotFoundError("No piece of this take is cut from that sound. Nothing was changed; reload the page.")
+        raise NotFoundError(
+            "No piece of this take is cut from that sound. Nothing was changed; reload the page."
+        )
     with FileSource(folder.blob(sha)) as source:
         if size == 1:
             data = samples_as_peaks(source, first, count)
         else:
             made = folder.once(("peaks of a render", sha), lambda: peaks_in_memory(source))
             data = peaks_at(made, source.frames, size, first, count)
-    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"})
+    return Response(
+        data,
+        media_type="application/octet-stream",
+        headers={"Cache-Control": "private, max-age=31536000, immutable"},
+    )
 
 
 @router.get("/takes/{take_id}/laid/{key}/peaks")
 def get_laid_peaks(
-    take_id: str, key: str, folder: Folder, size: int, first: int = Query(0, ge=0), count: int = Query(65536, ge=1, le=1_000_000)
+    take_id: str,
+    key: str,
+    folder: Folder,
+    size: int,
+    first: int = Query(0, ge=0),
+    count: int = Query(65536, ge=1, le=1_000_000),
 ) -> Response:
     """As the peaks of a take, of what its pieces sound like together, from session time 0 on."""
     state = session_state(folder, folder.take_row(take_id).session_id)
@@ -99,11 +135,22 @@ def get_laid_peaks(
         else:
             made = folder.once(("peaks of pieces", take_id, key), lambda: peaks_in_memory(source))
             data = peaks_at(made, source.frames, size, first, count)
-    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"})
+    return Response(
+        data,
+        media_type="application/octet-stream",
+        headers={"Cache-Control": "private, max-age=31536000, immutable"},
+    )
 
 
 @router.get("/sessions/{session_id}/takes/{take_id}/pieces/{number}")
-def get_piece(session_id: str, take_id: str, number: int, folder: Folder, background: BackgroundTasks, kind: str = "wav24") -> FileResponse:
+def get_piece(
+    session_id: str,
+    take_id: str,
+    number: int,
+    folder: Folder,
+    background: BackgroundTasks,
+    kind: str = "wav24",
+) -> FileResponse:
     """One piece as a file, as it sounds alone: its level and fades, of exactly its length."""
     path, name = saving.write_piece(folder, session_id, take_id, number, kind)
     background.add_task(path.unlink, missing_ok=True)
@@ -112,7 +159,9 @@ def get_piece(session_id: str, take_id: str, number: int, folder: Folder, backgr
 
 @router.get("/sessions/{session_id}/stack")
 def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_length=10)) -> dict[str, Any]:
-    """Takes above each other: {takes: [{id, name}], notes: [{q, t, spread_ms, of: [[take moment, ms after t] or null]}]}, in order of time."""
+    """Takes above each other: {takes: [{id, name}], notes: [{q, t, spread_ms, of: [[take moment, ms after t]
+    or null]}]}, in order of time.
+    """
     above = stacked(session_state(folder, session_id), on)
     played = [k for k in range(len(above.takes)) if any(note.which[k] is not None for note in above.notes)]
     notes = [
@@ -121,18 +170,29 @@ def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_lengt
             "t": round(note.line_s, 6),
             "spread_ms": round(1000 * note.spread_s, 2),
             "of": [
-                None if (k := note.which[take]) is None else [round(float(above.times[take][k]), 6), round(1000 * note.off_s[take], 2)]
+                None
+                if (k := note.which[take]) is None
+                else [round(float(above.times[take][k]), 6), round(1000 * note.off_s[take], 2)]
                 for take in played
             ],
         }
         for note in above.notes
     ]
-    return {"takes": [{"id": take.id, "name": take.bundle or take.name} for take in (above.takes[k] for k in played)], "notes": notes}
+    return {
+        "takes": [
+            {"id": take.id, "name": take.bundle or take.name} for take in (above.takes[k] for k in played)
+        ],
+        "notes": notes,
+    }
 
 
 @router.get("/sessions/{session_id}/takes/{take_id}/pauses")
-def get_pauses(session_id: str, take_id: str, folder: Folder, limits: str = Query("50,80", max_length=30)) -> dict[str, list[list[float]]]:
-    """Pauses of a take as it was played, [from, to] in seconds of the take; limits: dB below its peak and least length in ms."""
+def get_pauses(
+    session_id: str, take_id: str, folder: Folder, limits: str = Query("50,80", max_length=30)
+) -> dict[str, list[list[float]]]:
+    """Pauses of a take as it was played, [from, to] in seconds of the take; limits: dB below its peak and
+    least length in ms.
+    """
     rule, state = parse_pauses(limits), session_state(folder, session_id)
     row, marks = state.rows.get(take_id), state.onsets(take_id).times
     if row is None or row.decoded_sha is None:
@@ -141,7 +201,10 @@ def get_pauses(session_id: str, take_id: str, folder: Folder, limits: str = Quer
     def find() -> list[list[float]]:
         with folder.source(row) as source:
             found = find_pauses(source, rule, [float(time) for time in marks])
-            return [[round(start / source.sample_rate_hz, 6), round(stop / source.sample_rate_hz, 6)] for start, stop in found]
+            return [
+                [round(start / source.sample_rate_hz, 6), round(stop / source.sample_rate_hz, 6)]
+                for start, stop in found
+            ]
 
     return {"pauses": folder.once(("pauses", row.decoded_sha, limits, marks.tobytes()), find)}
 

@@ -23,7 +23,9 @@ STATIC = WEB / "static"
 
 @cache
 def tree() -> str:
-    """A hash of everything static: part of each address, so that modules that import each other change together."""
+    """A hash of everything static: part of each address, so that modules that import each other change
+    together.
+    """
     digest = hashlib.sha256()
     for path in sorted(STATIC.rglob("*")):
         if path.is_file():

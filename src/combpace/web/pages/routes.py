@@ -53,14 +53,28 @@ def the_explanations() -> HTMLResponse:
 @router.get("/sessions/{session_id}")
 def session(session_id: str, folder: Folder) -> Response:
     has_takes = bool(folder.open(session_id).document.takes)
-    return RedirectResponse(f"/sessions/{session_id}/{registry.OPENS_AT if has_takes else registry.OPENS_EMPTY_AT}", 303)
+    return RedirectResponse(
+        f"/sessions/{session_id}/{registry.OPENS_AT if has_takes else registry.OPENS_EMPTY_AT}", 303
+    )
 
 
 @router.get("/sessions/{session_id}/{station}", response_class=HTMLResponse)
-def workspace(session_id: str, station: str, folder: Folder, take: str | None = None, of: str | None = None, part: bool = False) -> HTMLResponse:
-    """A station, whole or (part=1) only what a change of station swaps; of: the take whose own bars Bars is about."""
+def workspace(
+    session_id: str,
+    station: str,
+    folder: Folder,
+    take: str | None = None,
+    of: str | None = None,
+    part: bool = False,
+) -> HTMLResponse:
+    """A station, whole or (part=1) only what a change of station swaps; of: the take whose own bars Bars is
+    about.
+    """
     here, state = registry.station(station), session_state(folder, session_id)
-    return page("_regions.html" if part else "workspace.html", **_values(state, here, registry.focus_of(state, take, here), of, part=part))
+    return page(
+        "_regions.html" if part else "workspace.html",
+        **_values(state, here, registry.focus_of(state, take, here), of, part=part),
+    )
 
 
 @router.post("/sessions/{session_id}/hand-off/plan", response_class=HTMLResponse)
@@ -69,7 +83,9 @@ def hand_off_plan(session_id: str, body: Wish, folder: Folder) -> HTMLResponse:
     return page("handoff/plan.html", plan=plan(session_state(folder, session_id), body))
 
 
-def _values(state: SessionState, here: Station, focus: str | None, of: str | None, *, part: bool) -> dict[str, Any]:
+def _values(
+    state: SessionState, here: Station, focus: str | None, of: str | None, *, part: bool
+) -> dict[str, Any]:
     """What every station is given, and what this one asks for."""
     seen = registry.seen_by(state, here, of)
     places = registry.places(seen, here, focus)
@@ -90,7 +106,11 @@ def _values(state: SessionState, here: Station, focus: str | None, of: str | Non
         "json": in_json,
         "view": json.loads(state.opened.row.view),
         "bars_of": of if seen is not state else None,
-        "own_bars": [take for take in (*state.document.takes, *state.document.arrivals) if take.role == "lead" or take.pace == "own"],
+        "own_bars": [
+            take
+            for take in (*state.document.takes, *state.document.arrivals)
+            if take.role == "lead" or take.pace == "own"
+        ],
         **here.values(seen, focus),
     }
 

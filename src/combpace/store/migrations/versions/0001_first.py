@@ -41,11 +41,19 @@ def upgrade() -> None:
         sa.Column("notes", sa.Text, nullable=False),
         sa.Column("created", sa.Float, nullable=False),
     )
-    op.create_table("parts", sa.Column("sha", sa.String(64), primary_key=True), sa.Column("body", sa.Text, nullable=False))
+    op.create_table(
+        "parts", sa.Column("sha", sa.String(64), primary_key=True), sa.Column("body", sa.Text, nullable=False)
+    )
     op.create_table(
         "revisions",
         sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
-        sa.Column("session_id", sa.String(16), sa.ForeignKey("sessions.id", ondelete="CASCADE"), nullable=False, index=True),
+        sa.Column(
+            "session_id",
+            sa.String(16),
+            sa.ForeignKey("sessions.id", ondelete="CASCADE"),
+            nullable=False,
+            index=True,
+        ),
         sa.Column("parent_id", sa.Integer, index=True),
         sa.Column("format", sa.Integer, nullable=False),
         sa.Column("parts", sa.Text, nullable=False),
@@ -58,7 +66,13 @@ def upgrade() -> None:
     op.create_table(
         "jobs",
         sa.Column("id", sa.String(16), primary_key=True),
-        sa.Column("session_id", sa.String(16), sa.ForeignKey("sessions.id", ondelete="CASCADE"), nullable=False, index=True),
+        sa.Column(
+            "session_id",
+            sa.String(16),
+            sa.ForeignKey("sessions.id", ondelete="CASCADE"),
+            nullable=False,
+            index=True,
+        ),
         sa.Column("kind", sa.String(24), nullable=False),
         sa.Column("subject", sa.String(80), nullable=False),
         sa.Column("args", sa.Text, nullable=False),
@@ -77,7 +91,13 @@ def upgrade() -> None:
     op.create_table(
         "files",
         sa.Column("id", sa.String(16), primary_key=True),
-        sa.Column("session_id", sa.String(16), sa.ForeignKey("sessions.id", ondelete="CASCADE"), nullable=False, index=True),
+        sa.Column(
+            "session_id",
+            sa.String(16),
+            sa.ForeignKey("sessions.id", ondelete="CASCADE"),
+            nullable=False,
+            index=True,
+        ),
         sa.Column("kind", sa.String(24), nullable=False),
         sa.Column("key", sa.String(80), nullable=False, index=True),
         sa.Column("name", sa.String(200), nullable=False),

@@ -15,7 +15,10 @@ export class Refusal extends Error {
 async function ask(path, options) {
   let response;
   try {
-    response = await fetch(path, { headers: { Accept: "application/json", ...options?.headers }, ...options });
+    response = await fetch(path, {
+      headers: { Accept: "application/json", ...options?.headers },
+      ...options,
+    });
   } catch (error) {
     if (error instanceof DOMException && error.name === "AbortError") throw error;
     throw new Refusal("The server does not answer. What was kept is kept; start it again and reload.", 0);
@@ -23,19 +26,37 @@ async function ask(path, options) {
   if (response.ok) return response;
   /** @type {any} */
   let body = {};
-  try { body = await response.json(); } catch { /* a refusal of the guard is plain text */ }
-  throw new Refusal(body.error ?? `The server refused this (${response.status}). Nothing was changed.`, response.status, body);
+  try {
+    body = await response.json();
+  } catch {
+    /* a refusal of the guard is plain text */
+  }
+  throw new Refusal(
+    body.error ?? `The server refused this (${response.status}). Nothing was changed.`,
+    response.status,
+    body,
+  );
 }
 
 /** @param {string} path @param {unknown} body @param {string} [method] @returns {Promise<any>} */
 export async function send(path, body, method = "POST") {
-  const response = await ask(path, { method, body: JSON.stringify(body), headers: { "Content-Type": "application/json", Accept: "application/json" } });
+  const response = await ask(path, {
+    method,
+    body: JSON.stringify(body),
+    headers: { "Content-Type": "application/json", Accept: "application/json" },
+  });
   return response.json();
 }
 
 /** @param {string} path @param {Blob} bytes @returns {Promise<any>} */
 export async function sendBytes(path, bytes) {
-  return (await ask(path, { method: "PUT", body: bytes, headers: { "Content-Type": "application/octet-stream", Accept: "application/json" } })).json();
+  return (
+    await ask(path, {
+      method: "PUT",
+      body: bytes,
+      headers: { "Content-Type": "application/octet-stream", Accept: "application/json" },
+    })
+  ).json();
 }
 
 /** @param {string} path @returns {Promise<any>} */
@@ -50,10 +71,20 @@ export async function html(path) {
 
 /** @param {string} path @param {unknown} body @returns {Promise<string>} */
 export async function htmlOf(path, body) {
-  return (await ask(path, { method: "POST", body: JSON.stringify(body), headers: { "Content-Type": "application/json", Accept: "text/html" } })).text();
+  return (
+    await ask(path, {
+      method: "POST",
+      body: JSON.stringify(body),
+      headers: { "Content-Type": "application/json", Accept: "text/html" },
+    })
+  ).text();
 }
 
-/** @param {string} path @param {AbortSignal} [signal] @returns {Promise<{data: ArrayBuffer, headers: Headers}>} */
+/**
+ * @param {string} path
+ * @param {AbortSignal} [signal]
+ * @returns {Promise<{data: ArrayBuffer, headers: Headers}>}
+ */
 export async function binary(path, signal) {
   const response = await ask(path, { signal });
   return { data: await response.arrayBuffer(), headers: response.headers };
@@ -61,7 +92,10 @@ export async function binary(path, signal) {
 
 /**
  * One file to a session, with progress.
- * @param {string} session @param {File} file @param {(share: number) => void} onProgress @returns {Promise<string>} the take's id
+ * @param {string} session
+ * @param {File} file
+ * @param {(share: number) => void} onProgress
+ * @returns {Promise<string>} the take's id
  */
 export function upload(session, file, onProgress) {
   return new Promise((resolve, reject) => {
@@ -70,17 +104,31 @@ export function upload(session, file, onProgress) {
     request.responseType = "json";
     request.setRequestHeader("Accept", "application/json");
     request.upload.onprogress = (event) => event.lengthComputable && onProgress(event.loaded / event.total);
-    request.onload = () => request.status < 300
-      ? resolve(request.response.take)
-      : reject(new Refusal(request.response?.error ?? `“${file.name}” was refused (${request.status}).`, request.status));
-    request.onerror = () => reject(new Refusal(`“${file.name}” did not arrive: the connection ended. Nothing was imported; drop it again.`, 0));
+    request.onload = () =>
+      request.status < 300
+        ? resolve(request.response.take)
+        : reject(
+            new Refusal(
+              request.response?.error ?? `“${file.name}” was refused (${request.status}).`,
+              request.status,
+            ),
+          );
+    request.onerror = () =>
+      reject(
+        new Refusal(
+          `“${file.name}” did not arrive: the connection ended. Nothing was imported; drop it again.`,
+          0,
+        ),
+      );
     request.send(file);
   });
 }
 
 /**
  * Server-sent events of a session.
- * @param {string} session @param {{jobs: (jobs: any[]) => void, version: (version: number) => void, trouble: (text: string) => void, lost: () => void}} on
+ * @param {string} session
+ * @param {{jobs: (jobs: any[]) => void, version: (version: number) => void, trouble: (text: string) => void,
+ *   lost: () => void}} on
  * @returns {() => void} ends it
  */
 export function listen(session, on) {

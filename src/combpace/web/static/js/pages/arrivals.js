@@ -1,5 +1,6 @@
 // @ts-check
-// Arrivals: loops that were just dropped. One of them sounds in session time with the takes; it is kept or dropped by a key while it plays.
+// Arrivals: loops that were just dropped. One of them sounds in session time with the takes; it is kept or
+// dropped by a key while it plays.
 
 /** @param {any} desk */
 export function makeArrivals(desk) {
@@ -22,7 +23,10 @@ export function makeArrivals(desk) {
       line.querySelector("[data-hear-arrival]")?.setAttribute("aria-pressed", String(is));
       if (is) line.scrollIntoView({ block: "nearest", inline: "nearest" });
     }
-    for (const does of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-arrival-does]"))) does.hidden = does.dataset.arrivalDoes !== here;
+    for (const does of /** @type {NodeListOf<HTMLElement>} */ (
+      document.querySelectorAll("[data-arrival-does]")
+    ))
+      does.hidden = does.dataset.arrivalDoes !== here;
   }
 
   /** @param {string} id */
@@ -34,7 +38,10 @@ export function makeArrivals(desk) {
   }
 
   document.addEventListener("click", (event) => {
-    const button = event.target instanceof Element ? /** @type {HTMLElement | null} */ (event.target.closest("[data-hear-arrival]")) : null;
+    const button =
+      event.target instanceof Element
+        ? /** @type {HTMLElement | null} */ (event.target.closest("[data-hear-arrival]"))
+        : null;
     if (button) hear(button.dataset.hearArrival ?? "");
   });
 
@@ -42,11 +49,18 @@ export function makeArrivals(desk) {
     /** What of them is heard. */
     voices() {
       const one = now();
-      return one && one.fit && one.sound ? [{ id: one.id, sound: String(one.sound), offset_s: one.offset_s, fit: one.fit, always: true }] : [];
+      return one && one.fit && one.sound
+        ? [{ id: one.id, sound: String(one.sound), offset_s: one.offset_s, fit: one.fit, always: true }]
+        : [];
     },
-    /** After the list was written anew: what came last is heard, and where the one that sounded is gone, the next. */
+    /**
+     * After the list was written anew: what came last is heard, and where the one that sounded is gone, the
+     * next.
+     */
     renew() {
-      const list = all(), was = here, fresh = list.filter((one) => !known.has(one.id));
+      const list = all(),
+        was = here,
+        fresh = list.filter((one) => !known.has(one.id));
       if (fresh.length) here = fresh[fresh.length - 1].id;
       else if (!list.some((one) => one.id === here)) here = list[0]?.id ?? null;
       known = new Set(list.map((one) => one.id));
@@ -55,7 +69,8 @@ export function makeArrivals(desk) {
     },
     /** @param {number} by @returns {boolean} whether there was another to step to */
     step(by) {
-      const list = all(), at = list.findIndex((one) => one.id === here);
+      const list = all(),
+        at = list.findIndex((one) => one.id === here);
       if (!heard() || list.length < 2) return false;
       hear(list[(at + by + list.length) % list.length].id);
       return true;
@@ -73,6 +88,7 @@ export function makeArrivals(desk) {
       return one !== null;
     },
     /** Names the sound of all of them, so that a change of it is heard. @param {any} picture */
-    soundOf: (picture) => (picture.arrivals ?? []).map((/** @type {any} */ one) => `${one.id}${one.fit}`).join(),
+    soundOf: (picture) =>
+      (picture.arrivals ?? []).map((/** @type {any} */ one) => `${one.id}${one.fit}`).join(),
   };
 }

@@ -12,26 +12,37 @@ export function makeDeciding(desk) {
 
   /**
    * Take a decision; decisions follow each other in the order in which they were made.
-   * @param {string} name @param {any} [args] @param {() => void} [then]
+   * @param {string} name
+   * @param {any} [args]
+   * @param {() => void} [then]
    */
   function act(name, args = {}, then) {
     const of = desk.barsOf();
     // In the bars of another take whatever corrects bars corrects its own.
-    if (of && !["undo", "redo", "in-take"].includes(name) && !name.startsWith("onset")) return act("in-take", { take: of, name, args }, then);
+    if (of && !["undo", "redo", "in-take"].includes(name) && !name.startsWith("onset"))
+      return act("in-take", { take: of, name, args }, then);
     acting++;
     words.saved("saving …");
     queue = queue.then(async () => {
       try {
-        const done = await send(`/api/sessions/${session}/act/${name}`, { version: state.picture.version, args });
+        const done = await send(`/api/sessions/${session}/act/${name}`, {
+          version: state.picture.version,
+          args,
+        });
         then?.();
         words.say("");
         await refresh(done.note);
         words.saved("Saved");
       } catch (error) {
         if (error instanceof Refusal && error.status === 409) offerAgain(error, name, args);
-        else { await refresh().catch(() => {}); words.trouble(error); }
+        else {
+          await refresh().catch(() => {});
+          words.trouble(error);
+        }
         words.saved("not saved", true);
-      } finally { acting--; }
+      } finally {
+        acting--;
+      }
     });
     return queue;
   }
@@ -39,7 +50,16 @@ export function makeDeciding(desk) {
   /** Another page was quicker. @param {Refusal} error @param {string} name @param {any} args */
   function offerAgain(error, name, args) {
     words.note(error.message, true);
-    offer([["Reload", () => location.reload()], ["Apply mine again", async () => { await refresh(); act(name, args); }]]);
+    offer([
+      ["Reload", () => location.reload()],
+      [
+        "Apply mine again",
+        async () => {
+          await refresh();
+          act(name, args);
+        },
+      ],
+    ]);
   }
 
   /** Buttons behind the last words. @param {[string, () => void][]} buttons */
@@ -54,14 +74,22 @@ export function makeDeciding(desk) {
     }
   }
 
-  /** Fetch what is true now and show it: words by the server, pictures from its data. @param {string} [note] */
+  /**
+   * Fetch what is true now and show it: words by the server, pictures from its data.
+   * @param {string} [note]
+   */
   async function refresh(note) {
-    const here = () => `${state.station}?${state.focus ? `take=${state.focus}&` : ""}${desk.barsOf() ? `of=${desk.barsOf()}&` : ""}part=1`;
+    const here = () =>
+      `${state.station}?${state.focus ? `take=${state.focus}&` : ""}` +
+      `${desk.barsOf() ? `of=${desk.barsOf()}&` : ""}part=1`;
     let asked, text, picture;
     // Whoever went to another station meanwhile stays there.
     do {
       asked = here();
-      [text, picture] = await Promise.all([html(`/sessions/${session}/${asked}`), desk.ranges.picture(state.focus, desk.barsOf())]);
+      [text, picture] = await Promise.all([
+        html(`/sessions/${session}/${asked}`),
+        desk.ranges.picture(state.focus, desk.barsOf()),
+      ]);
     } while (asked !== here());
     const before = state.picture;
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
@@ -69,22 +97,41 @@ export function makeDeciding(desk) {
     if (!before.map && picture.map) desk.toBar1();
     desk.moving.swap(text);
     if (note) words.note(note);
-    const had = before.takes.filter((/** @type {any} */ take) => take.frames).length, has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
+    const had = before.takes.filter((/** @type {any} */ take) => take.frames).length,
+      has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
     desk.pictures.renew(!before.map !== !picture.map || had !== has);
-    if (JSON.stringify(before.map) !== JSON.stringify(picture.map) || before.fit?.key !== picture.fit?.key || had !== has || state.view.ticks || soundOf(before) !== soundOf(picture)) desk.player.again();
+    if (
+      JSON.stringify(before.map) !== JSON.stringify(picture.map) ||
+      before.fit?.key !== picture.fit?.key ||
+      had !== has ||
+      state.view.ticks ||
+      soundOf(before) !== soundOf(picture)
+    )
+      desk.player.again();
     desk.bar.takesChanged();
     desk.frame();
   }
 
   /** Names how all parts, and takes in pieces, sound. @param {any} picture */
-  function soundOf(picture) { return [desk.arrivals.soundOf(picture), ...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`), ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? "")].join(); }
+  function soundOf(picture) {
+    return [
+      desk.arrivals.soundOf(picture),
+      ...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`),
+      ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? ""),
+    ].join();
+  }
 
   return {
-    act, refresh, offer,
+    act,
+    refresh,
+    offer,
     /** Whether a decision is on its way. */
     busy: () => acting > 0,
     /** Fetch what is true now, after what is on its way. */
-    later: () => { queue = queue.then(() => refresh()).catch(words.trouble); return queue; },
+    later: () => {
+      queue = queue.then(() => refresh()).catch(words.trouble);
+      return queue;
+    },
     idle: () => queue,
   };
 }

@@ -10,15 +10,28 @@ const side = () => /** @type {HTMLElement} */ (document.querySelector('[data-reg
 export function makeMoving(desk) {
   const { state, store, session, words } = desk;
 
-  /** Put the regions of a server-rendered partial in place; what is typed in keeps the focus. @param {string} text */
+  /**
+   * Put the regions of a server-rendered partial in place; what is typed in keeps the focus.
+   * @param {string} text
+   */
   function swap(text) {
     const page = document.createElement("template");
     page.innerHTML = text;
     const active = document.activeElement instanceof HTMLElement ? document.activeElement : null;
-    const key = active?.dataset.act ? `[data-act="${active.dataset.act}"][data-name="${active.dataset.name}"]${active.dataset.take ? `[data-take="${active.dataset.take}"]` : ""}` : active?.id ? `#${active.id}` : null;
-    const scroll = side().scrollTop, saved = words.savedNow();
-    for (const fresh of /** @type {NodeListOf<HTMLElement>} */ (page.content.querySelectorAll("[data-region]"))) {
-      const old = /** @type {HTMLElement | null} */ (document.querySelector(`[data-region="${fresh.dataset.region}"]`));
+    const key = active?.dataset.act
+      ? `[data-act="${active.dataset.act}"][data-name="${active.dataset.name}"]` +
+        `${active.dataset.take ? `[data-take="${active.dataset.take}"]` : ""}`
+      : active?.id
+        ? `#${active.id}`
+        : null;
+    const scroll = side().scrollTop,
+      saved = words.savedNow();
+    for (const fresh of /** @type {NodeListOf<HTMLElement>} */ (
+      page.content.querySelectorAll("[data-region]")
+    )) {
+      const old = /** @type {HTMLElement | null} */ (
+        document.querySelector(`[data-region="${fresh.dataset.region}"]`)
+      );
       if (!old) continue;
       old.innerHTML = fresh.innerHTML;
       old.hidden = fresh.hidden;
@@ -37,16 +50,24 @@ export function makeMoving(desk) {
     desk.steps.renew();
     desk.arrivals.renew();
     wireDrops(document.querySelector('[data-region="ledger"]') ?? document, desk.receive);
-    for (const select of /** @type {NodeListOf<HTMLSelectElement>} */ (document.querySelectorAll("select[data-view]"))) select.value = String(state.view[select.dataset.view ?? ""]);
+    for (const select of /** @type {NodeListOf<HTMLSelectElement>} */ (
+      document.querySelectorAll("select[data-view]")
+    ))
+      select.value = String(state.view[select.dataset.view ?? ""]);
     desk.side.showChosen();
     desk.side.showJobs();
     desk.pictures.drawSmall();
   }
 
   /** Which move is the latest, and until it is shown. */
-  let turn = 0, moved = Promise.resolve();
+  let turn = 0,
+    moved = Promise.resolve();
 
-  /** @param {string} station @param {boolean} [push] @param {string | null} [take] the one to be about; null: the one that was chosen before */
+  /**
+   * @param {string} station
+   * @param {boolean} [push]
+   * @param {string | null} [take] the one to be about; null: the one that was chosen before
+   */
   function goTo(station, push = true, take = null) {
     moved = move(station, push, take);
     return moved;
@@ -55,17 +76,21 @@ export function makeMoving(desk) {
   /** @param {string} station @param {boolean} push @param {string | null} take */
   async function move(station, push, take) {
     if (take) state.take = take;
-    const chosen = state.take, mine = ++turn;
+    const chosen = state.take,
+      mine = ++turn;
     try {
       let was, text, picture;
       // What was decided meanwhile is shown already: older words must not come after it.
       do {
         was = state.picture.version;
         const of = desk.barsOf(station);
-        text = await html(`/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}${of ? `of=${of}&` : ""}part=1`);
+        text = await html(
+          `/sessions/${session}/${station}?${chosen ? `take=${chosen}&` : ""}${of ? `of=${of}&` : ""}part=1`,
+        );
         const page = document.createElement("template");
         page.innerHTML = text;
-        const focus = /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
+        const focus =
+          /** @type {HTMLElement} */ (page.content.querySelector('[data-region="side"]')).dataset.focus ?? "";
         picture = await desk.ranges.picture(focus, of, station);
         if (mine !== turn) return;
       } while (state.picture.version !== was);
@@ -73,13 +98,20 @@ export function makeMoving(desk) {
       store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
       desk.host.forget();
       desk.steps.leave();
-      if (push) history.pushState({ station, take: chosen }, "", `/sessions/${session}/${station}${chosen ? `?take=${chosen}` : ""}`);
+      if (push)
+        history.pushState(
+          { station, take: chosen },
+          "",
+          `/sessions/${session}/${station}${chosen ? `?take=${chosen}` : ""}`,
+        );
       swap(text);
       desk.pictures.mount();
       desk.bar.takesChanged();
       if (state.sound.fitted) desk.player.again();
       desk.frame();
-    } catch (error) { words.trouble(error); }
+    } catch (error) {
+      words.trouble(error);
+    }
   }
 
   return { swap, swapped, goTo, settled: () => moved };

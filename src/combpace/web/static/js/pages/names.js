@@ -2,10 +2,12 @@
 // Names that begin alike, told apart where there is little room.
 
 /** The least of a shared beginning that is worth leaving out, and names that are short enough as they are. */
-const SHARED = 6, SHORT = 14;
+const SHARED = 6,
+  SHORT = 14;
 
 /**
- * Names without the whole words that each begins with as another one does: "Third Street 04 tub", "Third Street 04 board" -> "… tub", "… board".
+ * Names without the whole words that each begins with as another one does: "Third Street 04 tub", "Third
+ * Street 04 board" -> "… tub", "… board".
  * @param {string[]} names
  * @returns {string[]} as many, in the same order; a name that is short or begins like no other stays
  */

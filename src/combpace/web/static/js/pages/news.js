@@ -15,15 +15,33 @@ export function hearNews(desk) {
       for (const job of list) {
         const before = jobs.get(job.id);
         jobs.set(job.id, job);
-        if (job.state === "done") { jobs.delete(job.id); ended = true; if (job.kind === "handoff" && !document.getElementById("handoff")) words.say("The hand-off is ready: see Hand-off."); }
-        else if (before?.state !== job.state || (job.kind === "import" && before?.phase !== job.phase && desk.host.take(job.subject)?.state === "waiting")) ended = ended || job.state !== "queued";
+        if (job.state === "done") {
+          jobs.delete(job.id);
+          ended = true;
+          if (job.kind === "handoff" && !document.getElementById("handoff"))
+            words.say("The hand-off is ready: see Hand-off.");
+        } else if (
+          before?.state !== job.state ||
+          (job.kind === "import" &&
+            before?.phase !== job.phase &&
+            desk.host.take(job.subject)?.state === "waiting")
+        )
+          ended = ended || job.state !== "queued";
       }
       desk.side.showJobs();
       if (ended) deciding.later();
     },
     version: (version) => {
       // What ended between the page's making and this first news is fetched now.
-      if (!heardFrom) { heardFrom = true; if (state.picture.takes.some((/** @type {any} */ take) => take.state === "waiting" || take.state === "listening")) deciding.later(); }
+      if (!heardFrom) {
+        heardFrom = true;
+        if (
+          state.picture.takes.some(
+            (/** @type {any} */ take) => take.state === "waiting" || take.state === "listening",
+          )
+        )
+          deciding.later();
+      }
       if (words.savedNow() === "waiting for the server") words.saved("Saved");
       if (version <= state.picture.version || deciding.busy()) return;
       setTimeout(() => {
@@ -32,7 +50,10 @@ export function hearNews(desk) {
         deciding.offer([["Show it", () => deciding.refresh().catch(words.trouble)]]);
       }, OWN_ANSWER_MS);
     },
-    trouble: (text) => (text ? words.note(`${text} Reading and rendering wait until then.`, true) : words.say("Reading and rendering go on.")),
+    trouble: (text) =>
+      text
+        ? words.note(`${text} Reading and rendering wait until then.`, true)
+        : words.say("Reading and rendering go on."),
     lost: () => words.saved("waiting for the server"),
   });
 }

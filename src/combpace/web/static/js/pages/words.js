@@ -1,11 +1,16 @@
 // @ts-check
-// What the page says: what a decision changed stays until the next one; what goes on meanwhile has a line of its own.
+// What the page says: what a decision changed stays until the next one; what goes on meanwhile has a line of
+// its own.
 import { Refusal } from "../api/client.js";
 
 const $ = (/** @type {string} */ id) => document.getElementById(id);
 
 export function makeWords() {
-  /** What a decision did, or why it was refused: it stays until it is read, that is until the next. @param {string} text @param {boolean} [problem] */
+  /**
+   * What a decision did, or why it was refused: it stays until it is read, that is until the next.
+   * @param {string} text
+   * @param {boolean} [problem]
+   */
   function note(text, problem = false) {
     const words = $("last-words");
     if (words) words.textContent = text;
@@ -13,9 +18,16 @@ export function makeWords() {
     aloud(text);
   }
 
-  /** What goes on just now. @param {string} text @param {boolean} [problem] a problem is as lasting as a decision */
+  /**
+   * What goes on just now.
+   * @param {string} text
+   * @param {boolean} [problem] a problem is as lasting as a decision
+   */
   function say(text, problem = false) {
-    if (problem) { note(text, true); return; }
+    if (problem) {
+      note(text, true);
+      return;
+    }
     const now = $("now");
     if (now) now.textContent = text;
     aloud(text);
@@ -28,7 +40,8 @@ export function makeWords() {
   }
 
   /** @param {unknown} error */
-  const trouble = (error) => note(error instanceof Refusal ? error.message : `This did not work out: ${error}`, true);
+  const trouble = (error) =>
+    note(error instanceof Refusal ? error.message : `This did not work out: ${error}`, true);
 
   /** Whether everything is kept. @param {string} text @param {boolean} [problem] */
   function saved(text, problem = false) {

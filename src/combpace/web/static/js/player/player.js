@@ -1,31 +1,43 @@
 // @ts-check
-// The player: one AudioContext for the life of the page. Sound and click are scheduled on its clock, in whole frames.
+// The player: one AudioContext for the life of the page. Sound and click are scheduled on its clock, in whole
+// frames.
 import { beatsBetween, clickSamples, tickSamples } from "./click.js";
 import { lowerBound } from "../views/comb_geometry.js";
+import { fadeEnds, running } from "./starting.js";
 import { SEGMENT_S, Segments } from "./segments.js";
 
-const LOOKAHEAD_S = 0.9, TICK_MS = 40, START_S = 0.03, WAIT_MS = 70;
-// A sound device answers sooner.
-const DEVICE_MS = 5000;
+const LOOKAHEAD_S = 0.9,
+  TICK_MS = 40,
+  START_S = 0.03,
+  WAIT_MS = 70;
 // The mix is lowered before it would go over full scale, and stays there until the levels are changed.
-const FULL = 0.985, LOWER_S = 0.004;
+const FULL = 0.985,
+  LOWER_S = 0.004;
 // A switch between original and fitted fades over so long, and waits so long for what is not there yet.
-const FADE_S = 0.008, SWITCH_MS = 4000;
-// Where a loop comes round its end dies away and its start comes up in this: no step, and the attack on its first line stays sharp.
-const SEAM_OUT_S = 0.003, SEAM_IN_S = 0.0015;
+const FADE_S = 0.008,
+  SWITCH_MS = 4000;
+// Where a loop comes round its end dies away and its start comes up in this: no step, and the attack on its
+// first line stays sharp.
+const SEAM_OUT_S = 0.003,
+  SEAM_IN_S = 0.0015;
 // One sound by itself begins and ends in this, so that no neighbour is heard as a click.
 const ALONE_S = 0.01;
 
 /**
- * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean, trial?: string}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others are; trial: what is only tried, for the server
+ * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean, trial?:
+ *   string}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others
+ *   are; trial: what is only tried, for the server
  * @typedef {{level: number, pan: number, mute: boolean, solo: boolean}} Strip  level in dB
- * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled session's
+ * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled
+ *   session's
  */
 
 export class Player {
   /**
    * @param {string} session
-   * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), ticks?: () => number[], onChange: () => void, onTrouble: (text: string) => void}} host  ticks: session seconds at which a tick sounds, in order
+   * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), ticks?: () =>
+   *   number[], onChange: () => void, onTrouble: (text: string) => void}} host  ticks: session seconds at
+   *   which a tick sounds, in order
    */
   constructor(session, host) {
     this.session = session;
@@ -48,7 +60,10 @@ export class Player {
     this.switching = 0;
     /** From which frame of the context on what begins fades in; 0 for nothing. */
     this.fadeFrom = 0;
-    /** @type {[number, number] | null} frames between which one sound is heard by itself, faded in and out at both ends */
+    /**
+     * @type {[number, number] | null} frames between which one sound is heard by itself, faded in and out at
+     *   both ends
+     */
     this.alone = null;
     /** @type {(() => void) | null} what comes when that was reached; not when it was stopped before */
     this.after = null;
@@ -101,13 +116,19 @@ export class Player {
     return this.context;
   }
 
-  get rate() { return this.context?.sampleRate ?? 48000; }
+  get rate() {
+    return this.context?.sampleRate ?? 48000;
+  }
 
   /** Session seconds to frames of the scaled clock. @param {number} seconds */
-  frames(seconds) { return Math.round((seconds / this.speed) * this.rate); }
+  frames(seconds) {
+    return Math.round((seconds / this.speed) * this.rate);
+  }
 
   /** @param {number} frame */
-  seconds(frame) { return (frame / this.rate) * this.speed; }
+  seconds(frame) {
+    return (frame / this.rate) * this.speed;
+  }
 
   /** Session time that sounds now. */
   position() {
@@ -120,7 +141,9 @@ export class Player {
   }
 
   /** @param {Voice} voice */
-  asFitted(voice) { return (this.fitted || voice.always === true) && voice.fit !== null; }
+  asFitted(voice) {
+    return (this.fitted || voice.always === true) && voice.fit !== null;
+  }
 
   /** @param {Voice} voice @param {number} number */
   key(voice, number) {
@@ -131,26 +154,46 @@ export class Player {
   /** @param {Voice} voice @param {number} number */
   fetch(voice, number) {
     const fitted = this.asFitted(voice);
-    const context = this.ready(), version = fitted ? voice.trial ? `${voice.sound}${voice.trial.length}` : String(voice.fit).slice(0, 20) : `${voice.sound}${voice.offset_s}`;
-    const path = `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}${voice.trial ? `&trial=${encodeURIComponent(voice.trial)}` : ""}`;
+    const context = this.ready(),
+      version = fitted
+        ? voice.trial
+          ? `${voice.sound}${voice.trial.length}`
+          : String(voice.fit).slice(0, 20)
+        : `${voice.sound}${voice.offset_s}`;
+    const path =
+      `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=` +
+      `${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}` +
+      `${voice.trial ? `&trial=${encodeURIComponent(voice.trial)}` : ""}`;
     return this.segments.fetch(context, this.key(voice, number), path);
   }
 
   /** Voices that are to be heard. */
   audible() {
-    const voices = this.host.voices(), solo = voices.some((voice) => this.mix.get(voice.id)?.solo);
-    return voices.filter((voice) => { const strip = this.mix.get(voice.id); return solo ? strip?.solo : !strip?.mute; });
+    const voices = this.host.voices(),
+      solo = voices.some((voice) => this.mix.get(voice.id)?.solo);
+    return voices.filter((voice) => {
+      const strip = this.mix.get(voice.id);
+      return solo ? strip?.solo : !strip?.mute;
+    });
   }
 
   /** Have the sound at a place at hand before it is asked for. @param {number} position */
   warm(position) {
     if (!this.context) return;
-    for (const voice of this.audible()) this.fetch(voice, Math.floor(position / this.speed / SEGMENT_S)).catch(() => {});
+    for (const voice of this.audible())
+      this.fetch(voice, Math.floor(position / this.speed / SEGMENT_S)).catch(() => {});
   }
 
-  /** Play from a session time. @param {number} position @param {number | null} [until] stop there @param {(() => void) | null} [after] then @param {boolean} [faded] both ends, up to `until` */
+  /**
+   * Play from a session time.
+   * @param {number} position
+   * @param {number | null} [until] stop there
+   * @param {(() => void) | null} [after] then
+   * @param {boolean} [faded] both ends, up to `until`
+   */
   async play(position, until = null, after = null, faded = false) {
-    const pressed = performance.now(), context = this.ready();
+    const pressed = performance.now(),
+      context = this.ready();
     this.halt();
     this.starting = true;
     const turn = ++this.turn;
@@ -158,11 +201,15 @@ export class Player {
     this.after = after;
     this.alone = faded && until !== null ? [this.frames(position), this.frames(until)] : null;
     this.rest = position;
-    if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1])) position = this.loop[0];
+    if (this.loop && until === null && (position < this.loop[0] || position >= this.loop[1]))
+      position = this.loop[0];
     const first = Math.floor(position / this.speed / SEGMENT_S);
     const coming = Promise.all(this.audible().map((voice) => this.fetch(voice, first).catch(() => null)));
     try {
-      await Promise.race([Promise.all([coming, context.resume()]), new Promise((done) => setTimeout(done, WAIT_MS))]);
+      await Promise.race([
+        Promise.all([coming, context.resume()]),
+        new Promise((done) => setTimeout(done, WAIT_MS)),
+      ]);
       if (context.state !== "running") await running(context);
     } finally {
       if (turn === this.turn) this.starting = false;
@@ -179,7 +226,9 @@ export class Player {
   }
 
   /** It sounds, or will in a moment: what Space and the button stop. */
-  get going() { return this.playing || this.starting; }
+  get going() {
+    return this.playing || this.starting;
+  }
 
   stop() {
     if (!this.going) return;
@@ -205,13 +254,19 @@ export class Player {
         if (!frame || one.at >= frame) one.node.stop();
         else if (one.envelope) {
           // What sounds fades out while what comes fades in.
-          const gain = one.envelope.gain, at = frame / this.rate;
+          const gain = one.envelope.gain,
+            at = frame / this.rate;
           gain.setValueAtTime(1, at);
           gain.linearRampToValueAtTime(0, at + FADE_S);
           one.node.stop(at + FADE_S);
         } else one.node.stop(frame / this.rate);
-      } catch { /* it has ended by itself */ }
-      if (!frame || one.at >= frame) { one.node.disconnect(); this.sounding.delete(one); }
+      } catch {
+        /* it has ended by itself */
+      }
+      if (!frame || one.at >= frame) {
+        one.node.disconnect();
+        this.sounding.delete(one);
+      }
     }
   }
 
@@ -219,7 +274,10 @@ export class Player {
   seek(position) {
     this.rest = position;
     if (this.going) this.play(position);
-    else { this.warm(position); this.host.onChange(); }
+    else {
+      this.warm(position);
+      this.host.onChange();
+    }
   }
 
   /** Something that is heard has changed: schedule anew from a moment ahead, without a gap. */
@@ -237,7 +295,10 @@ export class Player {
     this.tick();
   }
 
-  /** What is set in the page's state: only what differs is heard anew. @param {import("../store.js").Sound} sound */
+  /**
+   * What is set in the page's state: only what differs is heard anew.
+   * @param {import("../store.js").Sound} sound
+   */
   heed({ loop, speed, fitted, click, clickDb, mix }) {
     if (JSON.stringify(Object.fromEntries(this.mix)) !== JSON.stringify(mix)) {
       this.mix = new Map(Object.entries(mix));
@@ -245,8 +306,15 @@ export class Player {
       this.applyMix();
       this.again();
     }
-    if (this.clickDb !== clickDb) { this.clickDb = clickDb; this.measureAnew(); this.applyMix(); }
-    if (this.clickOn !== click) { this.clickOn = click; this.again(); }
+    if (this.clickDb !== clickDb) {
+      this.clickDb = clickDb;
+      this.measureAnew();
+      this.applyMix();
+    }
+    if (this.clickOn !== click) {
+      this.clickOn = click;
+      this.again();
+    }
     if (this.speed !== speed) this.setSpeed(speed);
     if (this.fitted !== fitted) this.setFitted(fitted);
     if (JSON.stringify(this.loop) !== JSON.stringify(loop)) this.setLoop(loop);
@@ -254,7 +322,8 @@ export class Player {
 
   /** @param {number} speed */
   setSpeed(speed) {
-    const position = this.position(), was = this.going;
+    const position = this.position(),
+      was = this.going;
     if (was) this.stop();
     this.speed = speed;
     this.rest = position;
@@ -266,31 +335,44 @@ export class Player {
     this.loop = loop;
     if (this.playing && loop) {
       const position = this.position();
-      if (position < loop[0] || position > loop[1]) this.play(loop[0]); else this.again();
+      if (position < loop[0] || position > loop[1]) this.play(loop[0]);
+      else this.again();
     }
   }
 
-  /** Original or fitted: while it plays, what comes is at hand before the switch, and fades over. @param {boolean} fitted */
+  /**
+   * Original or fitted: while it plays, what comes is at hand before the switch, and fades over.
+   * @param {boolean} fitted
+   */
   setFitted(fitted) {
-    if (!this.playing) { this.fitted = fitted; return; }
-    const position = this.position(), was = this.fitted, first = Math.floor((position + 0.1) / this.speed / SEGMENT_S), voices = this.audible().filter((voice) => voice.fit !== null);
+    if (!this.playing) {
+      this.fitted = fitted;
+      return;
+    }
+    const position = this.position(),
+      was = this.fitted,
+      first = Math.floor((position + 0.1) / this.speed / SEGMENT_S),
+      voices = this.audible().filter((voice) => voice.fit !== null);
     this.fitted = fitted;
     const coming = voices.flatMap((voice) => [this.fetch(voice, first), this.fetch(voice, first + 1)]);
     // Until it is there, what sounded goes on sounding.
     this.fitted = was;
     const turn = ++this.switching;
-    Promise.race([Promise.allSettled(coming), new Promise((done) => setTimeout(done, SWITCH_MS))]).then(() => {
-      if (turn !== this.switching) return;
-      this.fitted = fitted;
-      this.again();
-    });
+    Promise.race([Promise.allSettled(coming), new Promise((done) => setTimeout(done, SWITCH_MS))]).then(
+      () => {
+        if (turn !== this.switching) return;
+        this.fitted = fitted;
+        this.again();
+      },
+    );
   }
 
   tick() {
     const context = this.context;
     if (!context || !this.playing) return;
     const now = context.currentTime * this.rate;
-    const loop = this.until === null && this.loop ? [this.frames(this.loop[0]), this.frames(this.loop[1])] : null;
+    const loop =
+      this.until === null && this.loop ? [this.frames(this.loop[0]), this.frames(this.loop[1])] : null;
     const end = this.until === null ? null : this.frames(this.until);
     if (end !== null && this.cursor >= end && now > this.scheduled) {
       this.rest = this.seconds(end);
@@ -328,10 +410,19 @@ export class Player {
 
   /** @param {Voice} voice @param {number} number @param {Run} run */
   sound(voice, number, run) {
-    const key = this.key(voice, number), buffer = this.segments.now(key), turn = this.turn;
+    const key = this.key(voice, number),
+      buffer = this.segments.now(key),
+      turn = this.turn;
     const begin = (/** @type {AudioBuffer} */ found) => {
       const context = this.context;
-      if (!context || !this.playing || turn !== this.turn || key !== this.key(voice, number) || !this.runs.includes(run)) return;
+      if (
+        !context ||
+        !this.playing ||
+        turn !== this.turn ||
+        key !== this.key(voice, number) ||
+        !this.runs.includes(run)
+      )
+        return;
       // What arrives late joins in where it would be by then.
       this.guard(this.audible(), number);
       const late = Math.max(0, Math.ceil((context.currentTime + 0.01) * this.rate) - run.ctx);
@@ -339,26 +430,50 @@ export class Player {
       const node = context.createBufferSource();
       node.buffer = found;
       const envelope = context.createGain();
-      if (this.fadeFrom && Math.abs(run.ctx + late - this.fadeFrom) < 0.2 * this.rate && run.ctx <= this.fadeFrom) {
+      if (
+        this.fadeFrom &&
+        Math.abs(run.ctx + late - this.fadeFrom) < 0.2 * this.rate &&
+        run.ctx <= this.fadeFrom
+      ) {
         envelope.gain.setValueAtTime(0, (run.ctx + late) / this.rate);
         envelope.gain.linearRampToValueAtTime(1, (run.ctx + late) / this.rate + FADE_S);
       }
       if (this.alone) fadeEnds(envelope.gain, run, late, this.rate, this.alone, ALONE_S, ALONE_S);
-      else if (this.until === null && this.loop) fadeEnds(envelope.gain, run, late, this.rate, [this.frames(this.loop[0]), this.frames(this.loop[1])], SEAM_IN_S, SEAM_OUT_S);
+      else if (this.until === null && this.loop)
+        fadeEnds(
+          envelope.gain,
+          run,
+          late,
+          this.rate,
+          [this.frames(this.loop[0]), this.frames(this.loop[1])],
+          SEAM_IN_S,
+          SEAM_OUT_S,
+        );
       node.connect(envelope).connect(this.strip(voice.id).gain);
       this.follow(node, run.ctx + late, envelope);
-      node.start((run.ctx + late) / this.rate, (run.pos + late - number * SEGMENT_S * this.rate) / this.rate, (run.length - late) / this.rate);
+      node.start(
+        (run.ctx + late) / this.rate,
+        (run.pos + late - number * SEGMENT_S * this.rate) / this.rate,
+        (run.length - late) / this.rate,
+      );
     };
     if (buffer) begin(buffer);
-    else this.fetch(voice, number).then(begin).catch((error) => this.host.onTrouble(String(error.message ?? error)));
+    else
+      this.fetch(voice, number)
+        .then(begin)
+        .catch((error) => this.host.onTrouble(String(error.message ?? error)));
   }
 
   /** The gain of a voice as it is set. @param {string} id */
-  gainOf(id) { return 10 ** ((this.mix.get(id)?.level ?? 0) / 20); }
+  gainOf(id) {
+    return 10 ** ((this.mix.get(id)?.level ?? 0) / 20);
+  }
 
   /**
-   * Measure what a segment comes to with all that sounds in it, the click too, and lower the mix where that is over full scale.
-   * @param {Voice[]} voices @param {number} number
+   * Measure what a segment comes to with all that sounds in it, the click too, and lower the mix where that
+   * is over full scale.
+   * @param {Voice[]} voices
+   * @param {number} number
    */
   guard(voices, number) {
     const key = `${number}|${voices.map((voice) => this.key(voice, number)).join("|")}`;
@@ -367,15 +482,21 @@ export class Player {
     if (buffers.some((buffer) => !buffer)) return;
     this.measured.add(key);
     const length = Math.max(...buffers.map((buffer) => /** @type {AudioBuffer} */ (buffer).length));
-    const total = new Float32Array(length), extra = this.clickOn || this.host.ticks?.().length ? 10 ** (this.clickDb / 20) * this.loudestClick : 0;
+    const total = new Float32Array(length),
+      extra = this.clickOn || this.host.ticks?.().length ? 10 ** (this.clickDb / 20) * this.loudestClick : 0;
     let peak = 0;
     for (const channel of [0, 1]) {
       total.fill(0);
       voices.forEach((voice, k) => {
-        const buffer = /** @type {AudioBuffer} */ (buffers[k]), data = buffer.getChannelData(Math.min(channel, buffer.numberOfChannels - 1)), gain = this.gainOf(voice.id);
+        const buffer = /** @type {AudioBuffer} */ (buffers[k]),
+          data = buffer.getChannelData(Math.min(channel, buffer.numberOfChannels - 1)),
+          gain = this.gainOf(voice.id);
         for (let frame = 0; frame < data.length; frame++) total[frame] += gain * data[frame];
       });
-      for (let frame = 0; frame < length; frame++) { const value = Math.abs(total[frame]); if (value > peak) peak = value; }
+      for (let frame = 0; frame < length; frame++) {
+        const value = Math.abs(total[frame]);
+        if (value > peak) peak = value;
+      }
     }
     if ((peak + extra) * this.headroom <= FULL) return;
     this.headroom = FULL / (peak + extra);
@@ -384,7 +505,8 @@ export class Player {
   }
 
   applyHeadroom() {
-    if (this.context && this.master) this.master.gain.setTargetAtTime(this.headroom, this.context.currentTime, LOWER_S);
+    if (this.context && this.master)
+      this.master.gain.setTargetAtTime(this.headroom, this.context.currentTime, LOWER_S);
   }
 
   /** The levels were changed: what they come to is measured anew. */
@@ -396,7 +518,8 @@ export class Player {
 
   /** @param {Run} run */
   scheduleClicks(run) {
-    const map = this.host.map(), context = this.context;
+    const map = this.host.map(),
+      context = this.context;
     if (!map || !context || !this.clickOn || !this.clickGain) return;
     for (const beat of beatsBetween(map, this.seconds(run.pos - 1), this.seconds(run.pos + run.length + 1))) {
       const frame = this.frames(beat.time) - run.pos;
@@ -411,9 +534,15 @@ export class Player {
 
   /** @param {Run} run */
   scheduleTicks(run) {
-    const times = this.host.ticks?.() ?? [], context = this.context, buffer = this.tickBuffer;
+    const times = this.host.ticks?.() ?? [],
+      context = this.context,
+      buffer = this.tickBuffer;
     if (!times.length || !context || !buffer || !this.clickGain) return;
-    for (let k = lowerBound(times, this.seconds(run.pos - 1)); k < times.length && times[k] < this.seconds(run.pos + run.length + 1); k++) {
+    for (
+      let k = lowerBound(times, this.seconds(run.pos - 1));
+      k < times.length && times[k] < this.seconds(run.pos + run.length + 1);
+      k++
+    ) {
       const frame = this.frames(times[k]) - run.pos;
       if (frame < 0 || frame >= run.length) continue;
       const node = context.createBufferSource();
@@ -428,7 +557,10 @@ export class Player {
   follow(node, at, envelope) {
     const one = { node, at, envelope };
     this.sounding.add(one);
-    node.onended = () => { this.sounding.delete(one); node.disconnect(); };
+    node.onended = () => {
+      this.sounding.delete(one);
+      node.disconnect();
+    };
   }
 
   /** @param {string} id */
@@ -436,7 +568,8 @@ export class Player {
     let found = this.strips.get(id);
     if (!found) {
       const context = this.ready();
-      const gain = context.createGain(), pan = context.createStereoPanner();
+      const gain = context.createGain(),
+        pan = context.createStereoPanner();
       gain.connect(pan).connect(/** @type {GainNode} */ (this.master));
       found = { gain, pan };
       this.strips.set(id, found);
@@ -456,23 +589,4 @@ export class Player {
       pan.pan.value = strip?.pan ?? 0;
     }
   }
-}
-
-/**
- * Let a run come up where it begins a range, and die away where it ends it.
- * @param {AudioParam} gain @param {Run} run @param {number} late frames that it misses @param {number} rate
- * @param {number[]} range frames [first, end) @param {number} upS @param {number} downS
- */
-function fadeEnds(gain, run, late, rate, [first, end], upS, downS) {
-  const from = (run.ctx + late) / rate, to = (run.ctx + run.length) / rate;
-  if (run.pos === first) { gain.setValueAtTime(0, from); gain.linearRampToValueAtTime(1, from + upS); }
-  if (run.pos + run.length === end) { gain.setValueAtTime(1, Math.max(from + upS, to - downS)); gain.linearRampToValueAtTime(0, to); }
-}
-
-/** Wait until a context runs; a browser without a sound device never starts it, and says nothing. @param {AudioContext} context */
-function running(context) {
-  /** @type {number | undefined} */
-  let timer;
-  const late = new Promise((_, refuse) => { timer = window.setTimeout(() => refuse(new Error("the browser found no device to play on, or does not let this page play. Everything else works.")), DEVICE_MS); });
-  return Promise.race([context.resume(), late]).finally(() => clearTimeout(timer));
 }

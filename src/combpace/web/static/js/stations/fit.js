@@ -12,20 +12,43 @@ function ride(desk, selection) {
   if (selection?.kind === "marks") desk.act("ride", { take: selection.take, times_s: selection.ts });
 }
 
-/** A note of a part, in words. @param {any} desk @param {any} selection @param {HTMLElement} head @param {HTMLElement} text @param {import("./station.js").Button} button */
+/**
+ * A note of a part, in words.
+ * @param {any} desk
+ * @param {any} selection
+ * @param {HTMLElement} head
+ * @param {HTMLElement} text
+ * @param {import("./station.js").Button} button
+ */
 function chosenNote(desk, selection, head, text, button) {
-  const { state } = desk, part = state.picture.parts.find((/** @type {any} */ one) => one.id === selection.part), note = part?.notes.find((/** @type {number[]} */ one) => Math.abs(one[4] - selection.own) < 1e-4);
+  const { state } = desk,
+    part = state.picture.parts.find((/** @type {any} */ one) => one.id === selection.part),
+    note = part?.notes.find((/** @type {number[]} */ one) => Math.abs(one[4] - selection.own) < 1e-4);
   if (!note) return false;
   const q = state.map.toQuarters(note[0]);
   head.textContent = `Note ${placeWords(state.map, q)}`;
-  text.textContent = `${part.name}: key ${note[2]}, velocity ${note[3]}, ${clockWords(note[0])}${note[5] ? ", pulled by hand" : ""}. Drag it to a place; Shift frees it.`;
-  if (note[5]) button("As the rule has it", "Del", () => desk.act("note-release", { part: part.id, own: selection.own }));
+  text.textContent =
+    `${part.name}: key ${note[2]}, velocity ${note[3]}, ${clockWords(note[0])}` +
+    `${note[5] ? ", pulled by hand" : ""}. Drag it to a place; Shift frees it.`;
+  if (note[5])
+    button("As the rule has it", "Del", () =>
+      desk.act("note-release", { part: part.id, own: selection.own }),
+    );
   button("Hear it", "W", () => desk.play(note[0] - 0.02, note[1] + 0.05));
   return true;
 }
 
 /** Whether pauses between notes are seen. @param {any} desk */
-const pausesTool = (desk) => tickTool("pauses", "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there", desk.state.view.pauses, (pauses) => { desk.store.view({ pauses }); desk.pictures.draw(); });
+const pausesTool = (desk) =>
+  tickTool(
+    "pauses",
+    "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there",
+    desk.state.view.pauses,
+    (pauses) => {
+      desk.store.view({ pauses });
+      desk.pictures.draw();
+    },
+  );
 
 /** Whose groove is taken: "" for the take that is shown, or the id of a part. */
 let grooveOf = "";
@@ -34,23 +57,47 @@ let grooveOf = "";
 function grooveOfField(desk) {
   const { state } = desk;
   if (!state.picture.parts.length) return [];
-  const label = document.createElement("label"), select = document.createElement("select");
+  const label = document.createElement("label"),
+    select = document.createElement("select");
   label.className = "from-here";
   select.className = "field";
   select.setAttribute("aria-label", "whose groove");
-  for (const [value, text] of [["", desk.host.take(state.focus)?.name ?? "this take"], ...state.picture.parts.map((/** @type {any} */ part) => [part.id, part.name])]) select.add(new Option(text, value, false, grooveOf === value));
-  select.addEventListener("change", () => { grooveOf = select.value; });
+  for (const [value, text] of [
+    ["", desk.host.take(state.focus)?.name ?? "this take"],
+    ...state.picture.parts.map((/** @type {any} */ part) => [part.id, part.name]),
+  ])
+    select.add(new Option(text, value, false, grooveOf === value));
+  select.addEventListener("change", () => {
+    grooveOf = select.value;
+  });
   label.append("the groove of ", select);
   return [label];
 }
 
-/** What was chosen goes into the library, by the take's name and its bars. @param {any} desk @param {number} from @param {number} to @param {string} grid */
+/**
+ * What was chosen goes into the library, by the take's name and its bars.
+ * @param {any} desk
+ * @param {number} from
+ * @param {number} to
+ * @param {string} grid
+ */
 function takeGroove(desk, from, to, grid) {
-  const of = desk.state.picture.parts.some((/** @type {any} */ part) => part.id === grooveOf) ? grooveOf : desk.state.focus;
-  return library(desk, () => send(`/api/sessions/${desk.session}/grooves`, { take: of, from_bar: from, to_bar: to, grid }), (made) => `The groove ${made.name} is in the library: ${made.words}.`);
+  const of = desk.state.picture.parts.some((/** @type {any} */ part) => part.id === grooveOf)
+    ? grooveOf
+    : desk.state.focus;
+  return library(
+    desk,
+    () => send(`/api/sessions/${desk.session}/grooves`, { take: of, from_bar: from, to_bar: to, grid }),
+    (made) => `The groove ${made.name} is in the library: ${made.words}.`,
+  );
 }
 
-/** Something is done to the library, and the page shows it. @param {any} desk @param {() => Promise<any>} run @param {(made: any) => string} said */
+/**
+ * Something is done to the library, and the page shows it.
+ * @param {any} desk
+ * @param {() => Promise<any>} run
+ * @param {(made: any) => string} said
+ */
 async function library(desk, run, said) {
   try {
     const made = await run();
@@ -58,20 +105,38 @@ async function library(desk, run, said) {
     const box = /** @type {HTMLDetailsElement | null} */ (document.getElementById("grooves"));
     if (box) box.open = true;
     return made;
-  } catch (error) { desk.words.trouble(error); return null; }
+  } catch (error) {
+    desk.words.trouble(error);
+    return null;
+  }
 }
 
 /** Listeners that outlive every swap. @param {any} desk */
 function wireGrooves(desk) {
   if (desk.groovesWired) return;
   desk.groovesWired = true;
-  const idOf = (/** @type {EventTarget | null} */ target) => /** @type {HTMLElement | null} */ (target instanceof Element ? target.closest("[data-groove]") : null)?.dataset.groove ?? "";
+  const idOf = (/** @type {EventTarget | null} */ target) =>
+    /** @type {HTMLElement | null} */ (target instanceof Element ? target.closest("[data-groove]") : null)
+      ?.dataset.groove ?? "";
   document.addEventListener("click", (event) => {
     if (!(event.target instanceof Element)) return;
-    const id = idOf(event.target), back = /** @type {HTMLElement | null} */ (event.target.closest("[data-groove-restore]"));
-    if (back) { const gone = back.dataset.grooveRestore ?? ""; back.remove(); library(desk, () => send(`/api/grooves/${gone}/restore`, {}), (made) => `The groove ${made.name} is back.`); }
+    const id = idOf(event.target),
+      back = /** @type {HTMLElement | null} */ (event.target.closest("[data-groove-restore]"));
+    if (back) {
+      const gone = back.dataset.grooveRestore ?? "";
+      back.remove();
+      library(
+        desk,
+        () => send(`/api/grooves/${gone}/restore`, {}),
+        (made) => `The groove ${made.name} is back.`,
+      );
+    }
     if (!event.target.closest("[data-groove-remove]")) return;
-    library(desk, () => send(`/api/grooves/${id}`, {}, "DELETE"), (made) => `The groove ${made.removed} was removed from the library; sessions that use it keep it.`).then((made) => {
+    library(
+      desk,
+      () => send(`/api/grooves/${id}`, {}, "DELETE"),
+      (made) => `The groove ${made.removed} was removed from the library; sessions that use it keep it.`,
+    ).then((made) => {
       if (!made) return;
       const again = document.createElement("button");
       again.type = "button";
@@ -84,29 +149,61 @@ function wireGrooves(desk) {
   document.addEventListener("change", (event) => {
     const box = event.target;
     if (!(box instanceof HTMLInputElement)) return;
-    if ("grooveName" in box.dataset) library(desk, () => send(`/api/grooves/${idOf(box)}`, { name: box.value }, "PATCH"), (made) => `The groove is called ${made.name}.`);
+    if ("grooveName" in box.dataset)
+      library(
+        desk,
+        () => send(`/api/grooves/${idOf(box)}`, { name: box.value }, "PATCH"),
+        (made) => `The groove is called ${made.name}.`,
+      );
     if ("grooveFile" in box.dataset && box.files?.[0]) {
       const [file] = box.files;
-      library(desk, async () => {
-        let value;
-        try { value = JSON.parse(await file.text()); } catch { throw new Error(`“${file.name}” is no JSON, so it is no groove. Nothing was changed.`); }
-        return send("/api/grooves", value, "PUT");
-      }, (made) => `The groove ${made.name} is in the library.`);
+      library(
+        desk,
+        async () => {
+          let value;
+          try {
+            value = JSON.parse(await file.text());
+          } catch {
+            throw new Error(`“${file.name}” is no JSON, so it is no groove. Nothing was changed.`);
+          }
+          return send("/api/grooves", value, "PUT");
+        },
+        (made) => `The groove ${made.name} is in the library.`,
+      );
     }
   });
 }
 
 /** @type {import("./station.js").StationView} */
 export const fit = {
-  ...plain, id: "fit", key: 5, fitted: true, pulls: true,
+  ...plain,
+  id: "fit",
+  key: 5,
+  fitted: true,
+  pulls: true,
   mount: (desk, box) => mountComb(box, desk.host, { fitting: true }),
-  tools: (desk) => [...leadInTool(desk), pausesTool(desk), legend(`${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: untouched</span><span class="long">thin foot, faint line: as played</span>${swatch("anchor", "pulled")}`)],
+  tools: (desk) => [
+    ...leadInTool(desk),
+    pausesTool(desk),
+    legend(
+      `${swatch("squeezed", "squeezed")}${swatch("spread", "spread")}<span class="long">no ribbon: ` +
+        `untouched</span><span class="long">thin foot, faint line: as played</span>` +
+        `${swatch("anchor", "pulled")}`,
+    ),
+  ],
   marksOf: ({ state }) => state.focus,
   grid: () => "rule",
-  pull(desk, selection, _, target) { desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target }); },
-  remove: (desk, selection) => (selection?.kind === "note" ? desk.act("note-release", { part: selection.part, own: selection.own }) : ride(desk, selection)),
+  pull(desk, selection, _, target) {
+    desk.act("peg", { take: desk.state.focus, take_s: selection.t, quarters: target });
+  },
+  remove: (desk, selection) =>
+    selection?.kind === "note"
+      ? desk.act("note-release", { part: selection.part, own: selection.own })
+      : ride(desk, selection),
   chosenOnset(desk, selection, mark, button) {
-    button("As it was played", "", () => desk.act("as-played", { take: selection.take, times_s: [selection.t] }));
+    button("As it was played", "", () =>
+      desk.act("as-played", { take: selection.take, times_s: [selection.t] }),
+    );
     button("Let it ride", "Del", () => ride(desk, selection));
   },
   chosenMany(desk, selection, { head, text, button, row }) {
@@ -121,7 +218,10 @@ export const fit = {
       return true;
     }
     if (selection.kind !== "bars") return false;
-    const name = (/** @type {number} */ index) => desk.state.picture.bars.find((/** @type {any} */ one) => one.i === index)?.n, from = name(selection.bar), to = name(selection.to);
+    const name = (/** @type {number} */ index) =>
+        desk.state.picture.bars.find((/** @type {any} */ one) => one.i === index)?.n,
+      from = name(selection.bar),
+      to = name(selection.to);
     if (from === undefined || to === undefined) return false;
     const bars = { take: desk.state.focus, from_bar: from, to_bar: to };
     head.textContent = `Bars ${from}–${to}`;
@@ -137,9 +237,17 @@ export const fit = {
   drawSmall(desk) {
     const { state } = desk;
     wireGrooves(desk);
-    const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")), made = state.picture.fit;
+    const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")),
+      made = state.picture.fit;
     if (!histogram || !made || made.missing) return;
-    const value = (/** @type {string} */ name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`[data-act="rule"][data-name="${name}"]`))?.value ?? "";
-    drawHistogram(histogram, { drifts: made.off_ms, alone: Number(value("leave_alone")) || 0, ignore: Number(value("ignore")) || null });
+    const value = (/** @type {string} */ name) =>
+      /** @type {HTMLInputElement | null} */ (
+        document.querySelector(`[data-act="rule"][data-name="${name}"]`)
+      )?.value ?? "";
+    drawHistogram(histogram, {
+      drifts: made.off_ms,
+      alone: Number(value("leave_alone")) || 0,
+      ignore: Number(value("ignore")) || null,
+    });
   },
 };

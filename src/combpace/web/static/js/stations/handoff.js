@@ -8,11 +8,16 @@ const REST_MS = 120;
 
 /** The sentence as it stands. @param {HTMLFormElement} form */
 export function wishOf(form) {
-  const data = new FormData(form), start = data.get("start");
+  const data = new FormData(form),
+    start = data.get("start");
   /** @param {string} name */
   const number = (name) => Number(String(data.get(name)).trim().replace("\u2212", "-").replace(",", "."));
   return {
-    takes: data.getAll("take"), kind: data.get("kind"), extras: data.getAll("extra"), levels: data.get("levels"), written: data.get("written"),
+    takes: data.getAll("take"),
+    kind: data.get("kind"),
+    extras: data.getAll("extra"),
+    levels: data.get("levels"),
+    written: data.get("written"),
     start: start === "lead-in" ? "lead-in" : `bar ${String(data.get("bar")).trim()}`,
     bars: start !== "lead-in" && data.get("until") ? number("bars") : null,
     rate: data.get("rate") ? Number(data.get("rate")) : null,
@@ -23,12 +28,17 @@ export function wishOf(form) {
 
 /** Listeners that outlive every swap. @param {any} desk */
 function wire(desk) {
-  let timer = 0, asked = 0;
+  let timer = 0,
+    asked = 0;
   /** @param {HTMLFormElement} form */
   const plan = async (form) => {
     const mine = ++asked;
     let text = "";
-    try { text = await htmlOf(`/sessions/${desk.session}/hand-off/plan`, wishOf(form)); } catch (error) { text = problem(error); }
+    try {
+      text = await htmlOf(`/sessions/${desk.session}/hand-off/plan`, wishOf(form));
+    } catch (error) {
+      text = problem(error);
+    }
     const box = document.getElementById("handoff-plan");
     if (!box || mine !== asked) return;
     box.innerHTML = text;
@@ -52,7 +62,9 @@ function wire(desk) {
     try {
       await send(`/api/sessions/${desk.session}/hand-off`, wishOf(form));
       desk.words.note("The files are being written; go on meanwhile.");
-    } catch (error) { desk.words.trouble(error); }
+    } catch (error) {
+      desk.words.trouble(error);
+    }
   });
 }
 

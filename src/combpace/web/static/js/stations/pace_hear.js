@@ -1,11 +1,13 @@
 // @ts-check
-// Hearing and turning tempi before they are taken: candidates, readings, nudges. Nothing here is kept by the server but what is used.
+// Hearing and turning tempi before they are taken: candidates, readings, nudges. Nothing here is kept by the
+// server but what is used.
 import { binary, get } from "../api/client.js";
 import { steadyTable, turned, weaveFrom } from "../views/darkness.js";
 import { makeMap } from "../views/map.js";
 import { drawSmallWeave } from "../views/weave.js";
 
-const HEARD_S = 6, SEND_MS = 160;
+const HEARD_S = 6,
+  SEND_MS = 160;
 
 /** @param {any} desk */
 export function makeHearing(desk) {
@@ -14,25 +16,36 @@ export function makeHearing(desk) {
   let lead = null;
   /** @type {any[]} */
   let readings = [];
-  /** What W hears: a map and its name, and which place comes next. @type {{map: any, name: string, turn: number, middle: boolean} | null} */
+  /**
+   * What W hears: a map and its name, and which place comes next.
+   * @type {{map: any, name: string, turn: number, middle: boolean} | null}
+   */
   let chosen = null;
-  let timer = 0, watched = 0;
+  let timer = 0,
+    watched = 0;
   /** The tempo that nudges have come to, until the server has confirmed it. @type {number | null} */
   let wanted = null;
 
   /** What is drawn from; asked again when the takes changed. */
   async function fetchAll() {
     try {
-      const [found, offered] = await Promise.all([binary(`/api/sessions/${session}/activation`), get(`/api/sessions/${session}/readings`)]);
+      const [found, offered] = await Promise.all([
+        binary(`/api/sessions/${session}/activation`),
+        get(`/api/sessions/${session}/readings`),
+      ]);
       lead = { strength: new Uint8Array(found.data), offset: Number(found.headers.get("X-Offset-S")) };
       readings = offered;
       drawReadings();
-    } catch (error) { words.trouble(error); }
+    } catch (error) {
+      words.trouble(error);
+    }
   }
 
   function drawReadings() {
     if (!lead) return;
-    for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (document.querySelectorAll("canvas[data-reading]"))) {
+    for (const canvas of /** @type {NodeListOf<HTMLCanvasElement>} */ (
+      document.querySelectorAll("canvas[data-reading]")
+    )) {
       const one = readings.find((reading) => String(reading.rank) === canvas.dataset.reading);
       if (one) drawSmallWeave(canvas, weaveFrom(makeMap(one.map), lead.strength, lead.offset, 120));
     }
@@ -47,11 +60,23 @@ export function makeHearing(desk) {
 
   /** Hear a map's click with the music: from the middle, or at start, middle and end in turn. */
   function hearNext() {
-    if (!chosen) { desk.steps.hearChosen(); return; }
-    const take = desk.host.take(state.picture.lead), from = take.offset_s, length = take.duration_s;
+    if (!chosen) {
+      desk.steps.hearChosen();
+      return;
+    }
+    const take = desk.host.take(state.picture.lead),
+      from = take.offset_s,
+      length = take.duration_s;
     const names = chosen.middle ? ["from the middle"] : ["at the start", "in the middle", "at the end"];
-    const places = chosen.middle ? [0.5] : [Math.max(0, chosen.map.toSeconds(0) - from) / length, 0.5, Math.max(0.5, (length - HEARD_S) / length)];
-    const at = chosen.turn % places.length, start = Math.max(0, from + places[at] * length - 0.05);
+    const places = chosen.middle
+      ? [0.5]
+      : [
+          Math.max(0, chosen.map.toSeconds(0) - from) / length,
+          0.5,
+          Math.max(0.5, (length - HEARD_S) / length),
+        ];
+    const at = chosen.turn % places.length,
+      start = Math.max(0, from + places[at] * length - 0.05);
     chosen.turn++;
     words.say(`${chosen.name} ${names[at]}${chosen.middle ? "" : "; W hears the next place"}.`);
     show(chosen.map);
@@ -66,7 +91,10 @@ export function makeHearing(desk) {
     const watch = () => {
       // Another hearing watches now.
       if (turn !== watched) return;
-      if (desk.trial === map && desk.player.going) { requestAnimationFrame(watch); return; }
+      if (desk.trial === map && desk.player.going) {
+        requestAnimationFrame(watch);
+        return;
+      }
       if (desk.trial === map) desk.trial = null;
       desk.pictures.fetchWeave();
     };
@@ -82,8 +110,16 @@ export function makeHearing(desk) {
       const one = readings.find((reading) => String(reading.rank) === rank);
       if (one) chosen = { map: makeMap(one.map), name: one.sentence, turn: 0, middle: true };
     } else {
-      const bpm = Number(button.dataset.hearBpm), meters = state.picture.map.meters, name = `${bpm.toFixed(3)} BPM`;
-      if (chosen?.name !== name) chosen = { map: makeMap(steadyTable(bpm * meters[0][3], Number(button.dataset.startS), meters)), name, turn: 0, middle: false };
+      const bpm = Number(button.dataset.hearBpm),
+        meters = state.picture.map.meters,
+        name = `${bpm.toFixed(3)} BPM`;
+      if (chosen?.name !== name)
+        chosen = {
+          map: makeMap(steadyTable(bpm * meters[0][3], Number(button.dataset.startS), meters)),
+          name,
+          turn: 0,
+          middle: false,
+        };
     }
     hearNext();
   }
@@ -91,8 +127,14 @@ export function makeHearing(desk) {
   /** Turn the tempo: the rows at once, the server when the hand rests. @param {number} step BPM */
   function nudge(step) {
     const { picture, map } = state;
-    if (picture.kind !== "steady" || !map) { words.say("The map breathes; use one steady tempo first, then nudge it."); return; }
-    const beat = map.table.meters[0][3], [t0, t1] = map.table.times, [q0, q1] = map.table.quarters, now = (60 * (q1 - q0)) / (t1 - t0) / beat;
+    if (picture.kind !== "steady" || !map) {
+      words.say("The map breathes; use one steady tempo first, then nudge it.");
+      return;
+    }
+    const beat = map.table.meters[0][3],
+      [t0, t1] = map.table.times,
+      [q0, q1] = map.table.quarters,
+      now = (60 * (q1 - q0)) / (t1 - t0) / beat;
     const bpm = Math.round(((wanted ?? now) + step) * 1000) / 1000;
     if (!(bpm >= 5 && bpm <= 1000)) return;
     wanted = bpm;
@@ -100,12 +142,30 @@ export function makeHearing(desk) {
     desk.trial = null;
     show(state.map);
     desk.player.again();
-    const field = /** @type {HTMLInputElement | null} */ (document.querySelector('.field[data-act="steady"][data-name="bpm"]'));
+    const field = /** @type {HTMLInputElement | null} */ (
+      document.querySelector('.field[data-act="steady"][data-name="bpm"]')
+    );
     if (field) field.value = String(bpm);
     words.say(`${bpm} BPM`);
     clearTimeout(timer);
-    timer = window.setTimeout(() => desk.act("steady", { bpm, nudged: true }).then(() => { if (wanted === bpm) wanted = null; }), SEND_MS);
+    timer = window.setTimeout(
+      () =>
+        desk.act("steady", { bpm, nudged: true }).then(() => {
+          if (wanted === bpm) wanted = null;
+        }),
+      SEND_MS,
+    );
   }
 
-  return { fetchAll, drawReadings, show, hearNext, pressed, nudge, forget: () => { chosen = null; } };
+  return {
+    fetchAll,
+    drawReadings,
+    show,
+    hearNext,
+    pressed,
+    nudge,
+    forget: () => {
+      chosen = null;
+    },
+  };
 }

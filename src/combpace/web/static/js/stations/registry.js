@@ -9,4 +9,6 @@ import { pieces } from "./pieces.js";
 import { takes } from "./takes.js";
 
 /** @type {Record<string, import("./station.js").StationView>} */
-export const STATIONS = Object.fromEntries([takes, pace, bars, onsets, fit, pieces, handOff].map((one) => [one.id, one]));
+export const STATIONS = Object.fromEntries(
+  [takes, pace, bars, onsets, fit, pieces, handOff].map((one) => [one.id, one]),
+);

@@ -1,13 +1,35 @@
 // @ts-check
-// The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they stretch.
-import { HEAD_PX, LEFT_PX, OVER, caughtPlace, hitComb, lowerBound, makeComb, mostTop, topFor } from "./comb_geometry.js";
-import { gridPlaces, makeTimeMap, placeWords, pulled, signed } from "./map.js";
-import { DOUBTFUL, clip, howDrawn, colours, foot, gainOf, once, prepared, type, wave } from "./paint.js";
+// The comb: one bar a row, teeth at beats; pull an attack onto a tooth. In Fit it shows pegs and what they
+// stretch.
+import {
+  HEAD_PX,
+  LEFT_PX,
+  caughtPlace,
+  hitComb,
+  makeComb,
+  mostTop,
+  nearest,
+  topFor,
+} from "./comb_geometry.js";
+import { makeTimeMap, placeWords, pulled, signed } from "./map.js";
+import { howDrawn, colours, once, prepared } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
-import { drawAlone, drawPauses, drawPegs, drawRegion, isChosenMark } from "./fit_marks.js";
+import { drawPauses, drawPegs, drawRegion, isChosenMark } from "./fit_marks.js";
 import { pullRegion, regionWords } from "./pull.js";
+import {
+  RIBBON_PX,
+  drawGround,
+  drawHead,
+  drawLoopAndHead,
+  drawMarks,
+  drawNumbers,
+  drawPulledTo,
+  drawSound,
+  drawTeeth,
+} from "./comb_rows.js";
 import { drawNotes, noteAt } from "./notes.js";
 import { makeRowImages } from "./row_images.js";
+import { makeTogether } from "./together.js";
 
 /** @typedef {import("../pages/host.js").Host} Host */
 
@@ -16,39 +38,50 @@ const DRAG_PX = 3;
 const TOUCH_PX = 6;
 // A dragged clip catches on an attack this near.
 const CATCH_S = 0.03;
-// What several mics hear so near together is one stroke.
-const SAME_STROKE_S = 0.015;
 
-/** The value nearest to x in a sorted array, null of none. @param {number[]} values @param {number} x */
-function nearest(values, x) {
-  const k = lowerBound(values, x), before = values[k - 1], after = values[k];
-  if (before === undefined) return after ?? null;
-  return after === undefined || x - before < after - x ? before : after;
-}
-
-/** @param {HTMLElement} box @param {Host} host @param {{fitting?: boolean}} [how] fitting: pegs and what they stretch, drawn as it will sound */
+/**
+ * @param {HTMLElement} box
+ * @param {Host} host
+ * @param {{fitting?: boolean}} [how] fitting: pegs and what they stretch, drawn as it will sound
+ */
 export function mountComb(box, host, { fitting: fits = false } = {}) {
   const canvas = document.createElement("canvas");
   canvas.tabIndex = 0;
   canvas.setAttribute("role", "application");
-  canvas.setAttribute("aria-label", "The comb: bars as rows. Arrow keys go through bars, Q and E through attacks; the table after it says the same in words.");
+  canvas.setAttribute(
+    "aria-label",
+    "The comb: bars as rows. Arrow keys go through bars, Q and E through attacks; the table after " +
+      "it says the same in words.",
+  );
   box.append(canvas);
   const { state } = host;
-  /** @type {null | {onset: number, time: number, x: number, y: number, row: number, target: number, free: boolean, moving: boolean, anchor: number}} */
+  /**
+   * @type {null | {onset: number, time: number, x: number, y: number, row: number, target: number, free:
+   *   boolean, moving: boolean, anchor: number}}
+   */
   let drag = null;
-  /** A clip that is dragged: its tooth stays, the music under it moves. @type {null | {q: number, time: number, x: number, row: number, moving: boolean, free: boolean}} */
+  /**
+   * A clip that is dragged: its tooth stays, the music under it moves.
+   * @type {null | {q: number, time: number, x: number, row: number, moving: boolean, free: boolean}}
+   */
   let clipDrag = null;
   /** Rows that are dragged over beside the comb. @type {null | {from: number, to: number}} */
   let rowDrag = null;
-  /** A note that is dragged, in Fit. @type {null | {part: any, note: any, x: number, row: number, target: number, moving: boolean}} */
+  /**
+   * A note that is dragged, in Fit.
+   * @type {null | {part: any, note: any, x: number, row: number, target: number, moving: boolean}}
+   */
   let noteDrag = null;
   /** A finger that pulls the rows. @type {{y: number, top: number, moved: boolean, hit: any} | null} */
   let panDrag = null;
   /** @type {{x: number, y: number} | null} */
   let pointer = null;
-  const ask = once(draw), images = makeRowImages(() => ask());
+  const together = makeTogether(host);
+  const ask = once(draw),
+    images = makeRowImages(() => ask());
 
-  const fitting = () => fits, rowPx = () => state.view.rowPx * (fits ? 1.4 : 1);
+  const fitting = () => fits,
+    rowPx = () => state.view.rowPx * (fits ? 1.4 : 1);
   const take = () => host.take(fitting() ? state.focus : state.picture.lead);
   const bars = () => state.picture.bars;
 
@@ -62,40 +95,43 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   function drawn() {
     const shown = take();
     // In pieces it is drawn as it sounds, from session time 0 on.
-    if (fitting() && shown?.pieces) return [{ ...shown, id: `${shown.id}/laid/${shown.pieces}`, offset_s: 0 }];
+    if (fitting() && shown?.pieces)
+      return [{ ...shown, id: `${shown.id}/laid/${shown.pieces}`, offset_s: 0 }];
     if (fitting() || !shown?.bundle) return shown ? [shown] : [];
-    const mics = state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames), one = mics.find((mic) => mic.id === state.view.rowsOf);
+    const mics = state.picture.takes.filter((one) => one.bundle === shown.bundle && one.frames),
+      one = mics.find((mic) => mic.id === state.view.rowsOf);
     return one ? [one] : mics;
   }
 
-  /** Marks in sight, in session time: in Fit where they will sound; of several mics those that coincide as one, the earliest. */
+  /**
+   * Marks in sight, in session time: in Fit where they will sound; of several mics those that coincide as
+   * one, the earliest.
+   */
   const marks = () => {
     const all = drawn();
     if (all.length > 1) return together(all.map((one) => one.id));
-    const id = all[0]?.id ?? "", own = host.marks(id), way = fitted();
-    return { ...(way ? { ...own, times: own.take.map(way.toTarget) } : own), owner: /** @type {string[] | null} */ (null) };
+    const id = all[0]?.id ?? "",
+      own = host.marks(id),
+      way = fitted();
+    return {
+      ...(way ? { ...own, times: own.take.map(way.toTarget) } : own),
+      owner: /** @type {string[] | null} */ (null),
+    };
   };
-
-  /** @type {{of: any[], made: any} | null} */
-  let joined = null;
-  /** @param {string[]} ids */
-  function together(ids) {
-    const each = ids.map((id) => host.marks(id));
-    if (joined && joined.of.length === each.length && joined.of.every((one, k) => one === each[k])) return joined.made;
-    const all = each.flatMap((own, k) => own.times.map((time, at) => ({ time, take: own.take[at], sure: own.sure[at], id: ids[k] }))).sort((a, b) => a.time - b.time);
-    const kept = all.filter((one, k) => k === 0 || one.time - all[k - 1].time > SAME_STROKE_S);
-    joined = { of: each, made: { times: kept.map((one) => one.time), take: kept.map((one) => one.take), sure: kept.map((one) => one.sure), owner: kept.map((one) => one.id) } };
-    return joined.made;
-  }
 
   /** @type {any} */
   let fitOf = null;
   /** @type {ReturnType<typeof makeTimeMap> | null} */
   let wayOf = null;
-  /** Where the shown take comes to lie when it is fitted; null outside Fit, or while there is nothing to fit. */
+  /**
+   * Where the shown take comes to lie when it is fitted; null outside Fit, or while there is nothing to fit.
+   */
   function fitted() {
     const fit = fitting() ? state.picture.fit : null;
-    if (fitOf !== fit) { fitOf = fit; wayOf = fit && !fit.missing ? makeTimeMap(fit.source, fit.target) : null; }
+    if (fitOf !== fit) {
+      fitOf = fit;
+      wayOf = fit && !fit.missing ? makeTimeMap(fit.source, fit.target) : null;
+    }
     return wayOf;
   }
 
@@ -108,219 +144,98 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     host.need(bars()[comb.first].s, bars()[comb.last].e);
     images.begin(rowPx());
     let map = state.map;
-    if (drag?.moving && !fitting()) map = pulled(state.picture.map, drag.time, drag.target, state.picture.kind === "steady", state.picture.anchors.map((one) => one.q));
-    if (clipDrag?.moving) map = pulled(state.picture.map, clipDrag.time, clipDrag.q, false, otherAnchors(clipDrag.q));
+    if (drag?.moving && !fitting())
+      map = pulled(
+        state.picture.map,
+        drag.time,
+        drag.target,
+        state.picture.kind === "steady",
+        state.picture.anchors.map((one) => one.q),
+      );
+    if (clipDrag?.moving)
+      map = pulled(state.picture.map, clipDrag.time, clipDrag.q, false, otherAnchors(clipDrag.q));
     g.save();
     g.beginPath();
     g.rect(0, HEAD_PX, width, height - HEAD_PX);
     g.clip();
     for (let row = comb.first; row <= comb.last; row++) drawRow(g, c, comb, row, map, shown);
     g.restore();
-    drawHead(g, c, comb);
+    drawHead({ g, c, comb, host, fits }, bars()[Math.max(0, comb.first)]);
     if (drag?.moving) drawDrag(g, c, comb, map, shown);
-    if (clipDrag?.moving) drawClipDrag(g, c, comb);
-    if (noteDrag?.moving) drawPulledTo(g, c, comb, noteDrag.row, noteDrag.target, noteDrag.note[0]);
+    const scene = { g, c, comb, host, fits };
+    // Its tooth stays, the music under it moves.
+    if (clipDrag?.moving)
+      drawPulledTo(
+        scene,
+        bars()[clipDrag.row],
+        clipDrag.row,
+        clipDrag.q,
+        2 * state.map.toSeconds(clipDrag.q) - clipDrag.time,
+      );
+    if (noteDrag?.moving)
+      drawPulledTo(scene, bars()[noteDrag.row], noteDrag.row, noteDrag.target, noteDrag.note[0]);
   }
 
   /** @param {number} q */
-  const otherAnchors = (q) => state.picture.anchors.map((one) => one.q).filter((one) => Math.abs(one - q) > 1e-6);
+  const otherAnchors = (q) =>
+    state.picture.anchors.map((one) => one.q).filter((one) => Math.abs(one - q) > 1e-6);
 
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
-  function drawClipDrag(g, c, comb) {
-    if (clipDrag) drawPulledTo(g, c, comb, clipDrag.row, clipDrag.q, state.map ? 2 * state.map.toSeconds(clipDrag.q) - clipDrag.time : 0);
-  }
-
-  /** Where something is pulled to, and by how much from a moment. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {number} row @param {number} q @param {number} from session seconds */
-  function drawPulledTo(g, c, comb, row, q, from) {
-    if (!state.map) return;
-    const bar = bars()[row], x = comb.xOf(q, bar), y = comb.yOf(row), by = 1000 * (state.map.toSeconds(q) - from);
-    g.fillStyle = c.field;
-    g.fillRect(x - 1.25, y, 2.5, rowPx());
-    type(g, 13, 700);
-    const text = `${placeWords(state.map, q)} ${signed(by)} ms`, wide = g.measureText(text).width;
-    g.fillStyle = c.ground;
-    g.fillRect(x + 8, y + 3, wide + 10, 20);
-    g.fillStyle = c.ink;
-    g.fillText(text, x + 13, y + 18);
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb */
-  function drawHead(g, c, comb) {
-    g.fillStyle = c.ground;
-    g.fillRect(0, 0, comb.width, HEAD_PX);
-    g.fillStyle = c.quiet;
-    type(g, 12.5);
-    g.fillText("bar", 14, 16);
-    const bar = bars()[Math.max(0, comb.first)];
-    type(g, 12.5, 500, "center");
-    for (let beat = 0; beat <= bar.beats; beat++) g.fillText(String((beat % bar.beats) + 1), comb.xOf(bar.q + (beat * bar.len) / bar.beats, bar), 16);
-    type(g, 12.5, 500, "right");
-    g.fillText(fitting() ? "moved, ms" : "drift, ms", comb.width - 10, 16);
-    g.fillStyle = c.line;
-    g.fillRect(0, HEAD_PX - 1, comb.width, 1);
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {number} row @param {import("./map.js").TempoMap} map @param {any} shown */
+  /**
+   * @param {CanvasRenderingContext2D} g
+   * @param {ReturnType<typeof colours>} c
+   * @param {import("./comb_geometry.js").Comb} comb
+   * @param {number} row
+   * @param {import("./map.js").TempoMap} map
+   * @param {any} shown
+   */
   function drawRow(g, c, comb, row, map, shown) {
-    const bar = bars()[row], y = comb.yOf(row), tall = rowPx();
-    const ribbon = fitting() ? 12 : 0;
-    const base = y + tall - 4 - ribbon, mid = y + (tall - ribbon) * 0.47, half = (tall - ribbon) * 0.40;
+    const scene = { g, c, comb, host, fits };
+    const bar = bars()[row],
+      y = comb.yOf(row),
+      tall = rowPx();
+    const base = y + tall - 4 - (fitting() ? RIBBON_PX : 0);
     const place = host.placeNow();
     const bad = place !== null && place >= bar.s - 1e-4 && place < bar.e - 1e-4;
-    if (bad || isChosen(bar.i)) { g.fillStyle = c.chosen; g.globalAlpha = 0.55; g.fillRect(0, y, comb.width, tall); g.globalAlpha = 1; }
-    const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
-    g.fillStyle = c.panel;
-    if (!bad) { g.fillRect(comb.x0, y, lineX - comb.x0, tall); g.fillRect(endX, y, comb.x0 + comb.w - endX, tall); }
-    g.fillStyle = c.line;
-    g.fillRect(0, y + tall - 1, comb.width, 1);
-    // The sound, music under teeth: each pixel is a place, the map says when that is, and in Fit the fit says what sounds then.
-    const way = fitted(), strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null, all = drawn();
-    const paint = (/** @type {CanvasRenderingContext2D} */ on, /** @type {number} */ height, /** @type {number} */ up) => drawSound(on, c, comb, bar, map, { shown, all, way, strength, up, tall: height });
+    drawGround(scene, bar, y, tall, { bad, chosen: isChosen(bar.i) });
+    // The sound, music under teeth: each pixel is a place, the map says when that is, and in Fit the fit says
+    // what sounds then.
+    const way = fitted(),
+      strength = !fitting() && howDrawn(state.view.drawn, shown) === "attacks" ? host.strength() : null,
+      all = drawn();
+    const paint = (
+      /** @type {CanvasRenderingContext2D} */ on,
+      /** @type {number} */ height,
+      /** @type {number} */ up,
+    ) => drawSound({ ...scene, g: on }, bar, map, { shown, all, way, strength, up, tall: height });
     // A dragged map is another one in each frame.
-    if (!shown) { /* parts alone */ } else if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
-    else images.draw(g, bar.i, { x: comb.x0, y, wide: comb.w, tall }, [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0], host.peaks.arrived, (on, height) => paint(on, height, 0));
+    if (!shown) {
+      /* parts alone */
+    } else if (drag?.moving || clipDrag?.moving) paint(g, tall, y);
+    else
+      images.draw(
+        g,
+        bar.i,
+        { x: comb.x0, y, wide: comb.w, tall },
+        [map, shown, way, strength, state.view.drawn, state.view.rowsOf, c.wave, comb.x0],
+        host.peaks.arrived,
+        (on, height) => paint(on, height, 0),
+      );
     drawNotes(g, c, comb, host, bar, y, tall);
     if (fitting() && state.view.pauses) drawPauses(g, c, comb, host, fitted(), bar, y, tall);
-    drawTeeth(g, c, comb, bar, y, base, tall);
+    drawTeeth(scene, bar, y, base, tall);
     if (fitting()) drawPegs(g, c, comb, host, fitted(), bar, y, base, tall);
-    else drawMarks(g, c, comb, bar, y, base, map, shown);
-    drawLoopAndHead(g, c, comb, bar, y, tall, map);
-    g.fillStyle = c.ink;
-    type(g, 15, 700);
-    // Where rows are lower than their numbers, every second, third ... has one.
-    const numbered = bar.i % Math.max(1, Math.ceil(16 / tall)) === 0;
-    if (numbered) g.fillText(String(bar.n).replace("-", "−"), 14, y + Math.max(Math.min(tall * 0.42, 22), Math.min(tall * 0.8, 12)));
-    g.fillStyle = bar.sure < 0.3 ? c.field : c.quiet;
-    type(g, 12.5, 500);
-    if (tall > 30) g.fillText((bar.sure < 0.3 ? "~" : "") + bar.bpm.toFixed(2), 14, y + Math.min(tall * 0.42, 22) + 17);
-    type(g, 14, 500, "right");
-    const number = fitting() ? host.fitMove(bar) : bar.drift;
-    // Before bar 1 nothing is wrong: a pickup or a free intro lies where it lies.
-    const limit = fitting() || bar.i < 0 ? 1e9 : 12;
-    if (!numbered && Math.abs(number ?? 0) <= limit) return;
-    if (number !== null) {
-      g.fillStyle = Math.abs(number) > limit ? c.problem : bar.i < 0 ? c.quiet : c.ink;
-      if (Math.abs(number) > limit) type(g, 14, 700, "right");
-      g.fillText(signed(number), comb.width - 10, mid + 5);
-    } else { g.fillStyle = c.quiet; g.fillText("–", comb.width - 10, mid + 5); }
+    else drawMarks(scene, bar, y, base, map, shown, marks());
+    drawLoopAndHead(scene, bar, y, tall, map);
+    drawNumbers(scene, bar, y, tall);
   }
 
   /**
-   * A row's sound on a ground whose upper edge is `up`; whether all of it was there.
-   * @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {import("./map.js").TempoMap} map
-   * @param {{shown: any, all: any[], way: ReturnType<typeof makeTimeMap> | null, strength: {strength: Uint8Array, offset: number} | null, up: number, tall: number}} of
+   * @param {CanvasRenderingContext2D} g
+   * @param {ReturnType<typeof colours>} c
+   * @param {import("./comb_geometry.js").Comb} comb
+   * @param {import("./map.js").TempoMap} map
+   * @param {any} shown
    */
-  function drawSound(g, c, comb, bar, map, { shown, all, way, strength, up, tall }) {
-    const ribbon = fitting() ? 12 : 0, base = up + tall - 4 - ribbon, mid = up + (tall - ribbon) * 0.47, half = (tall - ribbon) * 0.40, gain = gainOf(shown);
-    const lineX = comb.xOf(bar.q, bar), endX = comb.xOf(bar.q + bar.len, bar);
-    let whole = true;
-    const asPlayed = (/** @type {number} */ x) => map.toSeconds(comb.qOf(x, bar));
-    // A loop that comes round is drawn again and again.
-    const long = shown.duration_s, again = way && state.picture.fit.source.at(-1) > 1.01 * long ? (/** @type {number} */ s) => ((s % long) + long) % long : (/** @type {number} */ s) => s;
-    const asHeard = way ? (/** @type {number} */ x) => shown.offset_s + again(way.toSource(map.toSeconds(comb.qOf(x, bar)))) : asPlayed;
-    const part = (/** @type {number} */ a, /** @type {number} */ b, /** @type {number} */ alpha, /** @type {(x: number) => number} */ timeAt) => {
-      g.globalAlpha = alpha;
-      if (strength) strokes(Math.round(a), Math.round(b), timeAt);
-      else whole = wave(g, host.peaks, all, { x0: Math.round(a), x1: Math.round(b), mid, half, gain, timeAt }) && whole;
-      g.globalAlpha = 1;
-    };
-    /** How strong attacks are, from the ground up: of a dense mix, where the sound of all bars looks alike. @type {(x0: number, x1: number, timeAt: (x: number) => number) => void} */
-    const strokes = (x0, x1, timeAt) => {
-      const { strength: values, offset } = /** @type {{strength: Uint8Array, offset: number}} */ (strength);
-      for (let x = x0; x < x1; x++) {
-        const from = Math.floor((timeAt(x) - offset) * 100), to = Math.max(from + 1, Math.floor((timeAt(x + 1) - offset) * 100));
-        let most = 0;
-        for (let k = Math.max(0, from); k < to && k < values.length; k++) most = Math.max(most, values[k]);
-        if (most > 8) g.fillRect(x, base - (most / 255) * half * 2, 1, (most / 255) * half * 2);
-      }
-    };
-    if (way) {
-      // As it was played: a faint second line.
-      g.fillStyle = c.quiet;
-      part(lineX, endX, 0.22, asPlayed);
-    }
-    g.fillStyle = c.wave;
-    part(comb.x0, lineX, 0.45, asHeard);
-    part(lineX, endX, fitting() ? 0.75 : 1, asHeard);
-    part(endX, comb.x0 + comb.w, 0.45, asHeard);
-    return whole;
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {number} tall */
-  function drawTeeth(g, c, comb, bar, y, base, tall) {
-    const beat = bar.len / bar.beats;
-    g.fillStyle = c.ink;
-    const { grid } = state.view;
-    for (const place of fitting() ? host.rulePlaces(bar) : gridPlaces(grid, bar.len, beat)) {
-      const onBeat = Math.abs(place / beat - Math.round(place / beat)) < 1e-6;
-      const edge = place === 0 || Math.abs(place - bar.len) < 1e-6;
-      if (onBeat || edge) continue;
-      g.globalAlpha = 0.16;
-      const x = comb.xOf(bar.q + place, bar);
-      g.fillRect(x - 0.5, fitting() ? y : base - 12, 1, fitting() ? tall - 14 : 14);
-    }
-    if (fitting() && state.picture.fit && !state.picture.fit.missing) drawAlone(g, c, comb, host, bar, y, tall);
-    if (grid !== "bars" || fitting()) {
-      g.globalAlpha = 0.42;
-      for (let k = 1; k < bar.beats; k++) g.fillRect(comb.xOf(bar.q + k * beat, bar) - 0.5, y, 1, tall - 1);
-    }
-    g.globalAlpha = 1;
-    for (const place of [0, bar.len]) g.fillRect(comb.xOf(bar.q + place, bar) - 1, y, 2.2, tall - 1);
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} base @param {import("./map.js").TempoMap} map @param {any} shown */
-  function drawMarks(g, c, comb, bar, y, base, map, shown) {
-    const own = marks();
-    const from = map.toSeconds(bar.q - OVER * bar.len), to = map.toSeconds(bar.q + (1 + OVER) * bar.len);
-    for (let k = lowerBound(own.times, from); k < own.times.length && own.times[k] < to; k++) {
-      const x = comb.xOf(map.toQuarters(own.times[k]), bar);
-      const chosen = state.selection?.kind === "onset" && state.selection.take === (own.owner?.[k] ?? shown.id) && Math.abs(state.selection.t - own.take[k]) < 1e-5;
-      if (chosen) {
-        g.fillStyle = c.field;
-        g.globalAlpha = 0.28;
-        g.fillRect(x - 5, y + 1, 10, rowPx() - 3);
-        g.globalAlpha = 1;
-        if (state.selection.target !== undefined) drawTarget(g, c, comb.xOf(state.selection.target, bar), y, base);
-      }
-      foot(g, x, base + 3, own.sure[k] < DOUBTFUL, c.onset);
-    }
-    for (const anchor of state.picture.anchors) {
-      if (anchor.q < bar.q - OVER * bar.len || anchor.q > bar.q + (1 + OVER) * bar.len) continue;
-      const x = comb.xOf(anchor.q, bar);
-      if (state.selection?.kind === "anchor" && state.selection.q === anchor.q) { g.fillStyle = c.field; g.fillRect(x - 6.5, y, 13, 15); }
-      clip(g, x, y + 2, anchor.locked, c.ink, c.ground);
-    }
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {number} x @param {number} y @param {number} base */
-  function drawTarget(g, c, x, y, base) {
-    g.strokeStyle = c.field;
-    g.lineWidth = 2;
-    g.setLineDash([4, 3]);
-    g.beginPath();
-    g.moveTo(x, y + 2);
-    g.lineTo(x, base + 2);
-    g.stroke();
-    g.setLineDash([]);
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {any} bar @param {number} y @param {number} tall @param {import("./map.js").TempoMap} map */
-  function drawLoopAndHead(g, c, comb, bar, y, tall, map) {
-    const loop = state.sound.loop;
-    if (loop && loop[1] > bar.s && loop[0] < bar.e) {
-      const a = comb.xOf(Math.max(bar.q, map.toQuarters(loop[0])), bar), b = comb.xOf(Math.min(bar.q + bar.len, map.toQuarters(loop[1])), bar);
-      g.fillStyle = c.field;
-      g.fillRect(a, y, b - a, 2);
-    }
-    if (state.playhead === null) return;
-    const q = map.toQuarters(state.playhead);
-    if (q >= bar.q && q < bar.q + bar.len) {
-      g.fillStyle = c.field;
-      g.fillRect(comb.xOf(q, bar) - 1, y, 2, tall - 1);
-    }
-  }
-
-  /** @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {import("./comb_geometry.js").Comb} comb @param {import("./map.js").TempoMap} map @param {any} shown */
   function drawDrag(g, c, comb, map, shown) {
     if (!drag || !state.map) return;
     const bar = bars()[drag.row];
@@ -331,35 +246,65 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     g.fillRect(x - 1.25, comb.yOf(drag.row), 2.5, rowPx());
     const off = 1000 * (drag.time - state.map.toSeconds(drag.target));
     const words = fitting()
-      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}${region ? `\n${regionWords(region, state.picture.fit.limits)}` : ""}`
-      : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ${placeWords(state.map, drag.target)}`;
+      ? `moved by ${signed(-off)} ms to ${placeWords(state.map, drag.target)}` +
+        `${region ? `\n${regionWords(region, state.picture.fit.limits)}` : ""}`
+      : `${Math.abs(off).toFixed(1)} ms ${off < 0 ? "early" : "late"}: pull to ` +
+        `${placeWords(state.map, drag.target)}`;
     // The loupe shows the sound as it came.
-    drawLoupe(g, c, host, shown, { time: fitting() ? host.marks(shown.id).times[drag.onset] ?? drag.time : drag.time, x, top: comb.yOf(drag.row), row: rowPx(), width: comb.width, height: comb.height, words });
+    drawLoupe(g, c, host, shown, {
+      time: fitting() ? (host.marks(shown.id).times[drag.onset] ?? drag.time) : drag.time,
+      x,
+      top: comb.yOf(drag.row),
+      row: rowPx(),
+      width: comb.width,
+      height: comb.height,
+      words,
+    });
   }
 
-  /** What a pulled onset does to both sides; null while nothing is fitted. @param {number} onset @param {number} target session seconds */
+  /**
+   * What a pulled onset does to both sides; null while nothing is fitted.
+   * @param {number} onset
+   * @param {number} target session seconds
+   */
   function pullOf(onset, target) {
-    const { fit } = state.picture, shown = take(), mark = shown ? host.marks(shown.id).take[onset] : undefined;
+    const { fit } = state.picture,
+      shown = take(),
+      mark = shown ? host.marks(shown.id).take[onset] : undefined;
     if (!fit || fit.missing || mark === undefined) return null;
     const peg = fit.pegs.find((/** @type {any} */ one) => Math.abs(one[0] - mark) < 1e-5);
-    return pullRegion(fit.pegs, fit.limits, { take: mark, own: peg ? peg[1] : fitted()?.toTarget(mark) ?? mark, target });
+    return pullRegion(fit.pegs, fit.limits, {
+      take: mark,
+      own: peg ? peg[1] : (fitted()?.toTarget(mark) ?? mark),
+      target,
+    });
   }
 
   /** @param {number} index */
   function isChosen(index) {
-    const chosen = rowDrag ? { kind: "bars", bar: Math.min(rowDrag.from, rowDrag.to), to: Math.max(rowDrag.from, rowDrag.to) } : state.selection;
+    const chosen = rowDrag
+      ? { kind: "bars", bar: Math.min(rowDrag.from, rowDrag.to), to: Math.max(rowDrag.from, rowDrag.to) }
+      : state.selection;
     return chosen?.kind === "bars" ? index >= chosen.bar && index <= chosen.to : chosen?.bar === index;
   }
 
   // -- events
 
   /** @param {PointerEvent | MouseEvent | WheelEvent} event */
-  const at = (event) => { const box = canvas.getBoundingClientRect(); return { x: event.clientX - box.left, y: event.clientY - box.top }; };
+  const at = (event) => {
+    const box = canvas.getBoundingClientRect();
+    return { x: event.clientX - box.left, y: event.clientY - box.top };
+  };
 
   /** @param {{x: number, y: number}} where */
   function under(where) {
     if (!state.map || !bars().length) return null;
-    const things = { onsets: marks().times, toQuarters: state.map.toQuarters, toSeconds: state.map.toSeconds, anchors: fitting() ? [] : state.picture.anchors };
+    const things = {
+      onsets: marks().times,
+      toQuarters: state.map.toQuarters,
+      toSeconds: state.map.toSeconds,
+      anchors: fitting() ? [] : state.picture.anchors,
+    };
     return hitComb(geometry(), bars(), where, things);
   }
 
@@ -367,11 +312,15 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   function down(event) {
     if (event.button !== 0) return;
     canvas.focus();
-    const where = at(event), hit = under(where);
+    const where = at(event),
+      hit = under(where);
     if (!hit || !state.map) return;
     if (where.x < LEFT_PX - 6) {
       const chosen = state.selection;
-      if (event.shiftKey && chosen?.bar !== undefined && chosen.kind !== "anchors") { chooseBars(chosen.bar, hit.bar.i, false); return; }
+      if (event.shiftKey && chosen?.bar !== undefined && chosen.kind !== "anchors") {
+        chooseBars(chosen.bar, hit.bar.i, false);
+        return;
+      }
       rowDrag = { from: hit.bar.i, to: hit.bar.i };
       canvas.setPointerCapture(event.pointerId);
       host.select({ kind: "bar", bar: hit.bar.i });
@@ -379,7 +328,8 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       return;
     }
     if (hit.anchor >= 0) {
-      const anchor = state.picture.anchors[hit.anchor], chosen = state.selection;
+      const anchor = state.picture.anchors[hit.anchor],
+        chosen = state.selection;
       if (event.shiftKey && (chosen?.kind === "anchor" || chosen?.kind === "anchors")) {
         const qs = new Set(chosen.kind === "anchor" ? [chosen.q] : chosen.qs);
         if (!qs.delete(anchor.q)) qs.add(anchor.q);
@@ -387,7 +337,10 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
         return;
       }
       host.select({ kind: "anchor", q: anchor.q, bar: hit.bar.i });
-      if (anchor.locked) { host.say(`${anchor.place} is locked; unlock it to move it.`); return; }
+      if (anchor.locked) {
+        host.say(`${anchor.place} is locked; unlock it to move it.`);
+        return;
+      }
       clipDrag = { q: anchor.q, time: anchor.t, x: where.x, row: hit.row, moving: false, free: false };
       canvas.setPointerCapture(event.pointerId);
       return;
@@ -396,7 +349,13 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const noted = fitting() ? noteAt(geometry(), host, hit.bar, hit.row, where) : null;
     if (noted) {
       host.select({ kind: "note", part: noted.part.id, own: noted.note[4] ?? 0, bar: hit.bar.i });
-      noteDrag = { ...noted, x: where.x, row: hit.row, target: state.map.toQuarters(noted.note[0]), moving: false };
+      noteDrag = {
+        ...noted,
+        x: where.x,
+        row: hit.row,
+        target: state.map.toQuarters(noted.note[0]),
+        moving: false,
+      };
       canvas.setPointerCapture(event.pointerId);
       return;
     }
@@ -404,16 +363,39 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       const own = marks();
       const shown = take();
       if (!shown) return;
-      const mark = own.take[hit.onset], had = state.selection;
+      const mark = own.take[hit.onset],
+        had = state.selection;
       // Several are pulled as one: Shift and click adds one or takes it out.
-      if (fitting() && event.shiftKey && (had?.kind === "onset" || had?.kind === "marks") && had.take === shown.id && !(had.kind === "onset" && had.t === mark)) {
+      if (
+        fitting() &&
+        event.shiftKey &&
+        (had?.kind === "onset" || had?.kind === "marks") &&
+        had.take === shown.id &&
+        !(had.kind === "onset" && had.t === mark)
+      ) {
         const ts = new Set(had.kind === "onset" ? [had.t] : had.ts);
         if (!ts.delete(mark)) ts.add(mark);
         host.select(ts.size ? { kind: "marks", take: shown.id, ts: [...ts].sort((a, b) => a - b) } : null);
         return;
       }
-      if (!(fitting() && had?.kind === "marks" && isChosenMark(had, mark))) host.select({ kind: "onset", take: own.owner?.[hit.onset] ?? drawn()[0]?.id ?? shown.id, t: own.take[hit.onset], bar: hit.bar.i });
-      drag = { onset: hit.onset, time: own.times[hit.onset], x: where.x, y: where.y, row: hit.row, target: hit.q, free: false, moving: false, anchor: -1 };
+      if (!(fitting() && had?.kind === "marks" && isChosenMark(had, mark)))
+        host.select({
+          kind: "onset",
+          take: own.owner?.[hit.onset] ?? drawn()[0]?.id ?? shown.id,
+          t: own.take[hit.onset],
+          bar: hit.bar.i,
+        });
+      drag = {
+        onset: hit.onset,
+        time: own.times[hit.onset],
+        x: where.x,
+        y: where.y,
+        row: hit.row,
+        target: hit.q,
+        free: false,
+        moving: false,
+        anchor: -1,
+      };
       canvas.setPointerCapture(event.pointerId);
       return;
     }
@@ -440,7 +422,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (panDrag) {
       const dy = pointer.y - panDrag.y;
       if (Math.abs(dy) > TOUCH_PX) panDrag.moved = true;
-      if (panDrag.moved) { state.view.top = panDrag.top - dy / rowPx(); state.view.following = false; ask(); }
+      if (panDrag.moved) {
+        state.view.top = panDrag.top - dy / rowPx();
+        state.view.following = false;
+        ask();
+      }
       return;
     }
     if (rowDrag) {
@@ -454,8 +440,16 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       clipDrag.free = event.shiftKey;
       canvas.style.cursor = "grabbing";
       if (!state.map) return;
-      const shown = take(), time = state.map.toSeconds(clipDrag.q + geometry().qOf(pointer.x, bars()[clipDrag.row]) - geometry().qOf(clipDrag.x, bars()[clipDrag.row]));
-      const near = clipDrag.free || ["nothing", "samples"].includes(state.view.catch) || !shown ? null : nearest(marks().times, time);
+      const shown = take(),
+        time = state.map.toSeconds(
+          clipDrag.q +
+            geometry().qOf(pointer.x, bars()[clipDrag.row]) -
+            geometry().qOf(clipDrag.x, bars()[clipDrag.row]),
+        );
+      const near =
+        clipDrag.free || ["nothing", "samples"].includes(state.view.catch) || !shown
+          ? null
+          : nearest(marks().times, time);
       clipDrag.time = near !== null && Math.abs(near - time) < CATCH_S ? near : time;
       ask();
       return;
@@ -463,17 +457,22 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (noteDrag) {
       if (!noteDrag.moving && Math.abs(pointer.x - noteDrag.x) < DRAG_PX) return;
       noteDrag.moving = true;
-      const bar = bars()[noteDrag.row], q = geometry().qOf(pointer.x, bar);
+      const bar = bars()[noteDrag.row],
+        q = geometry().qOf(pointer.x, bar);
       noteDrag.target = event.shiftKey ? q : caughtPlace(q, bar, host.rulePlaces(bar));
       ask();
       return;
     }
-    if (!drag) { canvas.style.cursor = hit && (hit.onset >= 0 || hit.anchor >= 0) ? "grab" : "crosshair"; return; }
+    if (!drag) {
+      canvas.style.cursor = hit && (hit.onset >= 0 || hit.anchor >= 0) ? "grab" : "crosshair";
+      return;
+    }
     if (!drag.moving && Math.abs(pointer.x - drag.x) < DRAG_PX) return;
     drag.moving = true;
     drag.free = event.shiftKey;
     canvas.style.cursor = "grabbing";
-    const comb = geometry(), bar = bars()[drag.row];
+    const comb = geometry(),
+      bar = bars()[drag.row];
     const q = comb.qOf(pointer.x, bar);
     const places = fitting() ? host.rulePlaces(bar) : host.catchPlaces(bar);
     drag.target = drag.free || !places ? q : caughtPlace(q, bar, places);
@@ -482,7 +481,11 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   /** @param {PointerEvent} event */
   function up(event) {
-    const done = drag, clipped = clipDrag, rows = rowDrag, noted = noteDrag, panned = panDrag;
+    const done = drag,
+      clipped = clipDrag,
+      rows = rowDrag,
+      noted = noteDrag,
+      panned = panDrag;
     drag = clipDrag = rowDrag = noteDrag = panDrag = null;
     if (panned && !panned.moved) chooseGround(panned.hit);
     canvas.style.cursor = "crosshair";
@@ -506,9 +509,17 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     return was;
   }
 
-  /** A range of bars is chosen; dragged over, it loops. @param {number} a @param {number} b @param {boolean} looped indices */
+  /**
+   * A range of bars is chosen; dragged over, it loops.
+   * @param {number} a
+   * @param {number} b
+   * @param {boolean} looped indices
+   */
   function chooseBars(a, b, looped) {
-    const first = Math.min(a, b), last = Math.max(a, b), from = bars().find((bar) => bar.i === first), to = bars().find((bar) => bar.i === last);
+    const first = Math.min(a, b),
+      last = Math.max(a, b),
+      from = bars().find((bar) => bar.i === first),
+      to = bars().find((bar) => bar.i === last);
     host.select(first === last ? { kind: "bar", bar: first } : { kind: "bars", bar: first, to: last });
     if (looped && from && to) host.loop([from.s, to.e]);
   }
@@ -517,11 +528,17 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   function wheel(event) {
     event.preventDefault();
     if (event.ctrlKey || event.metaKey) host.zoom(event.deltaY < 0 ? 1 : -1);
-    else { state.view.top += event.deltaY / rowPx() * (event.deltaMode === 1 ? 16 : 1); state.view.following = false; }
+    else {
+      state.view.top += (event.deltaY / rowPx()) * (event.deltaMode === 1 ? 16 : 1);
+      state.view.following = false;
+    }
     ask();
   }
 
-  const leave = () => { pointer = null; host.pointAt(null); };
+  const leave = () => {
+    pointer = null;
+    host.pointAt(null);
+  };
   canvas.addEventListener("pointerdown", down);
   canvas.addEventListener("pointermove", move);
   canvas.addEventListener("pointerup", up);
@@ -544,13 +561,30 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     inSight() {
       const comb = geometry();
       const first = Math.ceil(state.view.top - 0.05);
-      return [first, Math.max(first, Math.min(bars().length - 1, Math.floor(state.view.top + (comb.height - HEAD_PX) / comb.rowPx - 1 + 0.05)))];
+      return [
+        first,
+        Math.max(
+          first,
+          Math.min(
+            bars().length - 1,
+            Math.floor(state.view.top + (comb.height - HEAD_PX) / comb.rowPx - 1 + 0.05),
+          ),
+        ),
+      ];
     },
-    destroy() { ask.cancel(); canvas.remove(); },
-    /** Where a place is on the screen, for tests and the loupe: client pixels. @param {number} q @param {number} index */
+    destroy() {
+      ask.cancel();
+      canvas.remove();
+    },
+    /**
+     * Where a place is on the screen, for tests and the loupe: client pixels.
+     * @param {number} q
+     * @param {number} index
+     */
     pixelOf(q, index) {
       const row = bars().findIndex((bar) => bar.i === index);
-      const comb = geometry(), frame = canvas.getBoundingClientRect();
+      const comb = geometry(),
+        frame = canvas.getBoundingClientRect();
       return { x: frame.left + comb.xOf(q, bars()[row]), y: frame.top + comb.yOf(row) + rowPx() * 0.6 };
     },
   };

@@ -2,35 +2,59 @@
 // The pace curve: BPM per bar as steps, anchors as clips; the bars in sight are tinted.
 import { clip, colours, once, prepared, type } from "./paint.js";
 
-/** @param {HTMLElement} box @param {import("../pages/host.js").Host} host @param {() => number[]} inSight rows */
+/**
+ * @param {HTMLElement} box
+ * @param {import("../pages/host.js").Host} host
+ * @param {() => number[]} inSight rows
+ */
 export function mountCurve(box, host, inSight) {
   const canvas = document.createElement("canvas");
   canvas.setAttribute("aria-label", "The pace curve: tempo of every bar");
   box.append(canvas);
   const { state } = host;
   const ask = once(draw);
-  const x0 = 78, right = 66;
-  /** Where rows and tempi lie, as they were drawn last. @type {{x: (row: number) => number, y: (bpm: number) => number, bpmAt: (y: number) => number, tempo: (bar: any) => number} | null} */
+  const x0 = 78,
+    right = 66;
+  /**
+   * Where rows and tempi lie, as they were drawn last.
+   * @type {{x: (row: number) => number, y: (bpm: number) => number, bpmAt: (y: number) => number, tempo:
+   *   (bar: any) => number} | null}
+   */
   let scale = null;
-  /** A step that is dragged up or down: these rows get this tempo. @type {{from: number, to: number, bpm: number, moved: boolean, y: number} | null} */
+  /**
+   * A step that is dragged up or down: these rows get this tempo.
+   * @type {{from: number, to: number, bpm: number, moved: boolean, y: number} | null}
+   */
   let drag = null;
 
   function draw() {
     const { g, width, height } = prepared(canvas);
-    const c = colours(), rows = state.picture.bars;
+    const c = colours(),
+      rows = state.picture.bars;
     if (rows.length < 2) return;
     const played = rows.filter((bar) => bar.i >= 0);
-    // Beats a minute as the first meter counts them: where another begins, what is counted changes, and the tempo need not.
+    // Beats a minute as the first meter counts them: where another begins, what is counted changes, and the
+    // tempo need not.
     const unit = (played[0] ?? rows[0]).len / (played[0] ?? rows[0]).beats;
-    const tempo = (/** @type {import("./comb_geometry.js").Bar} */ bar) => (bar.bpm * bar.len) / bar.beats / unit;
+    const tempo = (/** @type {import("./comb_geometry.js").Bar} */ bar) =>
+      (bar.bpm * bar.len) / bar.beats / unit;
     const values = (played.length > 1 ? played : rows).map(tempo);
-    let low = Math.min(...values), high = Math.max(...values);
-    if (high - low < 2) { const middle = (high + low) / 2; low = middle - 1; high = middle + 1; }
+    let low = Math.min(...values),
+      high = Math.max(...values);
+    if (high - low < 2) {
+      const middle = (high + low) / 2;
+      low = middle - 1;
+      high = middle + 1;
+    }
     const pad = (high - low) * 0.12;
-    low -= pad; high += pad;
-    const w = width - x0 - right, top = 8, bottom = height - 8;
+    low -= pad;
+    high += pad;
+    const w = width - x0 - right,
+      top = 8,
+      bottom = height - 8;
     const x = (/** @type {number} */ row) => x0 + (row / rows.length) * w;
-    const y = (/** @type {number} */ bpm) => Math.min(bottom, Math.max(top, bottom - ((bpm - low) / (high - low)) * (bottom - top)));
+    const y = (/** @type {number} */ bpm) =>
+      Math.min(bottom, Math.max(top, bottom - ((bpm - low) / (high - low)) * (bottom - top)));
     scale = { x, y, bpmAt: (py) => low + ((bottom - py) / (bottom - top)) * (high - low), tempo };
     const [first, last] = inSight();
     g.fillStyle = c.panel;
@@ -50,32 +74,51 @@ export function mountCurve(box, host, inSight) {
     g.strokeStyle = c.ink;
     g.lineWidth = 1.6;
     g.beginPath();
-    const bends = state.map?.table.bends, map = state.map;
+    const bends = state.map?.table.bends,
+      map = state.map;
     rows.forEach((bar, k) => {
       const shown = drag?.moved && k >= drag.from && k <= drag.to ? drag.bpm : tempo(bar);
       let [begin, end] = [shown, shown];
       if (bends && map && !drag?.moved) {
-        // Along a ramp the tempo runs in a straight line from what it is just after the bar's line to what it is just before the next.
-        const step = bar.len * 1e-4, at = (/** @type {number} */ q) => (60 * step) / (map.toSeconds(q + step) - map.toSeconds(q)) / unit;
+        // Along a ramp the tempo runs in a straight line from what it is just after the bar's line to what it
+        // is just before the next.
+        const step = bar.len * 1e-4,
+          at = (/** @type {number} */ q) => (60 * step) / (map.toSeconds(q + step) - map.toSeconds(q)) / unit;
         if (ramped(bar.q)) [begin, end] = [at(bar.q), at(bar.q + bar.len - 2 * step)];
       }
-      if (k === 0) g.moveTo(x(k), y(begin)); else g.lineTo(x(k), y(begin));
+      if (k === 0) g.moveTo(x(k), y(begin));
+      else g.lineTo(x(k), y(begin));
       g.lineTo(x(k + 1), y(end));
     });
     g.stroke();
     if (drag?.moved) {
       type(g, 13, 700);
       g.fillStyle = c.ink;
-      g.fillText(`${drag.bpm.toFixed(2)} BPM`, Math.min(x(drag.to + 1) + 6, width - 96), Math.max(14, y(drag.bpm) - 6));
+      g.fillText(
+        `${drag.bpm.toFixed(2)} BPM`,
+        Math.min(x(drag.to + 1) + 6, width - 96),
+        Math.max(14, y(drag.bpm) - 6),
+      );
     }
     for (const anchor of state.picture.anchors) {
       const row = rows.findIndex((bar) => anchor.q >= bar.q - 1e-6 && anchor.q < bar.q + bar.len - 1e-6);
-      if (row >= 0) clip(g, x(row + (anchor.q - rows[row].q) / rows[row].len), y(tempo(rows[row])) - 5.5, anchor.locked, c.ink, c.ground);
+      if (row >= 0)
+        clip(
+          g,
+          x(row + (anchor.q - rows[row].q) / rows[row].len),
+          y(tempo(rows[row])) - 5.5,
+          anchor.locked,
+          c.ink,
+          c.ground,
+        );
     }
     if (state.playhead !== null && state.map) {
       const q = state.map.toQuarters(state.playhead);
       const row = rows.findIndex((bar) => q >= bar.q && q < bar.q + bar.len);
-      if (row >= 0) { g.fillStyle = c.field; g.fillRect(x(row + (q - rows[row].q) / rows[row].len) - 1, 0, 2, height); }
+      if (row >= 0) {
+        g.fillStyle = c.field;
+        g.fillRect(x(row + (q - rows[row].q) / rows[row].len) - 1, 0, 2, height);
+      }
     }
     g.fillStyle = c.line;
     g.fillRect(0, height - 1, width, 1);
@@ -90,22 +133,34 @@ export function mountCurve(box, host, inSight) {
     return table.bends[k] !== 0;
   }
 
-  /** As it was played from beat to beat, faint, behind the map. @param {CanvasRenderingContext2D} g @param {ReturnType<typeof colours>} c @param {any[]} rows @param {(row: number) => number} x @param {(bpm: number) => number} y @param {number} unit */
+  /**
+   * As it was played from beat to beat, faint, behind the map.
+   * @param {CanvasRenderingContext2D} g
+   * @param {ReturnType<typeof colours>} c
+   * @param {any[]} rows
+   * @param {(row: number) => number} x
+   * @param {(bpm: number) => number} y
+   * @param {number} unit
+   */
   function drawRaw(g, c, rows, x, y, unit) {
-    const raw = state.picture.raw, map = state.map;
+    const raw = state.picture.raw,
+      map = state.map;
     if (!raw?.length || !map) return;
     g.strokeStyle = c.quiet;
     g.globalAlpha = 0.45;
     g.lineWidth = 1;
     g.beginPath();
-    let row = 0, begun = false;
+    let row = 0,
+      begun = false;
     for (const [time, bpm] of raw) {
       const q = map.toQuarters(time);
       while (row < rows.length && q >= rows[row].q + rows[row].len) row++;
       if (row >= rows.length) break;
       if (q < rows[row].q) continue;
-      const px = x(row + (q - rows[row].q) / rows[row].len), py = y(bpm / unit);
-      if (begun) g.lineTo(px, py); else g.moveTo(px, py);
+      const px = x(row + (q - rows[row].q) / rows[row].len),
+        py = y(bpm / unit);
+      if (begun) g.lineTo(px, py);
+      else g.moveTo(px, py);
       begun = true;
     }
     g.stroke();
@@ -113,16 +168,25 @@ export function mountCurve(box, host, inSight) {
   }
 
   canvas.addEventListener("pointerdown", (event) => {
-    const frame = canvas.getBoundingClientRect(), rows = state.picture.bars, py = event.clientY - frame.top;
+    const frame = canvas.getBoundingClientRect(),
+      rows = state.picture.bars,
+      py = event.clientY - frame.top;
     const row = Math.floor(((event.clientX - frame.left - x0) / (frame.width - x0 - right)) * rows.length);
     if (!scale || row < 0 || row >= rows.length || Math.abs(scale.y(scale.tempo(rows[row])) - py) > 7) return;
-    const many = state.selection?.kind === "bars" && rows[row].i >= state.selection.bar && rows[row].i <= state.selection.to ? state.selection : null;
-    const from = many ? rows.findIndex((bar) => bar.i === many.bar) : row, to = many ? rows.findIndex((bar) => bar.i === many.to) : row;
+    const many =
+      state.selection?.kind === "bars" &&
+      rows[row].i >= state.selection.bar &&
+      rows[row].i <= state.selection.to
+        ? state.selection
+        : null;
+    const from = many ? rows.findIndex((bar) => bar.i === many.bar) : row,
+      to = many ? rows.findIndex((bar) => bar.i === many.to) : row;
     drag = { from, to, bpm: scale.tempo(rows[row]), moved: false, y: py };
     canvas.setPointerCapture(event.pointerId);
   });
   canvas.addEventListener("pointermove", (event) => {
-    const frame = canvas.getBoundingClientRect(), py = event.clientY - frame.top;
+    const frame = canvas.getBoundingClientRect(),
+      py = event.clientY - frame.top;
     if (!drag || !scale) return;
     if (!drag.moved && Math.abs(py - drag.y) < 3) return;
     drag.moved = true;
@@ -131,21 +195,44 @@ export function mountCurve(box, host, inSight) {
   });
   let dragged = false;
   canvas.addEventListener("pointerup", (event) => {
-    const done = drag, rows = state.picture.bars;
+    const done = drag,
+      rows = state.picture.bars;
     drag = null;
     dragged = !!done?.moved;
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
-    if (done?.moved) host.tempo(rows[done.from].n, rows[done.to].n, done.bpm * (rows[0].len / rows[0].beats) / (rows[done.from].len / rows[done.from].beats));
+    if (done?.moved)
+      host.tempo(
+        rows[done.from].n,
+        rows[done.to].n,
+        (done.bpm * (rows[0].len / rows[0].beats)) / (rows[done.from].len / rows[done.from].beats),
+      );
     ask();
   });
-  canvas.addEventListener("pointercancel", () => { drag = null; ask(); });
+  canvas.addEventListener("pointercancel", () => {
+    drag = null;
+    ask();
+  });
 
   canvas.addEventListener("click", (event) => {
     // What was dragged is no click.
-    if (dragged) { dragged = false; return; }
-    const frame = canvas.getBoundingClientRect(), rows = state.picture.bars;
+    if (dragged) {
+      dragged = false;
+      return;
+    }
+    const frame = canvas.getBoundingClientRect(),
+      rows = state.picture.bars;
     const row = Math.floor(((event.clientX - frame.left - x0) / (frame.width - x0 - right)) * rows.length);
-    if (row >= 0 && row < rows.length) { host.select({ kind: "bar", bar: rows[row].i }); host.seek(rows[row].s); host.show(rows[row].i); }
+    if (row >= 0 && row < rows.length) {
+      host.select({ kind: "bar", bar: rows[row].i });
+      host.seek(rows[row].s);
+      host.show(rows[row].i);
+    }
   });
-  return { draw: ask, destroy() { ask.cancel(); canvas.remove(); } };
+  return {
+    draw: ask,
+    destroy() {
+      ask.cancel();
+      canvas.remove();
+    },
+  };
 }

@@ -1,19 +1,29 @@
 // @ts-check
-// The loupe: what is dragged, at 1 px per ms or finer, beside the pointer and never over the attack; all microphones of a bundle.
+// The loupe: what is dragged, at 1 px per ms or finer, beside the pointer and never over the attack; all
+// microphones of a bundle.
 import { gainOf, type, wave } from "./paint.js";
 
 const SPAN_S = 0.11;
 
 /**
- * @param {CanvasRenderingContext2D} g @param {ReturnType<typeof import("./paint.js").colours>} c
- * @param {import("../pages/host.js").Host} host @param {any} shown
- * @param {{time: number, x: number, top: number, row: number, width: number, height: number, words: string}} at
+ * @param {CanvasRenderingContext2D} g
+ * @param {ReturnType<typeof import("./paint.js").colours>} c
+ * @param {import("../pages/host.js").Host} host
+ * @param {any} shown
+ * @param {{time: number, x: number, top: number, row: number, width: number, height: number, words: string}}
+ *   at
  */
 export function drawLoupe(g, c, host, shown, at) {
-  const mates = shown.bundle ? host.state.picture.takes.filter((/** @type {any} */ take) => take.bundle === shown.bundle && take.frames).slice(0, 4) : [shown];
+  const mates = shown.bundle
+    ? host.state.picture.takes
+        .filter((/** @type {any} */ take) => take.bundle === shown.bundle && take.frames)
+        .slice(0, 4)
+    : [shown];
   const lane = mates.length > 1 ? 30 : 54;
   type(g, 13, 700);
-  const lines = at.words.split("\n"), w = Math.max(260, 16 + Math.max(...lines.map((line) => g.measureText(line).width))), h = 17 + 17 * lines.length + lane * mates.length;
+  const lines = at.words.split("\n"),
+    w = Math.max(260, 16 + Math.max(...lines.map((line) => g.measureText(line).width))),
+    h = 17 + 17 * lines.length + lane * mates.length;
   const left = at.x + 24 + w < at.width ? at.x + 24 : at.x - 24 - w;
   const below = at.top + at.row + 6;
   const top = below + h < at.height ? below : Math.max(4, at.top - h - 6);
@@ -24,7 +34,8 @@ export function drawLoupe(g, c, host, shown, at) {
   g.roundRect(left, top, w, h, 4);
   g.fill();
   g.stroke();
-  const x0 = left + 8, x1 = left + w - 8;
+  const x0 = left + 8,
+    x1 = left + w - 8;
   const timeAt = (/** @type {number} */ x) => at.time - SPAN_S / 2 + ((x - x0) / (x1 - x0)) * SPAN_S;
   mates.forEach((/** @type {any} */ take, /** @type {number} */ k) => {
     const mid = top + 6 + lane * (k + 0.5);
