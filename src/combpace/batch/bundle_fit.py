@@ -53,6 +53,18 @@ class BundleReport(FitReport):
     owners: tuple[str, ...] = ()
 
 
+def _numbers(paths: Sequence[Path], names: Sequence[str]) -> list[int]:
+    """Which of the files these names are. Raises ParameterError for one that is none."""
+    by_name = {path.name: k for k, path in enumerate(paths)}
+    unknown = next((one for one in names if one not in by_name), None)
+    if unknown is not None:
+        raise ParameterError(
+            f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing "
+            "was written."
+        )
+    return [by_name[one] for one in names]
+
+
 def fit_files(
     paths: Sequence[Path],
     out: Path,
@@ -74,13 +86,7 @@ def fit_files(
     name = check_method(method)
     targets = [out / f"{path.stem}.wav" for path in paths]
     refuse_folder(out, paths, targets)
-    by_name = {path.name: k for k, path in enumerate(paths)}
-    unknown = next((one for one in marks_first if one not in by_name), None)
-    if unknown is not None:
-        raise ParameterError(
-            f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing "
-            "was written."
-        )
+    wished = _numbers(paths, marks_first)
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
         found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
@@ -91,8 +97,7 @@ def fit_files(
                 "Nothing was written."
             )
         each = [one.onsets for one in found]
-        order = [by_name[one] for one in marks_first]
-        order += [mic for mic in clearest_first(each) if mic not in order]
+        order = wished + [mic for mic in clearest_first(each) if mic not in wished]
         marks, owner = union(each, order)
         together = SideBySide([source for source, _ in both])
         length = together.frames / together.sample_rate_hz
@@ -109,18 +114,12 @@ def fit_files(
         out.mkdir(exist_ok=True)
         files = []
         for number, path in enumerate(targets):
-            sound = Accented(
-                StretchedSource(together, made.time_map, name, channels=together.channels_of(number)), levels
-            )
+            channels = together.channels_of(number)
+            sound = Accented(StretchedSource(together, made.time_map, name, channels=channels), levels)
             heard = made.time_map.to_target(np.asarray(each[number].times))
             written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
-            files.append(
-                {
-                    "file": paths[number].name,
-                    "out": path.name,
-                    **written_document(written, sound.sample_rate_hz, pauses),
-                }
-            )
+            said = written_document(written, sound.sample_rate_hz, pauses)
+            files.append({"file": paths[number].name, "out": path.name, **said})
     nearest = nearest_marks([peg.take_s for peg in made.pegs], marks)
     owners = tuple(paths[0 if k is None else int(owner[k])].name for k in nearest)
     document: dict[str, Any] = {

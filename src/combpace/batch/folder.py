@@ -120,6 +120,30 @@ def _group(name: str, bundle: str | None) -> str:
     return name if match is None else "".join(match.groups() or (match[0],))
 
 
+def _done(item: Item, ended: Outcome) -> Done:
+    """What became of a file whose work has ended, however it did."""
+    if ended.error is None:
+        return Done(**ended.value)
+    by_itself = ended.error.startswith("it ")
+    why = f"its worker ended while it was done ({ended.error})" if by_itself else ended.error
+    return Done(item.files[0], item.out, 0.0, why)
+
+
+def _refuse(do: str, recipe: Recipe, map_path: Path | None) -> None:
+    """What can be said before anything is done. Raises ParameterError."""
+    if do not in DOES:
+        raise ParameterError(f"A batch does {', '.join(DOES)}, not “{do}”. Nothing was written.")
+    unsaid = (recipe.follow.bars is None) == (recipe.follow.from_bpm is None)
+    if do == "follow" and (map_path is None or unsaid):
+        raise ParameterError(
+            "To follow takes --map, and in the recipe how long each loop is: follow.bars, or "
+            "follow.from_bpm. Nothing was written."
+        )
+    if map_path is not None and not map_path.is_file():
+        raise ParameterError(f"There is no file “{map_path}”. Nothing was written.")
+    recipe.fit.rule()
+
+
 def run(
     folder: Path,
     out: Path,
@@ -141,18 +165,7 @@ def run(
     say     what happened on the way, in a sentence
     Raises  ParameterError for what can be said before anything is done
     """
-    if do not in DOES:
-        raise ParameterError(f"A batch does {', '.join(DOES)}, not “{do}”. Nothing was written.")
-    if do == "follow" and (
-        map_path is None or (recipe.follow.bars is None) == (recipe.follow.from_bpm is None)
-    ):
-        raise ParameterError(
-            "To follow takes --map, and in the recipe how long each loop is: follow.bars, or "
-            "follow.from_bpm. Nothing was written."
-        )
-    if map_path is not None and not map_path.is_file():
-        raise ParameterError(f"There is no file “{map_path}”. Nothing was written.")
-    recipe.fit.rule()
+    _refuse(do, recipe, map_path)
     items = items_of(folder, do, bundle)
     out.mkdir(parents=True, exist_ok=True)
     (out / KEPT).mkdir(exist_ok=True)
@@ -186,14 +199,7 @@ def run(
             yield key, item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
 
     def keep(item: Item, ended: Outcome) -> None:
-        why = (
-            f"its worker ended while it was done ({ended.error})"
-            if ended.error and ended.error.startswith("it ")
-            else ended.error
-        )
-        results[item] = (
-            Done(**ended.value) if ended.error is None else Done(item.files[0], item.out, 0.0, why)
-        )
+        results[item] = _done(item, ended)
         tell(len(results), len(items))
 
     todo, again = works(), list[Work]()

@@ -12,13 +12,21 @@ from combpace.commands.hints import add_hints, bar_range, hints_of
 from combpace.core.errors import ParameterError
 
 if TYPE_CHECKING:
-    pass
+    from combpace.core.fit.rule import Rule
 
 Progress = Callable[[], Callable[[str, float], None]]
 
 
 def add(commands: Any, progress: Progress) -> None:
     """Put them into the parser."""
+    _fit_options(commands, progress)
+    _follow_options(commands, progress)
+    _stretch_options(commands, progress)
+    _part_options(commands, progress)
+    _cut_options(commands, progress)
+
+
+def _fit_options(commands: Any, progress: Progress) -> None:
     fit = commands.add_parser("fit", help="pull one file's attacks to a grid")
     fit.add_argument("file", type=Path, nargs="+", help="several are mics of one performance and move as one")
     fit.add_argument(
@@ -48,6 +56,16 @@ def add(commands: Any, progress: Progress) -> None:
     fit.add_argument(
         "--first-downbeat", type=float, metavar="SECONDS", help="with --bpm: where bar 1 lies in the output"
     )
+    _rule_options(fit)
+    fit.add_argument("--proof", metavar="PATH", help="measure the attacks again in the result; “-” prints")
+    fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
+    fit.add_argument("--report", type=Path, metavar="PATH")
+    add_hints(fit)
+    fit.set_defaults(run=lambda options: _fit(options, progress()))
+
+
+def _rule_options(fit: argparse.ArgumentParser) -> None:
+    """What is pulled where."""
     fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
     fit.add_argument(
         "--accent",
@@ -78,12 +96,9 @@ def add(commands: Any, progress: Progress) -> None:
     fit.add_argument(
         "--pause-limits", metavar="DB,MS", help="dB below the peak and least length; 50,80 without it"
     )
-    fit.add_argument("--proof", metavar="PATH", help="measure the attacks again in the result; “-” prints")
-    fit.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
-    fit.add_argument("--report", type=Path, metavar="PATH")
-    add_hints(fit)
-    fit.set_defaults(run=lambda options: _fit(options, progress()))
 
+
+def _follow_options(commands: Any, progress: Progress) -> None:
     following = commands.add_parser("follow", help="a loop that follows a tempo map, once or again and again")
     following.add_argument("file", type=Path, metavar="LOOP")
     following.add_argument(
@@ -103,6 +118,8 @@ def add(commands: Any, progress: Progress) -> None:
     add_hints(following)
     following.set_defaults(run=lambda options: _follow(options, progress()))
 
+
+def _stretch_options(commands: Any, progress: Progress) -> None:
     stretch = commands.add_parser(
         "stretch", help="stretch a file, or the mics of one performance as one, along a table of points"
     )
@@ -119,6 +136,8 @@ def add(commands: Any, progress: Progress) -> None:
     stretch.add_argument("--method", default="auto", metavar="cut|strike|chord|line|auto")
     stretch.set_defaults(run=lambda options: _stretch(options, progress()))
 
+
+def _part_options(commands: Any, progress: Progress) -> None:
     part = commands.add_parser("part", help="the notes of a MIDI file, laid on a tempo map")
     part.add_argument("file", type=Path, metavar="FILE.mid")
     part.add_argument(
@@ -149,6 +168,8 @@ def add(commands: Any, progress: Progress) -> None:
     part.add_argument("--until-the-next", action="store_true", help="notes end where the next one begins")
     part.set_defaults(run=lambda options: _part(options, progress()))
 
+
+def _cut_options(commands: Any, progress: Progress) -> None:
     cut = commands.add_parser(
         "cut", help="cut a file into pieces; write them, or lay them anew without stretching"
     )
@@ -191,12 +212,7 @@ def add(commands: Any, progress: Progress) -> None:
 def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
     from combpace.batch.bundle_fit import fit_files, proof_of_files
     from combpace.batch.files import FitReport, Target, fit_file, proof_of
-    from combpace.batch.grooves import read_groove
-    from combpace.core.fit.groove import GrooveGrid
     from combpace.core.fit.pauses import Pauses, parse_pauses
-    from combpace.core.fit.rule import Rule
-    from combpace.core.tempo.grid import Grid, parse_grid
-    from combpace.core.tempo.meters import bar_index
     from combpace.media.mapfiles import write_json
 
     if (options.from_bpm is None) != (options.to_bpm is None):
@@ -210,6 +226,45 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
         raise ParameterError(
             "--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output."
         )
+    rule = _rule_of(options)
+    if options.pause_limits and not options.silence_pauses:
+        raise ParameterError("--pause-limits goes with --silence-pauses. Nothing was written.")
+    limits = parse_pauses(options.pause_limits) if options.pause_limits else Pauses()
+    pauses = limits if options.silence_pauses else None
+    target, hints = Target(options.map, options.bpm, options.first_downbeat, options.own), hints_of(options)
+    files, out, accent = options.file, options.out, options.accent / 100.0
+    first = [name.strip() for name in (options.marks_first or "").split(",") if name.strip()]
+    report: FitReport
+    if len(files) > 1:
+        report = fit_files(files, out, target, hints, rule, options.method, first, tell, pauses, accent)
+    else:
+        report = fit_file(files[0], out, target, hints, rule, options.method, tell, pauses, accent)
+    if options.report:
+        write_json(report.document, options.report)
+    if options.proof:
+        proved = proof_of_files(out, report) if len(files) > 1 else proof_of(out, report)
+        if options.proof == "-":
+            print(json.dumps(proved, indent=1))
+            return 0
+        write_json(proved, Path(options.proof))
+    pulled = sum(peg.kind == "pulled" for peg in report.fit.pegs)
+    print(
+        f"{out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move "
+        f"{report.document['largest_move_ms']} ms, {report.method}"
+    )
+    if report.reason:
+        print(report.reason)
+    return 0
+
+
+def _rule_of(options: argparse.Namespace) -> Rule:
+    """The rule that the options state. Raises ParameterError."""
+    from combpace.batch.grooves import read_groove
+    from combpace.core.fit.groove import GrooveGrid
+    from combpace.core.fit.rule import Rule
+    from combpace.core.tempo.grid import Grid, parse_grid
+    from combpace.core.tempo.meters import bar_index
+
     beyond_ms, beyond = _ignore(options.ignore_beyond)
     bars = bar_range(options.bars) if options.bars is not None else None
     grid: Grid | GrooveGrid = parse_grid(options.grid or "1/16", options.swing / 100.0)
@@ -219,77 +274,16 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
                 "Give a grid or a groove, not both: a groove is a grid. Nothing was written."
             )
         grid = GrooveGrid(read_groove(options.groove), bar_index(bars[0]) if bars else 0)
-    rule = Rule(
-        grid,
-        options.strength / 100.0,
-        options.leave_alone_ms,
-        beyond_ms,
-        beyond,
-        bars,
-        options.keep_lag,
-        options.coarse,
-    )
+    strength = options.strength / 100.0
+    lag, coarse = options.keep_lag, options.coarse
+    rule = Rule(grid, strength, options.leave_alone_ms, beyond_ms, beyond, bars, lag, coarse)
     if options.accent and options.groove is None:
         raise ParameterError(
             "--accent goes with --groove: the accents are the groove's. Nothing was written."
         )
     if not 0.0 <= options.accent <= 100.0:
         raise ParameterError(f"Accent is taken from 0 to 100 %, not {options.accent:g}. Nothing was written.")
-    accent = options.accent / 100.0
-    target = Target(options.map, options.bpm, options.first_downbeat, options.own)
-    order = (
-        [name.strip() for name in options.marks_first.split(",") if name.strip()]
-        if options.marks_first
-        else []
-    )
-    if options.pause_limits and not options.silence_pauses:
-        raise ParameterError("--pause-limits goes with --silence-pauses. Nothing was written.")
-    limits = parse_pauses(options.pause_limits) if options.pause_limits else Pauses()
-    pauses = limits if options.silence_pauses else None
-    report: FitReport
-    if len(options.file) > 1:
-        report = fit_files(
-            options.file,
-            options.out,
-            target,
-            hints_of(options),
-            rule,
-            options.method,
-            order,
-            tell,
-            pauses,
-            accent,
-        )
-    else:
-        report = fit_file(
-            options.file[0],
-            options.out,
-            target,
-            hints_of(options),
-            rule,
-            options.method,
-            tell,
-            pauses,
-            accent,
-        )
-    if options.report:
-        write_json(report.document, options.report)
-    if options.proof:
-        proved = (
-            proof_of_files(options.out, report) if len(options.file) > 1 else proof_of(options.out, report)
-        )
-        if options.proof == "-":
-            print(json.dumps(proved, indent=1))
-            return 0
-        write_json(proved, Path(options.proof))
-    pulled = sum(peg.kind == "pulled" for peg in report.fit.pegs)
-    print(
-        f"{options.out}: {pulled} onsets pulled, {len(report.fit.riding)} ride, largest move "
-        f"{report.document['largest_move_ms']} ms, {report.method}"
-    )
-    if report.reason:
-        print(report.reason)
-    return 0
+    return rule
 
 
 def _follow(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:

@@ -22,6 +22,14 @@ Progress = Callable[[], Callable[[str, float], None]]
 
 def add(commands: Any, progress: Progress) -> None:
     """Put them into the parser."""
+    _analyse_options(commands, progress)
+    _measure_options(commands, progress)
+    _onsets_options(commands, progress)
+    _stack_options(commands, progress)
+    _groove_options(commands, progress)
+
+
+def _analyse_options(commands: Any, progress: Progress) -> None:
     listen = commands.add_parser("analyse", help="tempo, beats, bars and onsets of one file")
     listen.add_argument(
         "file", type=Path, nargs="+", help="several are mics of one performance, heard as one"
@@ -35,6 +43,8 @@ def add(commands: Any, progress: Progress) -> None:
     add_hints(listen)
     listen.set_defaults(run=lambda options: _analyse(options, progress()))
 
+
+def _measure_options(commands: Any, progress: Progress) -> None:
     part = commands.add_parser("measure", help="the tempo of a range that holds whole bars")
     part.add_argument("file", type=Path)
     which = part.add_mutually_exclusive_group(required=True)
@@ -49,6 +59,8 @@ def add(commands: Any, progress: Progress) -> None:
     part.add_argument("--json", metavar="PATH", help="“-” prints")
     part.set_defaults(run=lambda options: _measure(options, progress()))
 
+
+def _onsets_options(commands: Any, progress: Progress) -> None:
     marks = commands.add_parser("onsets", help="where the attacks of files start")
     marks.add_argument(
         "file", type=Path, nargs="+", help="several are mics of one performance, without each other's bleed"
@@ -72,6 +84,8 @@ def add(commands: Any, progress: Progress) -> None:
     marks.add_argument("--json", metavar="PATH", help="“-” prints")
     marks.set_defaults(run=lambda options: _onsets(options, progress()))
 
+
+def _stack_options(commands: Any, progress: Progress) -> None:
     above = commands.add_parser("stack", help="who plays the same places of a grid, and how far apart")
     above.add_argument("file", type=Path, nargs="+", help="takes with a common start")
     above.add_argument("--on", default="1/16", metavar="1/N", help="the grid whose places are compared")
@@ -84,6 +98,8 @@ def add(commands: Any, progress: Progress) -> None:
     above.add_argument("--json", metavar="PATH", help="“-” prints")
     above.set_defaults(run=lambda options: _stack(options, progress()))
 
+
+def _groove_options(commands: Any, progress: Progress) -> None:
     groove = commands.add_parser(
         "groove", help="how late, how loud and how often each place of a bar is played"
     )

@@ -36,6 +36,17 @@ def six(value: float) -> float:
     return round(float(value), 6) + 0.0
 
 
+def _reading_document(one: Reading) -> dict[str, Any]:
+    return {
+        "rank": one.rank,
+        "bpm": round(one.bpm, 4),
+        "meter": one.meter,
+        "probability": round(one.probability, 4),
+        "beats": [six(time) for time in one.pace.times_s],
+        "downbeats": [six(time) for time in one.downbeats()],
+    }
+
+
 def analysis_document(
     analysis: Analysis,
     file: str,
@@ -69,17 +80,7 @@ def analysis_document(
         "encoder_delay_from": None,
         **(stated or {}),
         "audible_from_bar": None,
-        "readings": [
-            {
-                "rank": one.rank,
-                "bpm": round(one.bpm, 4),
-                "meter": one.meter,
-                "probability": round(one.probability, 4),
-                "beats": [six(time) for time in one.pace.times_s],
-                "downbeats": [six(time) for time in one.downbeats()],
-            }
-            for one in counted
-        ],
+        "readings": [_reading_document(one) for one in counted],
         "onsets": [
             {"time_s": six(time), "strength": round(float(strength), 4), "confidence": round(float(sure), 4)}
             for time, strength, sure in zip(onsets.times, onsets.strength, onsets.confidence, strict=True)

@@ -37,13 +37,8 @@ class FileParts:
     said: tuple[str, ...]
 
 
-def read_parts(path: Path, name: str | None = None) -> FileParts:
-    """Read a standard MIDI file.
-
-    name    the file's own, where `path` is a copy of it
-    Raises  MediaError, in a sentence, for what is none, is damaged, or holds no notes
-    """
-    called = name or path.name
+def _file(path: Path, called: str) -> tuple[mido.MidiFile, int]:
+    """(A standard MIDI file, its division as the header has it). Raises MediaError."""
     if not path.is_file():
         raise MediaError(f"There is no file “{called}”.")
     if path.stat().st_size > MOST_BYTES:
@@ -64,10 +59,9 @@ def read_parts(path: Path, name: str | None = None) -> FileParts:
         raise MediaError(
             f"“{called}” has a division of 0, so nothing in it has a length. Nothing was imported."
         )
-    per_tick_s = _frames_in(division, called)
     try:
         # A damaged track ends what can be read; mido says so in these.
-        file = mido.MidiFile(path)
+        return mido.MidiFile(path), division
     except (
         OSError,
         EOFError,
@@ -81,6 +75,17 @@ def read_parts(path: Path, name: str | None = None) -> FileParts:
     ) as error:
         held = f", and says that it has {tracks} tracks" if tracks > 1000 else ""
         raise MediaError(f"“{called}” is damaged or cut off{held}. Nothing was imported.") from error
+
+
+def read_parts(path: Path, name: str | None = None) -> FileParts:
+    """Read a standard MIDI file.
+
+    name    the file's own, where `path` is a copy of it
+    Raises  MediaError, in a sentence, for what is none, is damaged, or holds no notes
+    """
+    called = name or path.name
+    file, division = _file(path, called)
+    per_tick_s = _frames_in(division, called)
     origin, meters, changes = _marks(file)
     unit = 1.0 / division if per_tick_s is None else per_tick_s
     parts = []

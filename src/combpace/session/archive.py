@@ -60,23 +60,8 @@ def _quiet(phase: str, share: float) -> None:
 # -- out
 
 
-def write_archive(
-    folder: DataFolder,
-    session_id: str,
-    out: IO[bytes],
-    *,
-    newest: bool = False,
-    sound: bool = True,
-    tell: Tell = _quiet,
-) -> int:
-    """Write a session as an archive. Returns how many bytes its sounds and analyses are.
-
-    newest  its present state alone, without what led there
-    sound   False: without the takes' files; where it is opened each is asked for by its name and hash
-    Raises  NotFoundError; ParameterError where one of its sounds is missing
-    """
-    folder.open(session_id)
-    kept = archives.taken(folder.database, session_id, newest=newest)
+def _wanted(folder: DataFolder, kept: dict[str, Any], *, sound: bool) -> dict[str, str]:
+    """Which blobs go into an archive, and what each is; `kept` loses what needs none of them."""
     wanted: dict[str, str] = {}
     for take in kept["takes"]:
         if not sound and take["analysis_sha"]:
@@ -102,6 +87,27 @@ def write_archive(
     ]
     for file in kept["files"]:
         wanted.setdefault(file["sha"], file["kind"])
+    return wanted
+
+
+def write_archive(
+    folder: DataFolder,
+    session_id: str,
+    out: IO[bytes],
+    *,
+    newest: bool = False,
+    sound: bool = True,
+    tell: Tell = _quiet,
+) -> int:
+    """Write a session as an archive. Returns how many bytes its sounds and analyses are.
+
+    newest  its present state alone, without what led there
+    sound   False: without the takes' files; where it is opened each is asked for by its name and hash
+    Raises  NotFoundError; ParameterError where one of its sounds is missing
+    """
+    folder.open(session_id)
+    kept = archives.taken(folder.database, session_id, newest=newest)
+    wanted = _wanted(folder, kept, sound=sound)
     blobs = [
         {"sha": sha, "what": what, "bytes": _blob(folder, sha).stat().st_size}
         for sha, what in sorted(wanted.items())

@@ -104,29 +104,11 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     if end_s is not None:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
-    method, reason = choice.method, ""
-    if method == "auto" and any(
-        seen.rows[mic.id].state == WANTED for mic in seen.document.bundle_of(timing) if mic.id in seen.rows
-    ):
-        method, reason = (
-            "chord",
-            "Its sound is not here, so nothing says which method suits it: Chord until it is.",
-        )
-    elif method == "auto":
-        files, _ = bundle_files(seen.folder, seen.document.bundle_of(timing), seen.rows, timing)
-        mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
-        found = _chosen(files or (seen.folder.blob(row.decoded_sha),), *mapped, entry.kind)
-        method, reason = found.method, found.reason
-    rounds = rounds_of(made.time_map, seen.duration_s(timing))
-    rests = _rests(seen, timing)
-    made = notes_held(
-        made,
-        [
-            (a + turn * seen.duration_s(timing), b + turn * seen.duration_s(timing))
-            for turn in range(rounds)
-            for a, b in rests
-        ],
-    )
+    method, reason = _method_of(seen, entry, choice, made)
+    rounds, rests = rounds_of(made.time_map, seen.duration_s(timing)), _rests(seen, timing)
+    length = seen.duration_s(timing)
+    every = [(a + turn * length, b + turn * length) for turn in range(rounds) for a, b in rests]
+    made = notes_held(made, every)
     reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     levels = (
@@ -142,6 +124,19 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         fit_key(row.decoded_sha, made.time_map, method, shas, levels),
         levels,
     )
+
+
+def _method_of(seen: SessionState, entry: TakeEntry, choice: RuleChoice, made: Fit) -> tuple[str, str]:
+    """(The method that stretches a take, why): the one that was chosen, or what its sound says."""
+    if choice.method != "auto":
+        return choice.method, ""
+    mics = seen.document.bundle_of(entry.id)
+    if any(seen.rows[mic.id].state == WANTED for mic in mics if mic.id in seen.rows):
+        return "chord", "Its sound is not here, so nothing says which method suits it: Chord until it is."
+    files, _ = bundle_files(seen.folder, mics, seen.rows, entry.id)
+    mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
+    found = _chosen(files or (seen.folder.blob(seen.rows[entry.id].decoded_sha),), *mapped, entry.kind)
+    return found.method, found.reason
 
 
 def _again(

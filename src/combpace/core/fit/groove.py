@@ -93,48 +93,64 @@ def take_groove(
     bar_quarters = lengths.pop()
     places = grid.in_bar(bar_quarters)[:-1]
     at, levels = as_floats(times), as_floats(levels_db)
-    own = np.asarray(line.to_quarters(at))  # type: ignore[arg-type]
-    late: dict[tuple[int, int], list[tuple[float, float, float]]] = {}
-    for index in range(first, last + 1):
-        start = line.bar_line(index)
-        for k, place in enumerate(places):
-            goal = start + float(place)
-            moment = line.second(goal)
-            reach = REACH * grid.step_quarters
-            near = np.flatnonzero((own > goal - reach) & (own <= goal + reach))
-            if not len(near):
-                continue
-            step_s = line.second(goal + 0.5 * grid.step_quarters) - line.second(
-                goal - 0.5 * grid.step_quarters
-            )
-            best = int(near[np.argmin(np.abs(at[near] - moment))])
-            late.setdefault(((index - first) % pattern_bars, k), []).append(
-                (float(at[best] - moment), step_s, float(levels[best]))
-            )
+    late = _lateness(at, levels, line, bars, grid, pattern_bars)
     if not late:
         raise ParameterError(
             f"Nothing is struck in bars {bar_number(first)} to {bar_number(last)}. Nothing was taken."
         )
     usual = float(np.mean([level for found in late.values() for _, _, level in found]))
-    made = []
-    for bar in range(pattern_bars):
-        row = []
-        for k, place in enumerate(places):
-            found = late.get((bar, k), [])
-            off = np.array([seconds for seconds, _, _ in found])
-            row.append(
-                Place(
-                    float(place),
-                    float(np.mean([seconds / step for seconds, step, _ in found])) if found else 0.0,
-                    1000.0 * float(off.mean()) if found else 0.0,
-                    float(np.mean([level for _, _, level in found])) - usual if found else 0.0,
-                    len(found),
-                    1000.0 * float(off.std()) if found else 0.0,
-                )
-            )
-        made.append(tuple(row))
+    made = [
+        tuple(_played(float(place), late.get((bar, k), []), usual) for k, place in enumerate(places))
+        for bar in range(pattern_bars)
+    ]
     span = line.second(line.bar_line(last + 1)) - line.second(line.bar_line(first))
     return Groove(name, grid, bar_quarters, 60.0 * count * bar_quarters / span, tuple(made))
+
+
+# (seconds late, seconds of a step there, level in dB) of each stroke, by bar of the pattern and place.
+Lateness = dict[tuple[int, int], list[tuple[float, float, float]]]
+
+
+def _lateness(
+    at: FloatArray,
+    levels_db: FloatArray,
+    line: TempoMap[ClockT],
+    bars: tuple[int, int],
+    grid: Grid,
+    pattern_bars: int,
+) -> Lateness:
+    """Of every place in bars the stroke nearest to it, where one lies within REACH of a step."""
+    first, last = bars
+    own = np.asarray(line.to_quarters(at))  # type: ignore[arg-type]
+    places = grid.in_bar(line.meter_of(first).bar_quarters)[:-1]
+    reach, half = REACH * grid.step_quarters, 0.5 * grid.step_quarters
+    late: Lateness = {}
+    for index in range(first, last + 1):
+        for k, place in enumerate(places):
+            goal = line.bar_line(index) + float(place)
+            near = np.flatnonzero((own > goal - reach) & (own <= goal + reach))
+            if not len(near):
+                continue
+            moment, step_s = line.second(goal), line.second(goal + half) - line.second(goal - half)
+            best = int(near[np.argmin(np.abs(at[near] - moment))])
+            stroke = (float(at[best] - moment), step_s, float(levels_db[best]))
+            late.setdefault(((index - first) % pattern_bars, k), []).append(stroke)
+    return late
+
+
+def _played(place: float, found: list[tuple[float, float, float]], usual_db: float) -> Place:
+    """A place of a groove from its strokes; without any it lies on the grid."""
+    if not found:
+        return Place(place, 0.0, 0.0, 0.0, 0, 0.0)
+    off = np.array([seconds for seconds, _, _ in found])
+    return Place(
+        place,
+        float(np.mean([seconds / step for seconds, step, _ in found])),
+        1000.0 * float(off.mean()),
+        float(np.mean([level for _, _, level in found])) - usual_db,
+        len(found),
+        1000.0 * float(off.std()),
+    )
 
 
 @dataclass(frozen=True, slots=True)

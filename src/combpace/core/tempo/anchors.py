@@ -76,39 +76,9 @@ def _side(
     attacks: Onsets,
     direction: int,
 ) -> tuple[Knot, ...]:
-    """The knots on one side of a new anchor, in order."""
-
-    def beyond(knot: Knot) -> bool:
-        return direction * (knot.quarters - place) > SAME_PLACE
-
+    """The knots on one side of a new anchor, in order; `anchor` is the next one there."""
     if anchor is None:
-        # No anchor: the beats stay where they are but for the fade, and are only counted anew.
-        knots = (
-            [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
-            if counted
-            else list(pace.knots)
-        )
-        knots = [
-            knot
-            for knot in knots
-            if beyond(knot)
-            and abs(knot.quarters - place) > 0.4 * beat
-            and direction * (knot.time_s - time_s) > 0
-        ]
-        shift = time_s - pace.second(place - counted)
-        period = 60.0 * beat / pace.bpm_at(place - counted)
-        far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
-        if not knots or abs(shift) <= UNMOVED_S:
-            return tuple(knots)
-        distance = np.abs(np.array([knot.quarters for knot in knots]) - place)
-        fade = np.clip(1.0 - distance / far, 0.0, 1.0) if np.isfinite(far) else np.ones(len(knots))
-        expected = np.array([knot.time_s for knot in knots]) + shift * fade
-        moved = fade > 0
-        laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
-        return tuple(
-            replace(knot, time_s=float(time)) if goes else knot
-            for knot, time, goes in zip(knots, laid, moved, strict=True)
-        )
+        return _open_side(pace, time_s, place, counted, beat, attacks, direction)
     lo, hi = (Knot(time_s, place), anchor) if direction > 0 else (anchor, Knot(time_s, place))
     kept: tuple[Knot, ...] = tuple(
         knot
@@ -136,6 +106,47 @@ def _side(
         return (*between, *kept)
     # A ramp ended where the next knot was: what is laid anew after the anchor has steps of its own.
     return (*kept[:-1], replace(kept[-1], ramp=1.0), *between)
+
+
+def _open_side(
+    pace: TempoMap[ClockT],
+    time_s: float,
+    place: float,
+    counted: float,
+    beat: float,
+    attacks: Onsets,
+    direction: int,
+) -> tuple[Knot, ...]:
+    """As `_side` where no other anchor stands on it."""
+
+    def beyond(knot: Knot) -> bool:
+        return direction * (knot.quarters - place) > SAME_PLACE
+
+    # No anchor: the beats stay where they are but for the fade, and are only counted anew.
+    knots = (
+        [replace(knot, quarters=knot.quarters + counted) for knot in pace.knots]
+        if counted
+        else list(pace.knots)
+    )
+    knots = [
+        knot
+        for knot in knots
+        if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0
+    ]
+    shift = time_s - pace.second(place - counted)
+    period = 60.0 * beat / pace.bpm_at(place - counted)
+    far = FADE_BARS * pace.meters[0].bar_quarters if abs(shift) <= PHASE_SHARE * period else np.inf
+    if not knots or abs(shift) <= UNMOVED_S:
+        return tuple(knots)
+    distance = np.abs(np.array([knot.quarters for knot in knots]) - place)
+    fade = np.clip(1.0 - distance / far, 0.0, 1.0) if np.isfinite(far) else np.ones(len(knots))
+    expected = np.array([knot.time_s for knot in knots]) + shift * fade
+    moved = fade > 0
+    laid = lay_beats(expected, attacks, (time_s, None) if direction > 0 else (None, time_s), period)
+    return tuple(
+        replace(knot, time_s=float(time)) if goes else knot
+        for knot, time, goes in zip(knots, laid, moved, strict=True)
+    )
 
 
 def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:

@@ -10,7 +10,7 @@ import numpy as np
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.meters import Meter, bar_index
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.map_changes import last_bar, odd_runs
@@ -187,49 +187,34 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         sure = _sure_about(line, index, sureness)
         if alone and following is not None and str(following) == str(before):
             if sure < SURE_ODD:
-                other = Action(
-                    f"Bar {meter.bar} is {before} like the others",
-                    "odd-bar",
-                    {"bar": meter.bar, "beats": before.beats},
-                )
-                keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
-                reason = f"one bar of {meter} among {before}; {100 * sure:.0f} % sure; hear both ways"
-                found.append(
-                    Place(
-                        f"bar {meter.bar}",
-                        f"A single bar of {meter}",
-                        reason,
-                        start,
-                        3.0 - sure,
-                        None,
-                        keep,
-                        (other,),
-                        about="odd-bar",
-                    )
-                )
+                found.append(_single_odd(meter, before, place, start, sure))
         elif sure < SURE_CHANGE:
-            others = [Action(f"{before} goes on", "meter", {"meter": str(before), "bar": meter.bar})]
-            others += [
-                Action(f"One beat {way} from here", "one-beat", {"direction": way, "bar": meter.bar})
-                for way in ("earlier", "later")
-                if meter.bar > 1
-            ]
-            keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
-            reason = f"{before} before it; {100 * sure:.0f} % sure where it changes"
-            found.append(
-                Place(
-                    f"bar {meter.bar}",
-                    f"{meter} from here on",
-                    reason,
-                    start,
-                    2.5 - sure,
-                    None,
-                    keep,
-                    tuple(others),
-                    about="meter",
-                )
-            )
+            found.append(_other_meter(meter, before, place, start, sure))
     return found
+
+
+def _single_odd(meter: Meter, before: Meter, place: float, start_s: float, sure: float) -> Place:
+    """One bar with more or fewer beats than those about it."""
+    like = {"bar": meter.bar, "beats": before.beats}
+    other = Action(f"Bar {meter.bar} is {before} like the others", "odd-bar", like)
+    keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
+    title, where = f"A single bar of {meter}", f"bar {meter.bar}"
+    reason = f"one bar of {meter} among {before}; {100 * sure:.0f} % sure; hear both ways"
+    return Place(where, title, reason, start_s, 3.0 - sure, None, keep, (other,), about="odd-bar")
+
+
+def _other_meter(meter: Meter, before: Meter, place: float, start_s: float, sure: float) -> Place:
+    """Another number of beats from a bar on."""
+    others = [Action(f"{before} goes on", "meter", {"meter": str(before), "bar": meter.bar})]
+    others += [
+        Action(f"One beat {way} from here", "one-beat", {"direction": way, "bar": meter.bar})
+        for way in ("earlier", "later")
+        if meter.bar > 1
+    ]
+    keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
+    title, where = f"{meter} from here on", f"bar {meter.bar}"
+    reason = f"{before} before it; {100 * sure:.0f} % sure where it changes"
+    return Place(where, title, reason, start_s, 2.5 - sure, None, keep, tuple(others), about="meter")
 
 
 def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray) -> float:

@@ -89,15 +89,13 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in
     # the mic whose mark it is.
     renders: dict[str, tuple[Path, int]] = {}
-    for number, take_id in enumerate(
-        sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))
-    ):
+    ordered = sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))
+    for number, take_id in enumerate(ordered):
         row = folder.take_row(take_id)
         assert row.decoded_sha is not None
         files, own = fits.bundle_files(folder, together, seen.rows, take_id)
-        key = fits.fit_key(
-            row.decoded_sha, time_map, args["method"], fits.bundle_shas(together, seen.rows), levels
-        )
+        shas = fits.bundle_shas(together, seen.rows)
+        key = fits.fit_key(row.decoded_sha, time_map, args["method"], shas, levels)
         known = rows.render_of(folder.database, args["session"], key)
         if known is not None:
             made.append(known.id)
@@ -107,17 +105,13 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         def share(done: float, number: int = number, name: str = row.name) -> None:
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
-        names = [
-            path.relative_to(folder.blobs.root).as_posix()
-            for path in files or (folder.checked_blob(row.decoded_sha),)
-        ]
-        sound = {name: args[name] for name in ("source_s", "target_s", "method")} | {
-            "levels": [list(one) for one in levels]
-        }
+        sounds = files or (folder.checked_blob(row.decoded_sha),)
+        names = [path.relative_to(folder.blobs.root).as_posix() for path in sounds]
+        sound = {name: args[name] for name in ("source_s", "target_s", "method")}
+        sound["levels"] = [list(one) for one in levels]
         with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
-            errand = Errand(
-                FUNCTION, folder.blobs.root, Path(out), tuple(names), {"files": names, "own": own, **sound}
-            )
+            given = {"files": names, "own": own, **sound}
+            errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), given)
             share(0.0)
             written = elsewhere.run(errand, partial(_told, share), folder.settings.scheduler, "rendering")
             target = Path(out, written["written"])

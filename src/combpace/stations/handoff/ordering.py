@@ -5,7 +5,7 @@ order for it.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -275,17 +275,11 @@ def extras_of(seen: SessionState, wish: Wish) -> list[str]:
     return [one.name for one in offered(bool(seen.document.notes), some) if one.name in wish.extras]
 
 
-def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
-    """What an order would write, before anything is made: {files, stem, archive, start, start_s, length_s,
-    frames, rate_hz, bytes, exact, says}.
-
-    files   {name, what, state, level, channels, bytes} each; bytes of FLAC and of what lies beside are not
-            known before
-    Raises  ParameterError
-    """
-    checked(seen, wish)
-    plans = plans_of(seen, wish)
-    span, names, files = span_of(seen, wish, plans), Names(stem_of(seen, wish), wish.kind), []
+def _announced(
+    seen: SessionState, wish: Wish, plans: list[dict[str, Any]], span: Span, names: Names
+) -> list[Announced]:
+    """Every file that an order would write, in order."""
+    files: list[Announced] = []
     as_mixed, strips = wish.levels == "as mixed", mixing.strips_of(seen)
     points = points_bytes(bar_frames(seen, span)) if wish.markers and FORMATS[wish.kind][0] == "WAV" else 0
 
@@ -330,6 +324,21 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
                 size,
             )
         )
+    return files
+
+
+def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
+    """What an order would write, before anything is made: {files, stem, archive, start, start_s, length_s,
+    frames, rate_hz, bytes, exact, says}.
+
+    files   {name, what, state, level, channels, bytes} each; bytes of FLAC and of what lies beside are not
+            known before
+    Raises  ParameterError
+    """
+    checked(seen, wish)
+    plans = plans_of(seen, wish)
+    span, names = span_of(seen, wish, plans), Names(stem_of(seen, wish), wish.kind)
+    files = _announced(seen, wish, plans, span, names)
     sizes = [file.bytes for file in files if file.bytes is not None]
     says = []
     if wish.markers and FORMATS[wish.kind][0] != "WAV":
@@ -337,17 +346,7 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
     number = start_bar(wish)
     start = "with the lead-in" if number is None else f"at bar {number}"
     return {
-        "files": [
-            {
-                "name": one.name,
-                "what": one.what,
-                "state": one.state,
-                "level": one.level,
-                "channels": one.channels,
-                "bytes": one.bytes,
-            }
-            for one in files
-        ],
+        "files": [asdict(one) for one in files],
         "stem": file_name(stem_of(seen, wish), ""),
         "archive": names.beside("", ".zip"),
         "start": f"{start}, {words.clock(span.start_s)} of the session",

@@ -75,6 +75,35 @@ def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterato
             file.path.unlink(missing_ok=True)
 
 
+def _rough(
+    folder: DataFolder,
+    seen: SessionState,
+    wish: Wish,
+    args: dict[str, Any],
+    span: Span,
+    stack: ExitStack,
+    number: int,
+    tell: Progress,
+) -> tuple[dict[str, Any], Path, Written]:
+    """A take of an order in float, before anything is lowered; its file goes when `stack` is left."""
+    plan, start = args["takes"][number], round(span.start_s * span.sample_rate_hz)
+    path = folder.blobs.new_path(".float")
+    stack.callback(path.unlink, missing_ok=True)
+
+    def share(done: float) -> None:
+        tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
+
+    share(0.0)
+    silenced = plan["fit"] and wish.silence is not None and not plan.get("pieces")
+    pauses = parse_pauses(wish.silence) if silenced and wish.silence is not None else None
+    with _sounding(folder, seen, plan, args["session"]) as source:
+        at = at_rate(source, span.sample_rate_hz)
+        if wish.levels == "as mixed":
+            at = Mixed(at, Strip(*plan["strip"]))
+        stop, attacks = start + span.frames, plan.get("attacks_s", ())
+        return plan, path, write_rough(at, path, wish.kind, start, stop, pauses, attacks, share)
+
+
 def _sounds(
     folder: DataFolder,
     seen: SessionState,
@@ -89,54 +118,15 @@ def _sounds(
     """
     if not args["takes"]:
         return
-    suffix, start = FORMATS[wish.kind][2], round(span.start_s * span.sample_rate_hz)
+    suffix = FORMATS[wish.kind][2]
     with ExitStack() as stack:
-        rough: list[tuple[dict[str, Any], Path, Written]] = []
-        for number, plan in enumerate(args["takes"]):
-            path = folder.blobs.new_path(".float")
-            stack.callback(path.unlink, missing_ok=True)
-
-            def share(done: float, number: int = number, plan: dict[str, Any] = plan) -> None:
-                tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
-
-            share(0.0)
-            pauses = (
-                parse_pauses(wish.silence)
-                if plan["fit"] and wish.silence is not None and not plan.get("pieces")
-                else None
-            )
-            with _sounding(folder, seen, plan, args["session"]) as source:
-                at = at_rate(source, span.sample_rate_hz)
-                if wish.levels == "as mixed":
-                    at = Mixed(at, Strip(*plan["strip"]))
-                rough.append(
-                    (
-                        plan,
-                        path,
-                        write_rough(
-                            at,
-                            path,
-                            wish.kind,
-                            start,
-                            start + span.frames,
-                            pauses,
-                            plan.get("attacks_s", ()),
-                            share,
-                        ),
-                    )
-                )
+        rough = [_rough(folder, seen, wish, args, span, stack, k, tell) for k in range(len(args["takes"]))]
         sounds: list[tuple[Path, str, Written, list[str]]] = []
         mix = _mixed(folder, stack, wish, rough, args["mixed"], span) if wish.written != "files" else None
         if wish.written != "mix":
             for plan, path, made in rough:
-                sounds.append(
-                    (
-                        path,
-                        names.of_take(plan),
-                        made,
-                        [f"{words.count(len(made.pauses), 'pause')} silenced"] if made.pauses else [],
-                    )
-                )
+                said = [f"{words.count(len(made.pauses), 'pause')} silenced"] if made.pauses else []
+                sounds.append((path, names.of_take(plan), made, said))
         if mix is not None:
             sounds.append((mix[0], names.of_mix(), mix[1], []))
         gain = min(needed_gain(made.peak, wish.kind) for _, _, made, _ in sounds)
