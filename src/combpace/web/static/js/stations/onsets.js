@@ -19,8 +19,7 @@ export const onsets = {
     ticksTool(desk),
     ...belowTool(desk),
     legend(
-      "<span>wheel zooms, drag moves a mark, <kbd>C</kbd> adds one, <kbd>Shift</kbd> and drag " +
-        "chooses a range, a bar line is pulled by its name</span>",
+      "<span>drag a mark, or a bar line by its name; <kbd>C</kbd> adds one, <kbd>Shift</kbd> drags a range</span>",
     ),
   ],
   marksOf: ({ state }) => state.focus,

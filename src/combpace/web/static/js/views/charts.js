@@ -11,7 +11,7 @@ import { colours, prepared, type } from "./paint.js";
 export function drawStrengths(canvas, strengths, edge) {
   const { g, width, height } = prepared(canvas);
   const c = colours();
-  const base = height - 14;
+  const base = height - 17;
   for (const value of strengths) {
     g.fillStyle = c.onset;
     g.globalAlpha = value >= edge ? 0.75 : 0.25;
@@ -24,9 +24,9 @@ export function drawStrengths(canvas, strengths, edge) {
   g.fillRect(1 + edge * (width - 4), 0, 3, base + 4);
   g.fillStyle = c.quiet;
   type(g, 11.5);
-  g.fillText("soft", 2, height - 1);
+  g.fillText("soft", 2, height - 4);
   type(g, 11.5, 500, "right");
-  g.fillText("strong", width - 2, height - 1);
+  g.fillText("strong", width - 2, height - 4);
 }
 
 /**

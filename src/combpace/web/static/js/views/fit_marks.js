@@ -184,6 +184,11 @@ export function drawPegs(g, c, comb, host, way, bar, y, base, tall) {
       type(g, 12, 700, "center");
       g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 3);
     } else if (b - a > 44 && tall > 52) {
+      // Legible over a note of a part, too.
+      g.fillStyle = c.ground;
+      g.globalAlpha = 0.8;
+      g.fillRect((a + b) / 2 - 14, ribbonY - 12, 28, 11);
+      g.globalAlpha = 1;
       g.fillStyle = c.quiet;
       type(g, 11, 500, "center");
       g.fillText(factor.toFixed(2), (a + b) / 2, ribbonY - 2);
