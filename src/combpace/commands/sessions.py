@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import fcntl
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -12,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from combpace.core.errors import ParameterError
+from combpace.machine import LockedError, keep_private, locked
 
 if TYPE_CHECKING:
     from combpace.session.data_folder import DataFolder
@@ -70,7 +70,7 @@ def data_folder(options: argparse.Namespace, *, must_exist: bool) -> Iterator[Da
     settings.data_dir.mkdir(parents=True, exist_ok=True)
     # What is written there is for whoever runs this alone, as the server keeps it; files beside it are as the
     # user has them.
-    before = None if must_exist else os.umask(0o077)
+    before = None if must_exist else keep_private()
     folder = DataFolder(settings)
     try:
         yield folder
@@ -122,19 +122,16 @@ def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
-    with (
-        data_folder(options, must_exist=False) as folder,
-        (folder.settings.data_dir / "lock").open("w") as lock,
-    ):
+    with data_folder(options, must_exist=False) as folder:
         try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
+            with locked(folder.settings.data_dir / "lock"):
+                folder.prepare()
+                made = read_archive(folder, options.file, tell)
+        except LockedError as error:
             raise ParameterError(
                 f"A server works on {folder.settings.data_dir}: drop the archive on its first page "
                 "in the browser instead. Nothing was imported."
             ) from error
-        folder.prepare()
-        made = read_archive(folder, options.file, tell)
         name = next(one.name for one in shelf(folder) if one.id == made)
     print(f"{made}  {name}")
     return 0

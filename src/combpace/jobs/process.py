@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import importlib
 import json
-import resource
 import sys
 import threading
 import time
@@ -15,6 +14,7 @@ import scipy.signal  # noqa: F401 - workers fork from here with it imported
 
 from combpace.core.errors import CancelledError, CombPaceError, StorageError
 from combpace.jobs.registry import JOBS
+from combpace.machine import limit_memory
 from combpace.session.data_folder import DataFolder
 from combpace.settings import Settings
 from combpace.store import rows
@@ -30,7 +30,7 @@ NO_ROOM = 28
 def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
     """The whole life of one worker; `rooms` is the module that registers every job."""
     importlib.import_module(rooms)
-    resource.setrlimit(resource.RLIMIT_AS, (settings.worker_bytes, settings.worker_bytes))
+    limit_memory(settings.worker_bytes)
     folder = DataFolder(settings)
     # Where the server is gone its next start takes this job up again.
     threading.Thread(target=watch, args=(server_pid,), daemon=True).start()

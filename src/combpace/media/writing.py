@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 import soundfile as sf
 
+from combpace.machine import is_alive
+
 _PART = re.compile(r"\..+\.(\d+)\.part")
 
 
@@ -53,9 +55,5 @@ def clear_parts(folder: Path) -> None:
         written_by = _PART.fullmatch(path.name)
         if written_by is None:
             continue
-        try:
-            os.kill(int(written_by[1]), 0)
-        except ProcessLookupError:
+        if not is_alive(int(written_by[1])):
             path.unlink(missing_ok=True)
-        except (PermissionError, OverflowError):
-            continue

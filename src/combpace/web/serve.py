@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import logging
-import os
 import socket
 import sys
 import webbrowser
@@ -16,46 +14,62 @@ from pathlib import Path
 import uvicorn
 
 from combpace.core.errors import ParameterError
+from combpace.machine import LockedError, keep_private, locked
 from combpace.settings import Settings
 from combpace.web.app import create_app
+
+# Held by whoever works on a data folder; where the server that holds it answers.
+LOCK, ADDRESS = "lock", "address"
 
 
 def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None] | None = None) -> int:
     """Run until stopped. Prints the address when it answers, and hands it to `told`."""
     # What is kept is for whoever runs this, and nobody else on the machine.
-    os.umask(0o077)
+    keep_private()
     settings.data_dir.mkdir(parents=True, exist_ok=True)
-    with (settings.data_dir / "lock").open("a+") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            lock.seek(0)
-            raise ServedError(settings.data_dir, lock.read().strip()) from error
-        logging.basicConfig(
-            stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
-        )
-        app = create_app(settings)
-        path = "/"
-        if demo:
-            from combpace.stations.takes.demo import build
-
-            print("building the demo where it is missing ...", flush=True)
-            path = f"/sessions/{build(app.state.folder)}/bars"
-        listener = _listener(settings)
-        port = listener.getsockname()[1]
-        host = f"[{settings.host}]" if ":" in settings.host else settings.host
-        address = f"http://{host}:{port}{path}"
-        lock.truncate(0)
-        lock.write(address)
-        lock.flush()
-        print(f"Comb Pace is at {address}", flush=True)
-        if told is not None:
-            told(address)
-        config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
-        with contextlib.suppress(KeyboardInterrupt):
-            uvicorn.Server(config).run(sockets=[listener])
-        print(f"Comb Pace has stopped. Everything is kept in {settings.data_dir.resolve()}.", flush=True)
+    said = settings.data_dir / ADDRESS
+    try:
+        with locked(settings.data_dir / LOCK):
+            said.unlink(missing_ok=True)
+            try:
+                _run(settings, said, demo=demo, told=told)
+            finally:
+                said.unlink(missing_ok=True)
+    except LockedError as error:
+        raise ServedError(settings.data_dir, _text(said)) from error
     return 0
+
+
+def _run(settings: Settings, said: Path, *, demo: bool, told: Callable[[str], None] | None) -> None:
+    logging.basicConfig(
+        stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
+    )
+    app = create_app(settings)
+    path = "/"
+    if demo:
+        from combpace.stations.takes.demo import build
+
+        print("building the demo where it is missing ...", flush=True)
+        path = f"/sessions/{build(app.state.folder)}/bars"
+    listener = _listener(settings)
+    port = listener.getsockname()[1]
+    host = f"[{settings.host}]" if ":" in settings.host else settings.host
+    address = f"http://{host}:{port}{path}"
+    said.write_text(address, encoding="utf-8")
+    print(f"Comb Pace is at {address}", flush=True)
+    if told is not None:
+        told(address)
+    config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
+    with contextlib.suppress(KeyboardInterrupt):
+        uvicorn.Server(config).run(sockets=[listener])
+    print(f"Comb Pace has stopped. Everything is kept in {settings.data_dir.resolve()}.", flush=True)
+
+
+def _text(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8").strip()
+    except OSError:
+        return ""
 
 
 class ServedError(ParameterError):

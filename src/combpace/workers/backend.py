@@ -4,7 +4,6 @@ machine.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import signal
 import threading
@@ -15,6 +14,7 @@ from multiprocessing.process import BaseProcess
 from typing import Any, Protocol
 
 from combpace.core.errors import CombPaceError
+from combpace.machine import is_alive, starting
 from combpace.workers.errand import Errand, Outcome, do
 
 # So often a process looks whether who started it is still there.
@@ -58,8 +58,7 @@ class Processes:
 
     def __init__(self, most: int, preload: Sequence[str] = ()) -> None:
         self._most = most
-        self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload([GUARD, *preload])
+        self._context = starting([GUARD, *preload])
         self._running: dict[str, tuple[BaseProcess, Connection | None]] = {}
 
     def free(self) -> int:
@@ -147,7 +146,5 @@ def watch(parent: int) -> None:
     """End with whoever started this: what is half done is done again by the next."""
     while True:
         time.sleep(WATCH_S)
-        try:
-            os.kill(parent, 0)
-        except OSError:
+        if not is_alive(parent):
             os._exit(1)

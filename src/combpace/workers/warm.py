@@ -4,9 +4,7 @@ large.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
-import resource
 import signal
 import threading
 import time
@@ -16,6 +14,7 @@ from multiprocessing.process import BaseProcess
 from typing import Any
 
 from combpace.core.errors import CombPaceError
+from combpace.machine import limit_memory, starting
 from combpace.workers.backend import GUARD, watch
 
 
@@ -39,8 +38,7 @@ class Warm:
         most_s: float = 60.0,
     ) -> None:
         self._answer, self._memory, self._patience_s, self._most_s = answer, memory_bytes, patience_s, most_s
-        self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload([GUARD, *preload])
+        self._context = starting([GUARD, *preload])
         self._turn = threading.Lock()
         self._process: BaseProcess | None = None
         self._pipe: Connection | None = None
@@ -147,7 +145,7 @@ def _serve(pipe: Connection, answer: Callable[..., Any], memory_bytes: int | Non
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=watch, args=(parent,), daemon=True).start()
     if memory_bytes:
-        resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
+        limit_memory(memory_bytes)
     while True:
         try:
             request = pipe.recv()
