@@ -30,7 +30,7 @@ def listed() -> str:
             f"`{name}`{'' if name in needed else '?'} {_type(kind)}"
             for name, kind in schema.get("properties", {}).items()
         )
-        first = (one.run.__doc__ or "").strip().splitlines()[0]
+        first = " ".join((one.run.__doc__ or "").split("\n\n")[0].split())
         lines.append(f"| `{one.name}` | {args} | {first} |")
     return "\n".join(lines)
 

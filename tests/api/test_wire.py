@@ -414,7 +414,7 @@ class JobsWireTest(WireTest):
         self.client.post(f"/api/sessions/{copy}/restore", json={})
         self.assertIn(copy, self.client.get("/").text)
         self.client.put(f"/api/sessions/{self.session}/levels", json={"grid": "1/16"})
-        self.assertIn('"grid": "1/16"', self.client.get(f"/sessions/{self.session}/takes").text)
+        self.assertIn('"grid":"1/16"', self.client.get(f"/sessions/{self.session}/takes").text)
         self.assertEqual(
             self.client.put(f"/api/sessions/{self.session}/levels", json={"x": "y" * 30000}).status_code, 422
         )
@@ -454,7 +454,7 @@ class PagesTest(WireTest):
         importing.import_take(self.place, {"take": take}, lambda phase, share: None)
         page = self.client.get(f"/sessions/{self.session}/pace").text
         self.assertIn("The playing is steady: one tempo will do", page)
-        self.assertRegex(page, r"is \d+ % sure: listen to the readings")
+        self.assertRegex(page, r"is only \d+ % sure: hear the ways to count it")
         self.assertNotIn("too soft", page)
         self.act("scale", {"factor": 2})
         # As the user has it nobody doubts the count.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -72,6 +73,28 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+class Changes:
+    """Whether anything in a database moved, by whatever connection or process: one number, asked for almost
+    nothing (PRAGMA data_version, documentation of SQLite).
+    """
+
+    def __init__(self, database: Database) -> None:
+        self._folder = database.path.parent
+        self._connection = sqlite3.connect(
+            database.path, timeout=BUSY_MS / 1000, check_same_thread=False, isolation_level=None
+        )
+
+    def mark(self) -> int:
+        """Another number than before where something was written in between. Raises StorageError."""
+        try:
+            return int(self._connection.execute("PRAGMA data_version").fetchone()[0])
+        except sqlite3.DatabaseError as error:
+            raise (storage_error(error, self._folder) or error) from error
+
+    def close(self) -> None:
+        self._connection.close()
 
 
 def _on_connect(connection: Any, _: Any) -> None:

@@ -20,6 +20,7 @@ from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.web import errors
 from combpace.web.api import ROUTERS
+from combpace.web.api.watching import Watcher
 from combpace.web.guard import Guard
 from combpace.web.pages import routes as page_routes
 from combpace.web.pages.render import STATIC, tree
@@ -65,6 +66,9 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
     app = FastAPI(title="Comb Pace", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
     app.state.folder, app.state.previewer, app.state.dispatcher = folder, previewer, dispatcher
     app.state.stopping = threading.Event()
+    app.state.watcher = Watcher(
+        folder.database, lambda: dispatcher.trouble if dispatcher else None, app.state.stopping.is_set
+    )
     for router in ROUTERS:
         app.include_router(router)
     app.include_router(page_routes.router)

@@ -9,6 +9,7 @@ from collections.abc import AsyncIterator
 from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
+from starlette.datastructures import State
 
 from combpace.core.errors import StorageError
 from combpace.jobs import queue
@@ -18,7 +19,6 @@ from combpace.web.api.jobs import wire
 from combpace.web.deps import Folder
 
 router = APIRouter(prefix="/api")
-EVENT_POLL_S = 0.2
 TROUBLE_S = 2.0
 QUIET_S = 15
 
@@ -33,18 +33,27 @@ async def events(session_id: str, request: Request, folder: Folder) -> Streaming
 
 
 async def _events(session_id: str, request: Request, folder: DataFolder) -> AsyncIterator[str]:
-    since, version, trouble = 0.0, -1, ""
-    dispatcher = request.app.state.dispatcher
-    first = True
-    quiet = 0.0
-    while not request.app.state.stopping.is_set():
+    state = request.app.state
+    bell = state.watcher.join()
+    try:
+        async for text in _told(session_id, state, folder, bell):
+            yield text
+    finally:
+        state.watcher.leave(bell)
+
+
+async def _told(session_id: str, state: State, folder: DataFolder, bell: asyncio.Event) -> AsyncIterator[str]:
+    since, version, trouble, first = 0.0, -1, "", True
+    while not state.stopping.is_set():
+        bell.clear()
         try:
             found, now = await run_in_threadpool(_news, folder, session_id, since)
         except StorageError:
             # What is to be told is told when the database answers again.
             await asyncio.sleep(TROUBLE_S)
+            bell.set()
             continue
-        held_up = (dispatcher.trouble or "") if dispatcher else ""
+        held_up = (state.dispatcher.trouble or "") if state.dispatcher else ""
         if held_up != trouble:
             trouble = held_up
             yield f"event: trouble\ndata: {json.dumps(trouble)}\n\n"
@@ -53,17 +62,15 @@ async def _events(session_id: str, request: Request, folder: DataFolder) -> Asyn
             # What ended before the page was there is no news.
             found = [view for view in found if view.is_open]
             first = False
-        quiet += EVENT_POLL_S
         if found:
-            quiet = 0.0
             yield f"event: jobs\ndata: {json.dumps([wire(view) for view in found])}\n\n"
         if now != version:
-            version, quiet = now, 0.0
+            version = now
             yield f"event: version\ndata: {version}\n\n"
-        if quiet > QUIET_S:
-            quiet = 0.0
+        try:
+            await asyncio.wait_for(bell.wait(), QUIET_S)
+        except TimeoutError:
             yield ": still here\n\n"
-        await asyncio.sleep(EVENT_POLL_S)
 
 
 def _news(folder: DataFolder, session_id: str, since: float) -> tuple[list[queue.JobView], int]:
