@@ -27,6 +27,7 @@ class SettingsTest(unittest.TestCase):
     def test_nonsense_is_a_sentence(self) -> None:
         for name, value in (
             ("COMBPACE_PORT", "many"),
+            ("COMBPACE_LOG", "loud"),
             ("COMBPACE_WORKERS", "0"),
             ("COMBPACE_UPLOAD_CAP", "-4"),
             ("COMBPACE_WORKER_BYTES", "12"),

@@ -15,6 +15,9 @@ from combpace.core.errors import ParameterError
 BESIDE = Path("data")
 
 
+LEVELS = ("debug", "info", "warning", "error")
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """What the application runs with.
@@ -28,6 +31,8 @@ class Settings:
     scheduler     address of a Dask scheduler that listens and renders instead, or None
     range_s       seconds of music of which marks and fit go to a page in one piece; a session of three such
                   is one piece
+    log           what the log holds at least: debug (sound that is asked for, too), info (each request and
+                  job), warning, error
     """
 
     data_dir: Path = BESIDE
@@ -39,6 +44,7 @@ class Settings:
     hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]")
     scheduler: str | None = None
     range_s: int = 300
+    log: str = "warning"
 
     def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:
         """The same settings with what the command line says."""
@@ -65,7 +71,7 @@ def own_folder() -> Path:
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
     """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS
-    (comma-separated), _SCHEDULER, _RANGE (seconds).
+    (comma-separated), _SCHEDULER, _RANGE (seconds), _LOG.
     """
     values = os.environ if environment is None else environment
     made = Settings()
@@ -78,6 +84,9 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
             raise ParameterError(f"{name} must be a whole number of at least {least}, not “{text}”.")
         return int(text)
 
+    log = values.get("COMBPACE_LOG", "").strip().lower() or made.log
+    if log not in LEVELS:
+        raise ParameterError(f"COMBPACE_LOG is one of {', '.join(LEVELS)}, not “{log}”.")
     hosts = tuple(name.strip() for name in values.get("COMBPACE_HOSTS", "").split(",") if name.strip())
     return Settings(
         data_dir=Path(values.get("COMBPACE_DATA") or own_folder()),
@@ -89,4 +98,5 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
         hosts=(*made.hosts, *hosts, *([values["COMBPACE_HOST"]] if values.get("COMBPACE_HOST") else [])),
         scheduler=values.get("COMBPACE_SCHEDULER", "").strip() or None,
         range_s=number("COMBPACE_RANGE", made.range_s, 2),
+        log=log,
     )

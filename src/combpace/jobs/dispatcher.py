@@ -144,6 +144,7 @@ class Dispatcher:
         job_id = rows.next_job(self._folder.database)
         if job_id is None:
             return False
+        LOG.info("job %s begins", job_id)
         try:
             self._processes.start_plain(
                 job_id, run, (self._folder.settings, job_id, os.getpid(), self._rooms)
@@ -158,6 +159,7 @@ class Dispatcher:
         for job_id in self._processes.started():
             if not self._processes.alive(job_id):
                 why = self._processes.outcome(job_id).error
+                LOG.info("job %s ended: %s", job_id, why or "done")
                 full = why == f"it ended with status {NO_ROOM}"
                 why = (
                     f"the disk of {self._folder.settings.data_dir} was full"

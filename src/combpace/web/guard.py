@@ -6,6 +6,8 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
+import time
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
@@ -15,6 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 # Whatever is no file is short, and comes at once.
 MOST_BODY_BYTES, MOST_BODY_S = 2**20, 30.0
 # Addresses that take files, as they are: these look after their lengths themselves.
+LOG = logging.getLogger("combpace.requests")
 FILES = ("/uploads", "/archives", "/map-file")
 SAFE = ("GET", "HEAD", "OPTIONS")
 POLICY = (
@@ -52,13 +55,16 @@ class Guard:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
+        begun = time.monotonic()
         refusal = self._refusal(scope)
         if refusal:
+            LOG.info("%s %s refused: %d", scope["method"], scope["path"], refusal[0])
             await PlainTextResponse(refusal[1], refusal[0])(scope, receive, send)
             return
 
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
+                _logged(scope, message["status"], time.monotonic() - begun)
                 headers = MutableHeaders(scope=message)
                 for name, value in HEADERS.items():
                     headers.setdefault(name, value)
@@ -107,6 +113,13 @@ class Guard:
         if origin is not None and urlsplit(origin).netloc.lower() != host.lower():
             return 403, "Changes are only taken from this application's own pages. Nothing was changed."
         return None
+
+
+def _logged(scope: Scope, status: int, took_s: float) -> None:
+    """A line a request; what is asked for again and again while one listens is for whoever debugs."""
+    often = scope["path"].startswith("/static/") or scope["path"].endswith(("/sound", "/peaks"))
+    level = logging.WARNING if status >= 500 else logging.DEBUG if often else logging.INFO
+    LOG.log(level, "%s %s %d, %.0f ms", scope["method"], scope["path"], status, 1000 * took_s)
 
 
 async def _body(receive: Receive) -> bytes | None:

@@ -42,8 +42,11 @@ def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None]
 
 def _run(settings: Settings, said: Path, *, demo: bool, told: Callable[[str], None] | None) -> None:
     logging.basicConfig(
-        stream=sys.stderr, level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
+        stream=sys.stderr,
+        level=settings.log.upper(),
+        format="%(asctime)s %(levelname)s %(name)s: %(message)s",
     )
+    logging.getLogger("alembic").setLevel(logging.WARNING)
     app = create_app(settings)
     path = "/"
     if demo:
@@ -59,7 +62,9 @@ def _run(settings: Settings, said: Path, *, demo: bool, told: Callable[[str], No
     print(f"Comb Pace is at {address}", flush=True)
     if told is not None:
         told(address)
-    config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
+    config = uvicorn.Config(
+        app, log_level="warning", log_config=None, timeout_graceful_shutdown=2, access_log=False
+    )
     with contextlib.suppress(KeyboardInterrupt):
         uvicorn.Server(config).run(sockets=[listener])
     print(f"Comb Pace has stopped. Everything is kept in {settings.data_dir.resolve()}.", flush=True)
