@@ -86,6 +86,39 @@ class OldDocumentsTest(PlaceTest):
             [one.level_db for one in self.seen().document.pieces[self.lead].pieces], [-3.0, -6.0]
         )
 
+    def test_a_session_of_each_older_form_opens_and_goes_on(self) -> None:
+        folder = Path(__file__).parents[1] / "support"
+        for form in range(1, FORMAT):
+            with self.subTest(form=form):
+                raw = (folder / f"document_form_{form}.json").read_text().replace("TAKE", self.lead)
+                raw = raw.replace("SOUND", str(self.seen().rows[self.lead].decoded_sha))
+                session = shelf.create(self.place, f"Form {form}")
+                old = json.loads(raw)
+                # Of the second form a breathing and a steady session are kept.
+                self.place.history.begin(session, form, old.get("own", old), f"written by form {form}")
+                seen = session_state(self.place, session)
+                self.assertEqual(seen.document.takes[0].id, self.lead)
+                version = seen.opened.revision.version
+                named = {"take": self.lead, "field": "name", "value": "copper tub"}
+                decide(self.place, session, "take", version, named)
+                after = self.place.open(session)
+                self.assertEqual(after.revision.format, FORMAT)
+                self.assertEqual(after.document.takes[0].name, "copper tub")
+                self.assertEqual(after.document.rules, seen.document.rules)
+
+    def test_forms_3_and_4_keep_what_was_decided(self) -> None:
+        # Written by the program as it was then: a meter for all, a steady tempo, a mark, a rule, a peg by
+        # hand.
+        for form in (3, 4):
+            with self.subTest(form=form):
+                raw = (Path(__file__).parents[1] / "support" / f"document_form_{form}.json").read_text()
+                document = read(json.loads(raw), form)
+                self.assertEqual((document.map.kind, document.map.bpm), ("steady", 118.0))
+                self.assertEqual(str(document.map.steady_meters[0]), "3/4")
+                self.assertEqual([round(one, 1) for one in document.edits["TAKE"].added], [0.7])
+                self.assertEqual(str(document.rules["OTHER"].rule.grid), "1/8")
+                self.assertEqual([peg.quarters for peg in document.pegs["OTHER"].pegs], [3.5])
+
     def test_a_newer_form_is_refused_in_a_sentence(self) -> None:
         with self.assertRaises(NewerFormatError) as caught:
             read({"takes": []}, FORMAT + 1)

@@ -8,7 +8,7 @@ corrections), "onsets:ID" (hand edits), "rule:ID" and "pegs:ID".
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from typing import Any
 
 from combpace.core.clocks import TakeTimes
@@ -18,6 +18,15 @@ from combpace.core.parts.cells import CellEdit
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
+from combpace.session.document.forms import (
+    EditsForm,
+    NotesForm,
+    PaceForm,
+    PegsForm,
+    PiecesForm,
+    RuleForm,
+    TakeForm,
+)
 from combpace.session.document.model import (
     FORMAT,
     Document,
@@ -50,7 +59,7 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         }
 
     return Document(
-        takes=tuple(TakeEntry(**entry) for entry in parts.get("takes", [])),
+        takes=tuple(TakeEntry(**dict(TakeForm.model_validate(entry))) for entry in parts.get("takes", [])),
         map=MapPart.model_validate(parts.get("map") or {}),
         paces={take: pace_from(value) for take, value in each("pace").items()},
         edits={take: edits_from(value) for take, value in each("onsets").items()},
@@ -68,11 +77,9 @@ def takes_part(takes: tuple[TakeEntry, ...]) -> list[dict[str, Any]]:
 
 
 def _part_from(value: Mapping[str, Any]) -> PartEntry:
-    edits = tuple(
-        CellEdit(one["from_q"], one["to_q"], tuple(one["starts"]), one["push"])
-        for one in value.get("edits", ())
-    )
-    return PartEntry(**{**value, "edits": edits})
+    form = NotesForm.model_validate(value)
+    edits = tuple(CellEdit(one.from_q, one.to_q, tuple(one.starts), one.push) for one in form.edits)
+    return PartEntry(**{**dict(form), "edits": edits})
 
 
 def notes_part(notes: tuple[PartEntry, ...]) -> list[dict[str, Any]]:
@@ -106,13 +113,10 @@ def pieces_part(made: TakePieces) -> dict[str, Any]:
 
 
 def pieces_from(value: Mapping[str, Any]) -> TakePieces:
-    curves = [tuple((at, db) for at, db in (row[9] if len(row) > 9 else ())) for row in value["pieces"]]
-    made = tuple(
-        replace(LaidPiece(*row[:9]), curve=curve) for row, curve in zip(value["pieces"], curves, strict=True)
-    )
-    return TakePieces(
-        value["sha"], made, value["fade_ms"], value["fill"], value["meeting"], value.get("first_frame")
-    )
+    form = PiecesForm.model_validate(value)
+    # The curve of each is a row of points.
+    made = tuple(LaidPiece(*row[:9], *(tuple(curve) for curve in row[9:])) for row in form.pieces)
+    return TakePieces(form.sha, made, form.fade_ms, form.fill, form.meeting, form.first_frame)
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:
@@ -138,11 +142,12 @@ def pace_part(pace: TempoMap[TakeTimes]) -> dict[str, Any]:
 
 
 def pace_from(value: Mapping[str, Any]) -> TempoMap[TakeTimes]:
+    form = PaceForm.model_validate(value)
     knots = tuple(
         Knot(time, place, bool(fixed), bool(locked), sure, *ramp)
-        for time, place, fixed, locked, sure, *ramp in value["knots"]
+        for time, place, fixed, locked, sure, *ramp in form.knots
     )
-    return TempoMap(knots, tuple(Meter(*meter) for meter in value["meters"]))
+    return TempoMap(knots, tuple(Meter(*meter) for meter in form.meters))
 
 
 def edits_part(edits: OnsetEdits) -> dict[str, Any]:
@@ -150,15 +155,10 @@ def edits_part(edits: OnsetEdits) -> dict[str, Any]:
 
 
 def edits_from(value: Mapping[str, Any]) -> OnsetEdits:
+    form = EditsForm.model_validate(value)
+    lists = {name: tuple(getattr(form, name)) for name in ("added", "removed", "moved", "locked")}
     return OnsetEdits(
-        tuple(value.get("added", ())),
-        tuple(value.get("removed", ())),
-        tuple((a, b) for a, b in value.get("moved", ())),
-        tuple(value.get("locked", ())),
-        value.get("threshold", 0.0),
-        value.get("listen", "everything"),
-        value.get("apart_ms", 0.0),
-        value.get("on", "anywhere"),
+        **lists, threshold=form.threshold, listen=form.listen, apart_ms=form.apart_ms, on=form.on
     )
 
 
@@ -185,23 +185,19 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
 
 
 def rule_from(value: Mapping[str, Any]) -> RuleChoice:
-    bars = value.get("bars")
-    groove = value.get("groove")
+    form = RuleForm.model_validate(value)
+    plain = Grid(*form.grid)
     rule = Rule(
-        Grid(*value["grid"])
-        if groove is None
-        else GrooveGrid(groove_from(groove), value.get("groove_start", 0)),
-        value["strength"],
-        value["leave_alone_ms"],
-        value["ignore"]["ms"],
-        value["ignore"]["quarters"],
-        (bars[0], bars[1]) if bars else None,
-        value.get("keep_lag", False),
-        value.get("coarse", False),
+        plain if form.groove is None else GrooveGrid(groove_from(form.groove), form.groove_start),
+        form.strength,
+        form.leave_alone_ms,
+        form.ignore.ms,
+        form.ignore.quarters,
+        form.bars,
+        form.keep_lag,
+        form.coarse,
     )
-    return RuleChoice(
-        rule, value.get("method", "auto"), tuple(value.get("first", ())), value.get("accent", 0.0)
-    )
+    return RuleChoice(rule, form.method, tuple(form.first), form.accent)
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:
@@ -212,4 +208,5 @@ def pegs_part(pegs: TakePegs) -> dict[str, Any]:
 
 
 def pegs_from(value: Mapping[str, Any]) -> TakePegs:
-    return TakePegs(tuple(HandPeg(*peg) for peg in value.get("pegs", ())), tuple(value.get("rides", ())))
+    form = PegsForm.model_validate(value)
+    return TakePegs(tuple(HandPeg(*peg) for peg in form.pegs), tuple(form.rides))
