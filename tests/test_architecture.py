@@ -5,6 +5,8 @@ import re
 import unittest
 from pathlib import Path
 
+from bench import drawings
+
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "src" / "combpace"
 # A room may import itself and these.
@@ -138,6 +140,18 @@ class ArrowsTest(unittest.TestCase):
             if path.name != "registry.py":
                 text = path.read_text(encoding="utf-8")
                 self.assertIsNone(re.search(r"\bstation (===?|!==?) |\bhere\.id (==|!=) \"", text), path)
+
+
+class DrawingsTest(unittest.TestCase):
+    def test_drawings_are_those_of_their_texts_and_their_arrows_those_of_the_plan(self) -> None:
+        for source in sorted(drawings.FOLDER.glob("*.txt")):
+            with self.subTest(drawing=source.stem):
+                made = drawings.drawn(source.read_text(encoding="utf-8"))
+                self.assertEqual(source.with_suffix(".svg").read_text(encoding="utf-8"), made)
+        boxes, arrows, _, _ = drawings.read((drawings.FOLDER / "rooms.txt").read_text(encoding="utf-8"))
+        self.assertEqual({box.name for box in boxes}, set(ALLOWED) - {"demo", "settings"})
+        for a, b in arrows:
+            self.assertIn(b, ALLOWED[a], f"{a} -> {b}")
 
 
 class RoomsTest(unittest.TestCase):
