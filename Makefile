@@ -65,6 +65,10 @@ coverage: setup node_modules/.installed
 mutants: setup
 	$(BIN)/python -m bench.mutants
 
+# Built, installed into a clean environment, and tried.
+wheel: setup
+	.ci/wheel
+
 # Optional: what CI checks in seconds, before each commit.
 hooks:
 	printf '#!/bin/sh\nexec make check\n' > .git/hooks/pre-commit && chmod +x .git/hooks/pre-commit

@@ -29,17 +29,18 @@ from combpace.batch.files import (
 )
 from combpace.core.analysis.bundle import analyse_bundle
 from combpace.core.analysis.take import Hints
-from combpace.core.audio import SideBySide
+from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
 from combpace.core.fit.accents import Accented, accent_levels
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import notes_held
 from combpace.core.fit.pauses import Pauses
-from combpace.core.fit.pegs import fit
+from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.proof import proof
 from combpace.core.fit.rule import Rule
 from combpace.core.fit.together import clearest_first, nearest_marks, union
+from combpace.core.onsets.detect import Onsets
 from combpace.core.stretch import StretchedSource, check_method
 from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, lines_only
@@ -63,6 +64,27 @@ def _numbers(paths: Sequence[Path], names: Sequence[str]) -> list[int]:
             "was written."
         )
     return [by_name[one] for one in names]
+
+
+def _written(
+    sound: Source,
+    made: Fit,
+    marks: Onsets,
+    path: Path,
+    on_progress: Callable[[str, float], None],
+    pauses: Pauses | None,
+) -> dict[str, Any]:
+    """Write one mic, and what is to be said of its file."""
+    heard = made.time_map.to_target(np.asarray(marks.times))
+    written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
+    return written_document(written, sound.sample_rate_hz, pauses)
+
+
+def _owned(document: dict[str, Any], owners: Sequence[str]) -> dict[str, Any]:
+    """A fit's document whose pegs say in which mic their mark was struck."""
+    for peg, whose in zip(document["pegs"], owners, strict=True):
+        peg["mic"] = whose
+    return document
 
 
 def fit_files(
@@ -116,9 +138,7 @@ def fit_files(
         for number, path in enumerate(targets):
             channels = together.channels_of(number)
             sound = Accented(StretchedSource(together, made.time_map, name, channels=channels), levels)
-            heard = made.time_map.to_target(np.asarray(each[number].times))
-            written = write_stretched(sound, made.time_map, path, on_progress, pauses, heard)
-            said = written_document(written, sound.sample_rate_hz, pauses)
+            said = _written(sound, made, each[number], path, on_progress, pauses)
             files.append({"file": paths[number].name, "out": path.name, **said})
     nearest = nearest_marks([peg.take_s for peg in made.pegs], marks)
     owners = tuple(paths[0 if k is None else int(owner[k])].name for k in nearest)
@@ -132,10 +152,8 @@ def fit_files(
         "files": files,
         **levels_document(levels),
         "notes": [note for _, decoded in both for note in decoded.notes],
-        **fit_document(made),
+        **_owned(fit_document(made), owners),
     }
-    for peg, whose in zip(document["pegs"], owners, strict=True):
-        peg["mic"] = whose
     return BundleReport(made, name, reason, document, owners)
 
 

@@ -144,6 +144,27 @@ def _refuse(do: str, recipe: Recipe, map_path: Path | None) -> None:
     recipe.fit.rule()
 
 
+def _anywhere(
+    todo: Iterator[Work],
+    keep: Callable[[Item, Outcome], None],
+    workers: int,
+    cluster: Backend | None,
+    say: Callable[[str], None],
+) -> None:
+    """Do all of it on a cluster where there is one; what is left when that is lost, on this machine."""
+    again: list[Work] = []
+    try:
+        if cluster is not None:
+            _all(cluster, todo, keep, again)
+    except LostError as error:
+        say(f"{error} What was done is kept; the rest is done here.")
+    here = Processes(workers, PRELOAD)
+    try:
+        _all(here, chain(again, todo), keep, [])
+    finally:
+        here.close()
+
+
 def run(
     folder: Path,
     out: Path,
@@ -202,18 +223,8 @@ def run(
         results[item] = _done(item, ended)
         tell(len(results), len(items))
 
-    todo, again = works(), list[Work]()
     tell(0, len(items))
-    try:
-        if cluster is not None:
-            _all(cluster, todo, keep, again)
-    except LostError as error:
-        say(f"{error} What was done is kept; the rest is done here.")
-    here = Processes(workers, PRELOAD)
-    try:
-        _all(here, chain(again, todo), keep, [])
-    finally:
-        here.close()
+    _anywhere(works(), keep, workers, cluster, say)
     ordered = [results[item] for item in items]
     _summary(out, ordered)
     return ordered

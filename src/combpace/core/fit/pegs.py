@@ -145,19 +145,7 @@ def _by_rule(
         )
         # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
         reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = "outside the bars"
-    # Two onsets for one place: the nearer wins, then the stronger.
-    taken: dict[float, int] = {}
-    for i in sorted(
-        range(len(own)), key=lambda i: (round(abs(float(distance[i])), 6), -float(onsets.strength[i]))
-    ):
-        if reason[i]:
-            continue
-        key = round(float(goal[i]), 6)
-        # Where nothing is pulled there is nothing to share: all hold where they were played.
-        if key in taken and (rule.strength > 0.0 or rule.coarse):
-            reason[i] = "place taken"
-        else:
-            taken[key] = i
+    _share_places(reason, goal, distance, onsets.strength, rule)
     if rule.keep_lag and np.any(reason == ""):
         # Early or late as a whole is how it was played: the scatter alone shrinks.
         lag_s = float(np.median(-distance[reason == ""]))
@@ -185,6 +173,23 @@ def _by_rule(
             )
         )
     return pegs, riding, reasons
+
+
+def _share_places(
+    reason: np.ndarray, goal: Quarters, distance: FloatArray, strength: FloatArray, rule: Rule
+) -> None:
+    """Say "place taken" of all but one of the onsets that go to the same place."""
+    # Two onsets for one place: the nearer wins, then the stronger.
+    taken: dict[float, int] = {}
+    for i in sorted(range(len(goal)), key=lambda i: (round(abs(float(distance[i])), 6), -float(strength[i]))):
+        if reason[i]:
+            continue
+        key = round(float(goal[i]), 6)
+        # Where nothing is pulled there is nothing to share: all hold where they were played.
+        if key in taken and (rule.strength > 0.0 or rule.coarse):
+            reason[i] = "place taken"
+        else:
+            taken[key] = i
 
 
 def _lines(own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[FloatArray, FloatArray]:

@@ -14,7 +14,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.meters import bar_index
 from combpace.session.decisions import Args, Change, TakeId, decision
-from combpace.session.document.model import TempoStatement
+from combpace.session.document.model import TakeEntry, TempoStatement
 from combpace.session.map_changes import checked_bpm, steady_change, steady_line
 from combpace.session.state import SessionState
 
@@ -30,6 +30,18 @@ class PartArgs(Args):
     takes: list[TakeId] = Field(min_length=1, max_length=64)
     from_bar: int | None = None
     to_bar: int | None = None
+
+
+def _edges(state: SessionState, args: PartArgs, first: TakeEntry) -> list[float]:
+    """[from, to], seconds of a take: the bars that were chosen, else all of it."""
+    edges = [0.0, state.duration_s(first.id)]
+    if args.from_bar is not None or args.to_bar is not None:
+        now = state.need_map()
+        if args.from_bar is not None:
+            edges[0] = now.second(now.bar_line(bar_index(args.from_bar))) - first.offset_s
+        if args.to_bar is not None:
+            edges[1] = now.second(now.bar_line(bar_index(args.to_bar) + 1)) - first.offset_s
+    return edges
 
 
 @decision("read-from", PartArgs)
@@ -50,13 +62,7 @@ def read_from(state: SessionState, args: PartArgs) -> Change:
         )
     line = state.session_map()
     length = state.duration_s(first.id)
-    edges = [0.0, length]
-    if args.from_bar is not None or args.to_bar is not None:
-        now = state.need_map()
-        if args.from_bar is not None:
-            edges[0] = now.second(now.bar_line(bar_index(args.from_bar))) - first.offset_s
-        if args.to_bar is not None:
-            edges[1] = now.second(now.bar_line(bar_index(args.to_bar) + 1)) - first.offset_s
+    edges = _edges(state, args, first)
     low, high = max(0.0, edges[0]), min(length, edges[1])
     if high - low < LEAST_S:
         raise ParameterError(

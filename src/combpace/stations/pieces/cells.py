@@ -94,24 +94,28 @@ def cells(state: SessionState, args: CellsArgs) -> Change:
                 for part in state.document.notes
             )
         )
+    done = _said(line, args, edit, bars, len(changed) - bool(edited), len(edited))
+    return Change(changed, f"{done}. Nothing is stretched.")
+
+
+def _said(
+    line: TempoMap[SessionTimes], args: CellsArgs, edit: CellEdit, bars: int, takes: int, parts: int
+) -> str:
+    """What an edit does, in words; bars: by how many everything after it goes later."""
     where = f"{words.place(line, args.from_q)} to {words.place(line, args.to_q)}"
-    on = " and ".join(
-        words.count(count, what)
-        for count, what in ((len(changed) - bool(edited), "take"), (len(edited), "part"))
-        if count
-    )
+    on = " and ".join(words.count(count, what) for count, what in ((takes, "take"), (parts, "part")) if count)
     gives = (
         f"; everything after it moves {words.count(bars, 'bar')} later, the map stays"
         if edit.push
         else ", over what was there"
     )
+    copied = words.place(line, edit.starts[0]) if edit.starts else ""
     often = "once" if args.times == 1 else f"{args.times} times"
-    done = {
+    return {
         "silence": f"{where} is silent on {on}",
         "repeat": f"{where} is repeated {often} on {on}{gives}",
-        "copy": f"{where} is also at {words.place(line, starts[0]) if starts else ''} on {on}{gives}",
+        "copy": f"{where} is also at {copied} on {on}{gives}",
     }[args.what]
-    return Change(changed, f"{done}. Nothing is stretched.")
 
 
 def _in_pieces(state: SessionState, take_id: str) -> TakePieces:

@@ -47,13 +47,43 @@ class CutArgs(Args):
 assert set(FILLS) == {"nothing", "tail"} and set(MEETINGS) == {"ends", "rings"}
 
 
+def _laid(
+    state: SessionState, args: CutArgs, sound: Sound, cuts: list[int], times: FloatArray
+) -> list[LaidPiece]:
+    """The pieces between cuts (frames of the sound), each where the sentence lays it."""
+    line, pace, rate = state.need_map(), state.own_pace(args.take), sound.rate
+    starts = np.array(cuts[:-1])
+    new = TakePieces(sound.sha, (), args.fade_ms, args.fill, args.meeting, sound.first_frame)
+    if args.lay == WHERE or pace is None:
+        moments = pieces.was_s(state, args.take, new, starts)
+        return [
+            LaidPiece(a, b, None, float(at), float(at))
+            for a, b, at in zip(cuts, cuts[1:], moments, strict=False)
+        ]
+    if sound.first_frame is None:
+        own = np.asarray(pace.to_quarters(take_times(starts / rate)))
+    else:
+        # What is rendered lies on the session's own lines.
+        own = np.asarray(line.to_quarters(pieces.was_s(state, args.take, new, starts)))  # type: ignore[arg-type]
+    goal = own.copy()
+    if args.lay != BAR_PLACE:
+        goal = np.asarray(parse_grid(args.lay).nearest(Quarters(own), line))
+        # What lies before the first onset, or line of the grid, belongs to it: it keeps its distance.
+        first = 1 if len(own) > 1 and has_lead(times) else 0
+        goal[first:] = places_apart(own[first:], goal[first:])
+        if first:
+            goal[0] = line.place(line.second(float(goal[1])) - starts[1] / rate)
+    return [LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)]
+
+
 @decision("cut-and-lay", CutArgs)
 def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
     """Cut a take as it sounds, or as it was played where it is not fitted, and lay its pieces without
     stretching; what was cut before is cut anew.
     """
     entry, sound = state.document.take(args.take), sound_of(state, args.take)
-    line, pace, rate = state.need_map(), state.own_pace(args.take), sound.rate
+    pace = state.own_pace(args.take)
+    state.need_map()
     if pace is None and (args.at != ONSETS or args.lay != WHERE):
         raise ParameterError(
             f"No pulse was found in {entry.name}: cut it at its onsets and leave it where it was, "
@@ -66,32 +96,8 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
         raise ParameterError(
             f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was changed."
         )
-    starts = np.array(cuts[:-1])
     new = TakePieces(sound.sha, (), args.fade_ms, args.fill, args.meeting, sound.first_frame)
-    made: list[LaidPiece] = []
-    if args.lay == WHERE or pace is None:
-        moments = pieces.was_s(state, args.take, new, starts)
-        made = [
-            LaidPiece(a, b, None, float(at), float(at))
-            for a, b, at in zip(cuts, cuts[1:], moments, strict=False)
-        ]
-    else:
-        if sound.first_frame is None:
-            own = np.asarray(pace.to_quarters(take_times(starts / rate)))
-        else:
-            # What is rendered lies on the session's own lines.
-            own = np.asarray(line.to_quarters(pieces.was_s(state, args.take, new, starts)))  # type: ignore[arg-type]
-        goal = own.copy()
-        if args.lay != BAR_PLACE:
-            goal = np.asarray(parse_grid(args.lay).nearest(Quarters(own), line))
-            # What lies before the first onset, or line of the grid, belongs to it: it keeps its distance.
-            first = 1 if len(own) > 1 and has_lead(times) else 0
-            goal[first:] = places_apart(own[first:], goal[first:])
-            if first:
-                goal[0] = line.place(line.second(float(goal[1])) - starts[1] / rate)
-        made = [
-            LaidPiece(a, b, float(q), None, float(q)) for a, b, q in zip(cuts, cuts[1:], goal, strict=False)
-        ]
+    made = _laid(state, args, sound, cuts, times)
     made = _again(state, args.take, sound, made)
     new = replace(new, pieces=tuple(made))
     moved = _farthest_ms(state, args.take, new)

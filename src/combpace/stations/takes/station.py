@@ -17,7 +17,7 @@ from combpace.stations.station import Action, Next, Place, Station, Step, look_f
 from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
-from combpace.store.models import WANTED
+from combpace.store.models import WANTED, TakeRow
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read
 # wrongly.
@@ -46,51 +46,58 @@ def finding(state: SessionState, focus: str | None) -> str:
 def places(state: SessionState, focus: str | None) -> list[Place]:
     found = []
     for take in state.document.takes:
-        row = state.rows.get(take.id)
-        if row is None:
-            continue
-        if row.state == WANTED:
-            found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9, about="wanted"))
-        if row.state == "failed":
-            again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(
-                Place(take.name, "Could not be read", row.error or "", None, 10, again, about="unread")
+        if row := state.rows.get(take.id):
+            found += _of_take(state, take, row)
+    return [*found, *_of_parts(state), *_bundle(state)]
+
+
+def _of_take(state: SessionState, take: TakeEntry, row: TakeRow) -> list[Place]:
+    found: list[Place] = []
+    if row.state == WANTED:
+        found.append(Place(take.name, "Its sound is not here", row.error or "", None, 9, about="wanted"))
+    if row.state == "failed":
+        again = Action("Listen again", "listen-again", {"take": take.id})
+        found.append(Place(take.name, "Could not be read", row.error or "", None, 10, again, about="unread"))
+    for note in json.loads(row.notes):
+        found.append(Place(take.name, "As it came", note, None, 5, about="as-it-came"))
+    heard = state.analysis(take.id)
+    if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
+        again = Action("Listen again", "listen-again", {"take": take.id})
+        found.append(
+            Place(
+                take.name,
+                "Heard by an earlier ear",
+                "listening again keeps your bars and marks",
+                None,
+                3,
+                again,
+                about="older-ear",
             )
-        for note in json.loads(row.notes):
-            found.append(Place(take.name, "As it came", note, None, 5, about="as-it-came"))
-        heard = state.analysis(take.id)
-        if row.state == "ready" and heard is not None and heard.facts.get("version", 0) < ANALYSIS_VERSION:
-            again = Action("Listen again", "listen-again", {"take": take.id})
-            found.append(
-                Place(
-                    take.name,
-                    "Heard by an earlier ear",
-                    "listening again keeps your bars and marks",
-                    None,
-                    3,
-                    again,
-                    about="older-ear",
-                )
+        )
+    late_s = _bar_1_after_first_attack_s(state, take)
+    if late_s > BAR_1_S:
+        reason = (
+            f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early "
+            "by that much"
+        )
+        found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5, about="early-loop"))
+    if row.state == "ready" and state.own_pace(take.id) is None:
+        found.append(
+            Place(
+                take.name,
+                "No pulse found",
+                "it can be heard and placed; state a tempo to fit it, or stretch it from one "
+                "tempo to another",
+                None,
+                4,
+                about="no-pulse",
             )
-        late_s = _bar_1_after_first_attack_s(state, take)
-        if late_s > BAR_1_S:
-            reason = (
-                f"its bar 1 was read {1000 * late_s:.0f} ms after its first attack, so it sounds early "
-                "by that much"
-            )
-            found.append(Place(take.name, "Begins before its bar 1", reason, None, 4.5, about="early-loop"))
-        if row.state == "ready" and state.own_pace(take.id) is None:
-            found.append(
-                Place(
-                    take.name,
-                    "No pulse found",
-                    "it can be heard and placed; state a tempo to fit it, or stretch it from one "
-                    "tempo to another",
-                    None,
-                    4,
-                    about="no-pulse",
-                )
-            )
+        )
+    return found
+
+
+def _of_parts(state: SessionState) -> list[Place]:
+    found: list[Place] = []
     for part in state.document.notes:
         own = file_parts(state, part).line
         if (
@@ -110,7 +117,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                     about="part-map",
                 )
             )
-    return [*found, *_bundle(state)]
+    return found
 
 
 def _bar_1_after_first_attack_s(state: SessionState, take: TakeEntry) -> float:
