@@ -47,6 +47,11 @@ from combpace.core.tempo.map import TempoMap, lines_only
 from combpace.media.decode import FileSource
 
 
+NO_PULSE = (
+    "No pulse was found in these files, so their attacks cannot be laid on a grid. Nothing was written."
+)
+
+
 @dataclass(frozen=True, slots=True)
 class BundleReport(FitReport):
     """A report of several files; `owners`: of each peg the file whose mark it is."""
@@ -111,17 +116,15 @@ def fit_files(
     wished = _numbers(paths, marks_first)
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
-        found = analyse_bundle([source for source, _ in both], hints, on_progress=on_progress)
+        sources = [source for source, _ in both]
+        found = analyse_bundle(sources, hints, on_progress=on_progress)
         first = found[0].pace
         if first is None:
-            raise ParameterError(
-                "No pulse was found in these files, so their attacks cannot be laid on a grid. "
-                "Nothing was written."
-            )
+            raise ParameterError(NO_PULSE)
         each = [one.onsets for one in found]
         order = wished + [mic for mic in clearest_first(each) if mic not in wished]
         marks, owner = union(each, order)
-        together = SideBySide([source for source, _ in both])
+        together = SideBySide(sources)
         length = together.frames / together.sample_rate_hz
         session_map = session_map_for(target, first)
         pace = first if target.own else as_loop(first, length)
@@ -131,7 +134,7 @@ def fit_files(
         refuse_other_bars(rule, session_map, pace, length)
         made = fit(marks, pace, session_map, Placement("bundle"), length, rule)
         name, reason = chosen_method(together, made.time_map, name)
-        made = notes_held(made, rests_of([source for source, _ in both]))
+        made = notes_held(made, rests_of(sources))
         levels = accent_levels(made.pegs, rule.grid, session_map, accent)
         out.mkdir(exist_ok=True)
         files = []
