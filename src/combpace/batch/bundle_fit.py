@@ -46,7 +46,6 @@ from combpace.core.tempo.loops import as_loop
 from combpace.core.tempo.map import TempoMap, lines_only
 from combpace.media.decode import FileSource
 
-
 NO_PULSE = (
     "No pulse was found in these files, so their attacks cannot be laid on a grid. Nothing was written."
 )
