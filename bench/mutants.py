@@ -140,7 +140,7 @@ MUTANTS = (
     Mutant("strength", "core/fit/pegs.py", "own + strength * (goal - own)", "own + (goal - own)", FIT),
     Mutant("slope beyond the end", "core/fit/time_map.py", "ys[-1] + (x - xs[-1])", "ys[-1]", FIT),
     Mutant("order of points", "core/fit/time_map.py", "np.all(np.diff(target) > 0)", "True", FIT),
-    Mutant("hold a note", "core/fit/holding.py", "left < LEAST_S", "False", FIT),
+    Mutant("hold a note", "core/fit/holding.py", "left < LEAST_REST_S", "False", FIT),
     Mutant("one pause only", "core/fit/holding.py", "if len(inside) != 1", "if len(inside) < 1", FIT),
     Mutant(
         "groove bars",

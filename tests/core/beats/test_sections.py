@@ -9,8 +9,8 @@ from combpace.core.beats.meter_network import Pattern
 from combpace.core.beats.readings import Reading, Take
 from combpace.core.beats.sections import (
     EMPTY,
-    LEAST_S,
     OVER,
+    SHORTEST_SECTION_S,
     STEPS_PER_S,
     better_section,
     changed,
@@ -73,7 +73,7 @@ class BetterSectionTest(unittest.TestCase):
         self.assertEqual(found[1:], (10.0, 20.0))
 
     def test_none_where_it_is_short_or_little_better_or_all_or_shares_no_beat(self) -> None:
-        self.assertIsNone(self.found(SECONDS - LEAST_S + 1.0, (3.0, -1.0), (-4.0, 2.0)))
+        self.assertIsNone(self.found(SECONDS - SHORTEST_SECTION_S + 1.0, (3.0, -1.0), (-4.0, 2.0)))
         self.assertIsNone(self.found(15.0, (3.0, 1.0), (-2.0, 1.5)))
         # Better from end to end: that is another way to count, not a section.
         self.assertIsNone(better_section(QUARTERS, saying(0, 0, 0.0), EIGHTHS, saying(28.0, 3.0, 0.0)))

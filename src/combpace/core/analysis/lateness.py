@@ -10,7 +10,7 @@ from combpace.core.analysis.steady_tempo import PROGRAMMED_S
 
 # What an encoder, a decoder or a copy of both puts before the sound (common practice); more is silence, less
 # is the reading.
-LEAST_S, MOST_S = 0.005, 0.120
+LEAST_LATE_S, MOST_LATE_S = 0.005, 0.120
 # A session's own tempo is a whole or half number of BPM, as far as can be measured.
 ROUND_BPM, STEP_BPM = 0.02, 0.5
 
@@ -25,7 +25,8 @@ def lateness_s(
     """Seconds by which all beats come after a grid that begins at the first frame, where that looks like
     padding.
 
-    Only of a take that a machine played, at a round tempo or beginning on a beat, from LEAST_S to MOST_S and
+    Only of a take that a machine played, at a round tempo or beginning on a beat, from LEAST_LATE_S to
+    MOST_LATE_S and
     less than half a beat; None elsewhere. A copy of a copy runs at an odd tempo, but still begins where its
     first beat was. It is a guess: silence that someone left before the music looks the same. The arguments
     are those of `SteadyTempo`.
@@ -34,6 +35,6 @@ def lateness_s(
     period = 60.0 / bpm
     late = first_downbeat_s % period
     is_round = abs(bpm / STEP_BPM - round(bpm / STEP_BPM)) * STEP_BPM <= off
-    if scatter_ms > 1000 * PROGRAMMED_S or not (is_round or abs(first_attack_s - late) < LEAST_S):
+    if scatter_ms > 1000 * PROGRAMMED_S or not (is_round or abs(first_attack_s - late) < LEAST_LATE_S):
         return None
-    return late if LEAST_S <= late <= min(MOST_S, 0.5 * period) else None
+    return late if LEAST_LATE_S <= late <= min(MOST_LATE_S, 0.5 * period) else None

@@ -20,7 +20,7 @@ from combpace.core.spectra import OnsetStrength, onset_strength
 
 # The silence that is put before, in seconds, at least and at most: a whole number of hops and of pairs of the
 # activations' frames.
-LEAST_S, MOST_S = 0.5, 4.0
+LEAST_SILENCE_S, MOST_SILENCE_S = 0.5, 4.0
 # What sounds so soon after the first frame, against what is loud in the beginning of the source, is no rise.
 FIRST_S, LOUD_SHARE, LOOKED_AT_S = 0.004, 0.1, 4.0
 # An attack dies away: its first moments are so much brighter than what follows.
@@ -115,7 +115,7 @@ def _begins_inside(source: Source, onsets: Onsets) -> bool:
 def _silence(rate: int, hop_rate_hz: float) -> tuple[int, int]:
     """(frames, hops) of the silence: as near to whole pairs of the activations' frames as whole hops come."""
     hop = round(rate / hop_rate_hz)
-    hops = np.arange(int(np.ceil(LEAST_S * rate / hop)), int(MOST_S * rate / hop) + 1)
+    hops = np.arange(int(np.ceil(LEAST_SILENCE_S * rate / hop)), int(MOST_SILENCE_S * rate / hop) + 1)
     pairs = hops * hop / rate * FRAMES_PER_S / PAIR
     best = int(hops[int(np.argmin(np.round(np.abs(pairs - np.round(pairs)), 9)))])
     return best * hop, best

@@ -30,7 +30,7 @@ SHARPER = 14.0
 # Nobody counts slower or faster than this (common practice).
 SLOWEST_BPM, FASTEST_BPM = 25.0, 320.0
 # Two readings are one in kind where so many downbeats and beats of each lie this near to one of the other.
-ALIKE, NEAR_S = 0.8, 0.070
+SHARED_BEATS, NEAR_S = 0.8, 0.070
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,4 +190,4 @@ def _near(a: FloatArray, b: FloatArray) -> bool:
     if not len(a) or not len(b):
         return False
     ours, theirs = np.abs(a[:, None] - b[None, :]).min(axis=1), np.abs(b[:, None] - a[None, :]).min(axis=1)
-    return bool(np.mean(ours < NEAR_S) >= ALIKE and np.mean(theirs < NEAR_S) >= ALIKE)
+    return bool(np.mean(ours < NEAR_S) >= SHARED_BEATS and np.mean(theirs < NEAR_S) >= SHARED_BEATS)

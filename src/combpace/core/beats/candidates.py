@@ -48,11 +48,11 @@ SURE = 0.98
 OTHER_CLICKS = 0.1
 # Two ways to count are one where this share of the beats of each lies this near to one of the other, in
 # frames of the pulse.
-ALIKE, NEAR_FRAMES = 0.8, 3
+SHARED_BEATS, NEAR_FRAMES = 0.8, 3
 # So many other ways to count are kept.
 MOST_OTHERS = 8
 # A run of beats at either end of a take that is shorter than this is no pulse.
-LEAST_BEATS, LEAST_S = 4, 2.5
+LEAST_BEATS, SHORTEST_RUN_S = 4, 2.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -253,8 +253,8 @@ def _alike(near: NDArray[np.uint8], own: list[IntArray], best: int) -> np.ndarra
     """
     beats = np.array([len(frames) for frames in own], np.float32)
     has = np.array([near[best, frames].sum(dtype=np.int64) for frames in own])
-    alike: np.ndarray = (has >= ALIKE * beats) & (
-        near[:, own[best]].sum(axis=1, dtype=np.int64) >= ALIKE * beats[best]
+    alike: np.ndarray = (has >= SHARED_BEATS * beats) & (
+        near[:, own[best]].sum(axis=1, dtype=np.int64) >= SHARED_BEATS * beats[best]
     )
     return alike
 
@@ -283,7 +283,7 @@ def _without_scraps(runs: list[FloatArray], held: FloatArray) -> list[FloatArray
     kept = list(runs)
 
     def is_scrap(run: FloatArray) -> bool:
-        short = len(run) < LEAST_BEATS or run[-1] - run[0] < LEAST_S * FRAMES_PER_S
+        short = len(run) < LEAST_BEATS or run[-1] - run[0] < SHORTEST_RUN_S * FRAMES_PER_S
         return short and not any(run[0] - 1 <= time <= run[-1] + 1 for time in held)
 
     while len(kept) > 1 and is_scrap(kept[0]):

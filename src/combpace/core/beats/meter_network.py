@@ -37,15 +37,15 @@ WEIGHTS, SECOND = "pattern_weights.npz", "pattern_weights_2.npz"
 LAGS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14, 16)
 # What is struck is seen on quarters and on thirds of a beat.
 PLACES = (0.0, 0.25, 0.5, 0.75, 1 / 3, 2 / 3)
-PARTS, GROUPS = len(PLACES), 4
+PARTS, PATTERN_GROUPS = len(PLACES), 4
 # Beats on either side over which likeness is averaged; at the first lags also over a few, for bars that are
 # like no others.
 REACH = 12
 SHORT_REACH, SHORT_LAGS = 4, LAGS[1:8]
-FIRST_ALIKE = PARTS * GROUPS + LEVELS + 2 * len(NOVELTY_S)
+FIRST_LIKENESS = PARTS * PATTERN_GROUPS + LEVELS + 2 * len(NOVELTY_S)
 # Columns of how alike beats are.
-ALIKE = slice(FIRST_ALIKE, FIRST_ALIKE + len(LAGS))
-INPUTS = FIRST_ALIKE + len(LAGS) + len(SHORT_LAGS) + 4 + len(METERS) + 1
+LIKENESS = slice(FIRST_LIKENESS, FIRST_LIKENESS + len(LAGS))
+INPUTS = FIRST_LIKENESS + len(LAGS) + len(SHORT_LAGS) + 4 + len(METERS) + 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +83,11 @@ def inputs_of_beats(pulse: Activations, beats: FloatArray) -> Float32Array:
     parts = beats[:, None] + gaps[:, None] * np.array(PLACES)
     at = np.clip(np.round(parts * FRAMES_PER_S).astype(int), 0, len(near) - 1)
     struck = near[at].reshape(len(beats), PARTS, RISES)
-    grouped = struck.reshape(len(beats), PARTS, GROUPS, RISES // GROUPS).mean(axis=3).reshape(len(beats), -1)
+    grouped = (
+        struck.reshape(len(beats), PARTS, PATTERN_GROUPS, RISES // PATTERN_GROUPS)
+        .mean(axis=3)
+        .reshape(len(beats), -1)
+    )
     middle = np.clip(
         np.round((beats + 0.5 * gaps) * FRAMES_PER_S / PAIR).astype(int), 0, len(pulse.inputs) - 1
     )

@@ -19,7 +19,7 @@ from scipy import ndimage
 from combpace.core.beats import note_events
 from combpace.core.beats.activations import FRAMES_PER_S, LEVELS, METERS, NOVELTY_S, PAIR, RISES, Activations
 from combpace.core.beats.attack_decoder import attacks_of
-from combpace.core.beats.meter_network import ALIKE, LAGS, Pattern, inputs_of_beats, log_odds, pattern_from
+from combpace.core.beats.meter_network import LAGS, LIKENESS, Pattern, inputs_of_beats, log_odds, pattern_from
 from combpace.core.beats.note_events import NoteEvents
 from combpace.core.beats.tempogram import TempoSpectrum, steady_rows
 from combpace.core.clocks import FloatArray
@@ -29,7 +29,7 @@ from combpace.core.tempo.meters import parse_meter
 
 WEIGHTS = "ways_weights.npz"
 KINDS = ("first", "band", "attacks", "steady", "counted otherwise", "joined")
-GROUPS = 4
+RISE_GROUPS = 4
 USUAL_BPM = 108.0
 QUARTERS_A_BEAT = tuple(parse_meter(name).beat_quarters for name in METERS)
 STEADY_TEMPI, STEADY_PHASES = 4, 3
@@ -37,8 +37,8 @@ NAMES = (
     *("level over the take", "level", "level of the worst quarter"),
     *("heard", "heard in the worst quarter", "heard half-way", "heard at thirds"),
     *("struck", "struck half-way", "struck at thirds", "struck at quarters"),
-    *(f"band {k} struck" for k in range(GROUPS)),
-    *(f"band {k} struck half-way" for k in range(GROUPS)),
+    *(f"band {k} struck" for k in range(RISE_GROUPS)),
+    *(f"band {k} struck half-way" for k in range(RISE_GROUPS)),
     *(f"harmony {k} changes more than half-way" for k in range(2 * len(NOVELTY_S))),
     *("attacks on quarters", "attacks on thirds"),
     *(
@@ -83,7 +83,7 @@ class Take:
         self.heard = ndimage.maximum_filter1d(log_odds(pulse.beat.astype(np.float64), 4.0), 5)
         rises = (
             pulse.inputs[:, : PAIR * RISES]
-            .reshape(-1, GROUPS, RISES // GROUPS)
+            .reshape(-1, RISE_GROUPS, RISES // RISE_GROUPS)
             .astype(np.float64)
             .mean(axis=2)
         )
@@ -192,7 +192,7 @@ def features(take: Take, way: Reading) -> FloatArray:
             float((down > 0).mean()),
             float(np.quantile(down, 0.85)),
         ),
-        *inputs[:, ALIKE].mean(axis=0).astype(np.float64),
+        *inputs[:, LIKENESS].mean(axis=0).astype(np.float64),
         float(np.log1p(len(row))),
         *take.strokes.seen(row, gaps, down),
     ]

@@ -20,7 +20,7 @@ STEPS_PER_S = 20
 # Two ways share a beat where they are this near, in seconds.
 SHARED_S = 0.04
 # A section lasts this long at least.
-LEAST_S = 4.0
+SHORTEST_SECTION_S = 4.0
 # In log odds times seconds: what going over costs, what a section must gain, and how much of that for each
 # second.
 OVER, GAIN, EACH = 3.0, 5.0, 1.0
@@ -71,13 +71,13 @@ def better_section(
     first, last = float(base[0]), float(base[-1])
     found: list[tuple[float, float, float]] = []
     # From the start, or to the end.
-    starts = np.where(at - first >= LEAST_S, worth - OVER, -np.inf)[1:-1]
-    ends = np.where(last - at >= LEAST_S, worth[-1] - worth - OVER, -np.inf)[1:-1]
+    starts = np.where(at - first >= SHORTEST_SECTION_S, worth - OVER, -np.inf)[1:-1]
+    ends = np.where(last - at >= SHORTEST_SECTION_S, worth[-1] - worth - OVER, -np.inf)[1:-1]
     k, m = int(np.argmax(starts)), int(np.argmax(ends))
     found += [(float(starts[k]), 0.0, float(shared[k])), (float(ends[m]), float(shared[m]), until)]
     # From one shared beat to a later one: the best beginning for each end.
     low = np.minimum.accumulate(worth[1:-1])
-    before = np.searchsorted(shared, shared - LEAST_S, side="right") - 1
+    before = np.searchsorted(shared, shared - SHORTEST_SECTION_S, side="right") - 1
     inner = np.where(before >= 0, worth[1:-1] - low[np.maximum(before, 0)] - 2 * OVER, -np.inf)
     j = int(np.argmax(inner))
     if before[j] >= 0:

@@ -15,7 +15,7 @@ from combpace.core.fit.time_map import TimeMap
 # What a pause is here: where a note has died away, the rest is room or hiss.
 BETWEEN_NOTES = Pauses(below_db=40.0, least_s=0.060)
 # A pause may become as short as this, and be stretched by these factors: nothing in it is heard.
-LEAST_S, LEAST_FACTOR, MOST_FACTOR = 0.020, 0.05, 20.0
+LEAST_REST_S, LEAST_FACTOR, MOST_FACTOR = 0.020, 0.05, 20.0
 # A note is at least this long; less would be the attack itself.
 NOTE_S = 0.030
 # A stretch that changes its length by less is left as it is, seconds.
@@ -60,18 +60,18 @@ def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
         pace = (alone[k + 1] - alone[k]) / have
         if abs(pace * have - length) < SAME_S or pace <= 0 or not len(starts):
             continue
-        inside = np.flatnonzero((starts > source[k] + NOTE_S) & (starts < source[k + 1] - LEAST_S))
+        inside = np.flatnonzero((starts > source[k] + NOTE_S) & (starts < source[k + 1] - LEAST_REST_S))
         if len(inside) != 1:
             continue
         at = float(starts[inside[0]])
         note, rest = at - source[k], source[k + 1] - at
         left = length - pace * note
         # Only where it is quiet up to the next point, or nearly so, may all of that be stretched.
-        quiet = pauses[int(inside[0])][1] >= source[k + 1] - LEAST_S
+        quiet = pauses[int(inside[0])][1] >= source[k + 1] - LEAST_REST_S
         if (
             not quiet
             or np.any((riding > at) & (riding < source[k + 1]))
-            or left < LEAST_S
+            or left < LEAST_REST_S
             or not LEAST_FACTOR <= left / rest <= MOST_FACTOR
         ):
             continue

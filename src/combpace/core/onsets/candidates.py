@@ -20,7 +20,7 @@ from combpace.core.spectra import Float32Array, OnsetStrength, rise_of
 WEIGHTS = "attack_weights.npz"
 # A rise below this (compressed log units summed over bands) is the noise of the recording.
 LEAST_RISE = 0.6
-GROUPS = ((0, 8), (8, 24), (24, 36), (36, 48))
+BAND_RANGES = ((0, 8), (8, 24), (24, 36), (36, 48))
 NAMES = (
     "rise", "against the loudest within 2 s", "against the usual within 0.25 s", "largest band",
     "bands above 0.3", "bands above 0.1",
@@ -75,11 +75,11 @@ def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
     rise = rise_of(heard.bands)
     loudest = ndimage.maximum_filter1d(total, spread_of(2.0))
     usual = ndimage.uniform_filter1d(total, spread_of(0.25))
-    groups = np.stack([rise[:, lo:hi].sum(axis=1) for lo, hi in GROUPS], axis=1).astype(np.float64)
+    groups = np.stack([rise[:, lo:hi].sum(axis=1) for lo, hi in BAND_RANGES], axis=1).astype(np.float64)
     group_loudest = ndimage.maximum_filter1d(groups, spread_of(1.0), axis=0)
     at = np.clip(frames[:, None] + np.arange(-1, 2), 0, count - 1)
     around = rise[at].max(axis=1).astype(np.float64)
-    in_groups = np.stack([around[:, lo:hi].sum(axis=1) for lo, hi in GROUPS], axis=1)
+    in_groups = np.stack([around[:, lo:hi].sum(axis=1) for lo, hi in BAND_RANGES], axis=1)
     after = (
         heard.bands[np.clip(frames[:, None] + np.arange(0, 5), 0, count - 1)].mean(axis=1).astype(np.float64)
     )

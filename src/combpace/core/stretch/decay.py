@@ -31,7 +31,7 @@ LET_GO_DB, SMOOTH = 14.0, 9
 MOST_DB, LEAST_DB = 26.0, 0.7
 # A segment that is longer by less is left alone; shorter ones are seen through shorter windows, this many at
 # least.
-LEAST_S, FRAMES = 0.008, 5
+LEAST_ROOM_S, FRAMES = 0.008, 5
 BATCH = 64
 # Before the next attack all is back at its own level within this, where the coming attack covers it.
 BACK_S = 0.0015
@@ -69,7 +69,7 @@ def kept(own: Samples, made: Samples, way: tuple[FloatArray, FloatArray], rate: 
     while window > 32 and own.shape[1] < FRAMES * window:
         window //= 2
     hop = window // OVERLAP
-    if made.shape[1] - own.shape[1] < LEAST_S * rate or own.shape[1] < FRAMES * window:
+    if made.shape[1] - own.shape[1] < LEAST_ROOM_S * rate or own.shape[1] < FRAMES * window:
         return made
     # Frame k begins at k * hop of the sound with a window of padding before it.
     time = np.arange(-(window // 2), made.shape[1] + window // 2, hop, dtype=np.float64)

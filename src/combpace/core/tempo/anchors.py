@@ -21,7 +21,7 @@ from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
 from combpace.core.tempo.recount import (
-    ALIKE,
+    SAME_PLACE_Q,
     confirmed_in,
     is_line,
     nearest_bar,
@@ -175,7 +175,7 @@ def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks:
     was: dict[float, Knot] = {round(knot.quarters, 6): knot for knot in pace.knots}
 
     def free(knot: Knot) -> Knot:
-        if not any(abs(knot.quarters - wall) < ALIKE for wall in walls):
+        if not any(abs(knot.quarters - wall) < SAME_PLACE_Q for wall in walls):
             return knot
         return was.get(round(knot.quarters, 6), replace(knot, fixed=False, confidence=0.5))
 
@@ -191,7 +191,7 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     moments = [pace.second(place) for place in confirmed]
     counted = counted.counted_from(line)
     places: list[float] = [counted.place(moment) for moment in moments]
-    counted = refilled(counted, [place for place in places if place > ALIKE])
+    counted = refilled(counted, [place for place in places if place > SAME_PLACE_Q])
     for moment in moments:
         if not is_line(counted, counted.place(moment)):
             raise MapConflictError(
@@ -417,16 +417,18 @@ def _on_beats(pace: TempoMap[ClockT], knots: Sequence[Knot], line: float | None)
     """
     if len(knots) < 2:
         return list(knots)
-    places = pace.beats_between(knots[0].quarters - ALIKE, knots[-1].quarters + ALIKE)
+    places = pace.beats_between(knots[0].quarters - SAME_PLACE_Q, knots[-1].quarters + SAME_PLACE_Q)
     have = np.array([knot.quarters for knot in knots])
     sure = np.interp(places, have, [knot.confidence for knot in knots])
     on_beat = (
-        np.abs(places[None, :] - have[:, None]) < ALIKE if len(places) else np.zeros((len(have), 0), bool)
+        np.abs(places[None, :] - have[:, None]) < SAME_PLACE_Q
+        if len(places)
+        else np.zeros((len(have), 0), bool)
     )
     kept: list[Knot] = [
         knot
         for knot, here in zip(knots, on_beat, strict=True)
-        if knot.fixed or here.any() or (line is not None and abs(knot.quarters - line) < ALIKE)
+        if knot.fixed or here.any() or (line is not None and abs(knot.quarters - line) < SAME_PLACE_Q)
     ]
     fresh = ~on_beat.any(axis=0)
     times = pace.to_seconds(Quarters(places[fresh]))

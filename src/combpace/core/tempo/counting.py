@@ -12,7 +12,7 @@ from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
 from combpace.core.tempo.recount import (
-    ALIKE,
+    SAME_PLACE_Q,
     Bar,
     bars_from,
     bars_until,
@@ -32,7 +32,7 @@ def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
     moved: TempoMap[ClockT] = pace.counted_from(beats * meter.beat_quarters)
     lost: list[float] = [place for place in confirmed_in(pace) if not _opens(moved, pace.second(place))]
     if lost:
-        bar, _ = pace.address(lost[0] + ALIKE)
+        bar, _ = pace.address(lost[0] + SAME_PLACE_Q)
         raise MapConflictError(
             f"The downbeat of bar {bar} is confirmed at {pace.second(lost[0]):.3f} s, and would lie "
             "inside a bar. "
@@ -44,7 +44,7 @@ def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
 def pickup(pace: TempoMap[ClockT], time_s: float) -> TempoMap[ClockT]:
     """What lies at this moment is a pickup: bar 1 is the next bar line after it, all before it is lead-in."""
     place: float = pace.place(time_s)
-    return pace.counted_from(pace.bar_line(pace.bar_of(place + ALIKE) + 1))
+    return pace.counted_from(pace.bar_line(pace.bar_of(place + SAME_PLACE_Q) + 1))
 
 
 def bar_of_beats(
@@ -68,7 +68,7 @@ def bar_of_beats(
     old_end: float = pace.bar_line(index + 1)
     end: float = line + beats * meter.beat_quarters
     held: float | None = next(
-        (place for place in sorted(confirmed) if line + ALIKE < place < end - ALIKE), None
+        (place for place in sorted(confirmed) if line + SAME_PLACE_Q < place < end - SAME_PLACE_Q), None
     )
     if held is not None:
         raise MapConflictError(
@@ -77,15 +77,19 @@ def bar_of_beats(
             "The map is unchanged; take it back first."
         )
     odd = Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
-    following: list[float] = sorted(place for place in confirmed if place > end + ALIKE)
+    following: list[float] = sorted(place for place in confirmed if place > end + SAME_PLACE_Q)
     after: list[Bar]
-    if any(abs(place - end) <= ALIKE for place in confirmed):
+    if any(abs(place - end) <= SAME_PLACE_Q for place in confirmed):
         after = bars_from(pace, end, 0.0)
     elif following:
         after = [*filled(end, following[0], pace.meter_of(index + 1)), *bars_from(pace, following[0], 0.0)]
     else:
         after = bars_from(pace, old_end, old_end - end)
-    bars: list[Bar] = [*(bar for bar in bars_until(pace, line) if bar[0] < line - ALIKE), (line, odd), *after]
+    bars: list[Bar] = [
+        *(bar for bar in bars_until(pace, line) if bar[0] < line - SAME_PLACE_Q),
+        (line, odd),
+        *after,
+    ]
     return replace(pace, meters=meters_of(bars))
 
 
@@ -113,5 +117,5 @@ def meter_at(pace: TempoMap[ClockT], number: int, meter: Meter) -> TempoMap[Cloc
 
 def _opens(pace: TempoMap[ClockT], time_s: float) -> bool:
     place: float = pace.place(time_s)
-    index: int = pace.bar_of(place + ALIKE)
-    return min(abs(place - pace.bar_line(k)) for k in (index, index + 1)) < ALIKE
+    index: int = pace.bar_of(place + SAME_PLACE_Q)
+    return min(abs(place - pace.bar_line(k)) for k in (index, index + 1)) < SAME_PLACE_Q

@@ -17,7 +17,7 @@ from combpace.core.tempo.map import SAME_PLACE, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
 
 # Places of one map, computed in different ways, are the same within this; a thousandth of the smallest grid.
-ALIKE = 1e-6
+SAME_PLACE_Q = 1e-6
 # Names of one bar of odd length, in quarters: the coarsest note value that divides it.
 UNITS = (1, 2, 4, 8, 16, 32, 64)
 MOST_BEATS = 64
@@ -32,7 +32,7 @@ def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:
 
 def is_line(pace: TempoMap[ClockT], place: float) -> bool:
     """Whether a place is the line of a bar."""
-    return abs(place - pace.bar_line(nearest_bar(pace, place))) < ALIKE
+    return abs(place - pace.bar_line(nearest_bar(pace, place))) < SAME_PLACE_Q
 
 
 def confirmed_in(pace: TempoMap[ClockT]) -> tuple[float, ...]:
@@ -56,35 +56,37 @@ def with_downbeat(
     if is_line(pace, place):
         return pace, place
     first = min([place, *confirmed])
-    if not numbered and first < -ALIKE and confirmed:
+    if not numbered and first < -SAME_PLACE_Q and confirmed:
         pace, place, confirmed = pace.counted_from(first), place - first, [line - first for line in confirmed]
-        if abs(place) < ALIKE:
+        if abs(place) < SAME_PLACE_Q:
             # Bars are counted from the new one on; the confirmed ones after it stand where they stood.
             return refilled(pace, confirmed), 0.0
-    left: float | None = max((line for line in confirmed if line < place - ALIKE), default=None)
-    right: float | None = min((line for line in confirmed if line > place + ALIKE), default=None)
-    if (left is not None and left < -ALIKE) or (
-        left is None and place < -ALIKE and any(abs(line) < ALIKE for line in confirmed)
+    left: float | None = max((line for line in confirmed if line < place - SAME_PLACE_Q), default=None)
+    right: float | None = min((line for line in confirmed if line > place + SAME_PLACE_Q), default=None)
+    if (left is not None and left < -SAME_PLACE_Q) or (
+        left is None and place < -SAME_PLACE_Q and any(abs(line) < SAME_PLACE_Q for line in confirmed)
     ):
         raise MapConflictError(_before_bar_1(pace, place))
     shift: float = 0.0
     if left is None:
         # Nothing before it is confirmed: the bars there are counted back from it, and bar 1 moves with them.
         shift = (
-            place if place < -ALIKE and right is not None else place - pace.bar_line(nearest_bar(pace, place))
+            place
+            if place < -SAME_PLACE_Q and right is not None
+            else place - pace.bar_line(nearest_bar(pace, place))
         )
     moved: TempoMap[ClockT] = pace.counted_from(shift) if shift else pace
     at: float = place - shift
-    if right is None and at < ALIKE:
+    if right is None and at < SAME_PLACE_Q:
         return moved, at
     before: list[Bar] = [
-        bar for bar in bars_until(moved, at) if bar[0] < (at if left is None else left) - ALIKE
+        bar for bar in bars_until(moved, at) if bar[0] < (at if left is None else left) - SAME_PLACE_Q
     ]
     if left is not None:
-        before += filled(left, at, pace.meter_of(pace.bar_of(left + ALIKE)))
+        before += filled(left, at, pace.meter_of(pace.bar_of(left + SAME_PLACE_Q)))
     after: list[Bar] = _tail(moved, at)
     if right is not None:
-        after = filled(at, right - shift, pace.meter_of(pace.bar_of(place + ALIKE)))
+        after = filled(at, right - shift, pace.meter_of(pace.bar_of(place + SAME_PLACE_Q)))
         after += bars_from(pace, right, shift)
     made = replace(moved, meters=meters_of([*before, *after]))
     if not is_line(made, at):
@@ -115,17 +117,17 @@ def with_meter(pace: TempoMap[ClockT], meter: Meter, confirmed: Sequence[float])
     unit, length = meter.beat_quarters, meter.bar_quarters
     lines: list[float] = sorted(pace.beats_from_bar_1(line) * unit for line in confirmed)
     shift: float = 0.0
-    if lines and not any(abs(line) < ALIKE for line in lines):
+    if lines and not any(abs(line) < SAME_PLACE_Q for line in lines):
         first = lines[0]
         shift = first if first < 0 else first - round(first / length) * length
     for line in lines:
         away = (line - shift) / length
-        if away < -ALIKE and abs(away - round(away)) > ALIKE:
+        if away < -SAME_PLACE_Q and abs(away - round(away)) > SAME_PLACE_Q:
             raise MapConflictError(_before_bar_1(pace, min(confirmed)))
     knots = tuple(
         replace(knot, quarters=pace.beats_from_bar_1(knot.quarters) * unit - shift) for knot in pace.knots
     )
-    ends: list[float] = [0.0, *(line - shift for line in lines if line - shift > ALIKE)]
+    ends: list[float] = [0.0, *(line - shift for line in lines if line - shift > SAME_PLACE_Q)]
     bars: list[Bar] = [bar for a, b in itertools.pairwise(ends) for bar in filled(a, b, meter)]
     return replace(pace, knots=knots, meters=meters_of([*bars, (ends[-1], meter)]))
 
@@ -163,12 +165,12 @@ def with_meter_from(
         *(
             counted(at)
             for at in sorted(confirmed)
-            if at > line + ALIKE and (until is None or at < until - ALIKE)
+            if at > line + SAME_PLACE_Q and (until is None or at < until - SAME_PLACE_Q)
         ),
     ]
     if until is not None:
         ends.append(counted(until))
-    bars: list[Bar] = [bar for bar in bars_until(pace, line) if bar[0] < line - ALIKE]
+    bars: list[Bar] = [bar for bar in bars_until(pace, line) if bar[0] < line - SAME_PLACE_Q]
     bars += [bar for a, b in itertools.pairwise(ends) for bar in filled(a, b, meter)]
     rest: list[Bar] = [(ends[-1], meter)] if until is None else bars_from(pace, until, until - counted(until))
     return replace(pace, knots=knots, meters=meters_of([*bars, *rest]))
@@ -178,11 +180,11 @@ def filled(start: float, end: float, meter: Meter) -> list[Bar]:
     """Bars of a meter from one line to another; what is left over is one bar of another length, the last of
     them.
     """
-    count = int((end - start) / meter.bar_quarters + ALIKE)
+    count = int((end - start) / meter.bar_quarters + SAME_PLACE_Q)
     rest = end - start - count * meter.bar_quarters
-    if rest < ALIKE:
+    if rest < SAME_PLACE_Q:
         return [(start + k * meter.bar_quarters, meter) for k in range(count)]
-    if rest < 0.5 * meter.bar_quarters - ALIKE and count:
+    if rest < 0.5 * meter.bar_quarters - SAME_PLACE_Q and count:
         # Less than half a bar is no bar of its own: the one before is so much longer.
         count, rest = count - 1, rest + meter.bar_quarters
     return [
@@ -236,7 +238,7 @@ def _of_length(quarters: float, like: Meter) -> Meter:
     """A meter of one bar so long, named by the unit of another one where that divides it."""
     for unit in (like.denominator, *UNITS):
         beats = quarters * unit / 4
-        if abs(beats - round(beats)) < ALIKE and 1 <= round(beats) <= MOST_BEATS:
+        if abs(beats - round(beats)) < SAME_PLACE_Q and 1 <= round(beats) <= MOST_BEATS:
             return Meter(1, round(beats), unit)
     raise MapConflictError(f"No meter is {quarters:g} quarter notes long. The map is unchanged.")
 
@@ -245,7 +247,7 @@ def bars_until(pace: TempoMap[ClockT], until: float) -> list[Bar]:
     """The bars from bar 1 on whose lines lie up to a place."""
     bars: list[Bar] = []
     index = 0
-    while (line := pace.bar_line(index)) <= until + ALIKE:
+    while (line := pace.bar_line(index)) <= until + SAME_PLACE_Q:
         bars.append((line, pace.meter_of(index)))
         index += 1
     return bars
