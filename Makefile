@@ -6,7 +6,7 @@ DATA ?= demo-data
 SCRIPTS := src/combpace/web/static/js tests/js tests/browser
 PORT ?= 8420
 
-.PHONY: setup demo run watch one check test bench coverage mutants wheel hooks browser-setup lock clean
+.PHONY: setup demo run watch one check test bench coverage mutants wheel pythons hooks browser-setup lock clean
 
 setup: $(VENV)/.installed
 
@@ -41,7 +41,7 @@ browser-setup:
 	command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium; }
 
 test: setup browser-setup node_modules/.installed
-	$(BIN)/python -W error::DeprecationWarning:combpace -m coverage run --source src/combpace -m unittest discover -s tests -t .
+	$(BIN)/python -W error::DeprecationWarning:combpace -m unittest discover -s tests -t .
 	node --test tests/js/*.test.js
 
 check: setup node_modules/.installed
@@ -58,7 +58,9 @@ bench: setup
 bench-%: setup
 	$(BIN)/python -m bench.tables --part $*
 
+# All tests once more, and which lines they go through.
 coverage: setup node_modules/.installed
+	rm -f .coverage
 	$(BIN)/python -m bench.coverage
 
 # Small faults put into a copy one by one: whether the tests notice.
@@ -68,6 +70,10 @@ mutants: setup
 # Built, installed into a clean environment, and tried.
 wheel: setup
 	.ci/wheel
+
+# The heart, sessions and the store under Python 3.12 and 3.13, where they are found here.
+pythons: setup
+	.ci/pythons
 
 # Optional: what CI checks in seconds, before each commit.
 hooks:
