@@ -105,7 +105,8 @@ class WarmTest(unittest.TestCase):
         self.fail("it never answered again")
 
     def test_one_that_hangs_is_replaced(self) -> None:
-        warm = self.warm(patience_s=0.3, most_s=0.5)
+        # Long enough for a new process to begin, also on a machine that is busy.
+        warm = self.warm(patience_s=0.3, most_s=5.0)
         stuck = self.patient(warm)
         with self.assertRaises(SlowError):
             warm.ask("wait", 600.0)
