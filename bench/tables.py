@@ -59,6 +59,7 @@ def tables() -> list[Table]:
     return [
         Table(page, found["command"], found["table"])
         for page in pages
+        if page.name != "template.md"
         for found in BLOCK.finditer(page.read_text(encoding="utf-8"))
     ]
 
