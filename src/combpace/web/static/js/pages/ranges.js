@@ -6,6 +6,8 @@ import { makeMap } from "../views/map.js";
 
 // What lies so near to what is seen is fetched with it, seconds.
 const NEAR_S = 20;
+// What could not be fetched is asked for again after this, though each frame needs it.
+const AGAIN_MS = 2000;
 
 /** @param {any} desk */
 export function makeRanges(desk) {
@@ -40,7 +42,8 @@ export function makeRanges(desk) {
     coming = coming
       .then(() => bring(picture, wanted))
       .catch((error) => {
-        for (const k of wanted) now.asked.delete(k);
+        const { asked } = now;
+        setTimeout(() => wanted.forEach((k) => asked.delete(k)), AGAIN_MS);
         desk.words.trouble(error);
       });
   }
@@ -63,6 +66,10 @@ export function makeRanges(desk) {
 
   return {
     need,
+    /** Whether all of a stretch is there. @param {number} from @param {number} to */
+    has: (from, to) =>
+      !state.picture.ranged ||
+      within(state.picture, from, to).every((k) => String(k) in state.picture.ranged.parts),
     /**
      * What is to be drawn now: with the ranges in sight.
      * @param {string} focus
@@ -78,8 +85,8 @@ export function makeRanges(desk) {
     },
     /** Where the sound changed to the fitted one, and the picture does not know the fit: fetched. */
     heed() {
-      if (state.picture.ranged && state.sound.fitted && !state.picture.fit && state.picture.focus)
-        desk.deciding.later();
+      const { ranged, map, fit, focus } = state.picture;
+      if (ranged && map && focus && state.sound.fitted && !fit) desk.deciding.later();
     },
     settled: () => coming,
   };

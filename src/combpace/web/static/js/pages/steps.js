@@ -118,6 +118,16 @@ export function makeSteps(desk) {
       if (step < 0) next = (next < 0 ? own.times.length : next) - 1;
     }
     next = Math.min(own.times.length - 1, Math.max(0, next));
+    // Of a long session the next one may not be here yet: at the end of what is, and where some was left out.
+    const at = own.times[now < 0 ? next : now],
+      to = next === now ? at + step * (state.picture.ranged?.s ?? 0) : own.times[next];
+    if (!desk.ranges.has(Math.min(at, to), Math.max(at, to))) {
+      host.need(Math.min(at, to), Math.max(at, to));
+      desk.ranges.settled().then(() => {
+        if (desk.ranges.has(Math.min(at, to), Math.max(at, to))) stepOnset(step);
+      });
+      return;
+    }
     const index = state.map ? state.map.barOf(state.map.toQuarters(own.times[next]) + 0.05) : 0;
     reach(index);
     store.select({ kind: "onset", take: id, t: own.take[next], bar: index });
