@@ -118,13 +118,14 @@ def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
 def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
     from combpace.session.archive import read_archive
+    from combpace.session.data_folder import LOCK
     from combpace.session.shelf import shelf
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
     with data_folder(options, must_exist=False) as folder:
         try:
-            with locked(folder.settings.data_dir / "lock"):
+            with locked(folder.settings.data_dir / LOCK):
                 folder.prepare()
                 made = read_archive(folder, options.file, tell)
         except LockedError as error:

@@ -26,6 +26,8 @@ from combpace.store.history import History, Revision
 from combpace.store.models import SessionRow, TakeRow
 
 NO_SESSION = "This session does not exist, or no longer. The shelf shows those that do."
+# Held by whoever works on a data folder.
+LOCK = "lock"
 # Derived values and analyses that are kept in memory.
 MOST_KEPT = 64
 

@@ -15,11 +15,12 @@ import uvicorn
 
 from combpace.core.errors import ParameterError
 from combpace.machine import LockedError, keep_private, locked
+from combpace.session.data_folder import LOCK
 from combpace.settings import Settings
 from combpace.web.app import create_app
 
-# Held by whoever works on a data folder; where the server that holds it answers.
-LOCK, ADDRESS = "lock", "address"
+# Where the server that works on a data folder answers.
+ADDRESS = "address"
 
 
 def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None] | None = None) -> int:

@@ -14,6 +14,7 @@ from starlette.concurrency import run_in_threadpool
 from combpace.core.errors import MediaError
 from combpace.drawing import picture, ranges, weave
 from combpace.session import decisions
+from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change
 from combpace.session.foresight import as_if, foreseen
 from combpace.session.state import SessionState, led_by, session_state
@@ -127,8 +128,7 @@ def get_picture(
            `at` names, as 3,4
     fit    whether the fit is wanted; only in short
     """
-    state = session_state(folder, session_id)
-    seen = led_by(state, of) if of else state
+    seen = _seen(folder, session_id, of)
     return _json(
         ranges.in_short(seen, focus, _indices(at), fit=fit) if short else picture.picture(seen, focus)
     )
@@ -144,11 +144,16 @@ def get_ranges(
     fit: bool = True,
 ) -> Response:
     """Ranges of a picture in short: {"version", "parts"}."""
-    state = session_state(folder, session_id)
-    seen = led_by(state, of) if of else state
+    seen = _seen(folder, session_id, of)
     return _json(
         {"version": seen.opened.revision.version, "parts": ranges.parts(seen, focus, _indices(at), fit=fit)}
     )
+
+
+def _seen(folder: DataFolder, session_id: str, of: str | None) -> SessionState:
+    """A session, or as if a take with a pace of its own led it."""
+    state = session_state(folder, session_id)
+    return led_by(state, of) if of else state
 
 
 def _indices(text: str) -> list[int]:
