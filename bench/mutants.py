@@ -1,14 +1,16 @@
 """Whether the tests notice: `.venv/bin/python -m bench.mutants [--only WORD ...] [--at-once 2]`.
 
 Each mutant is one small fault in one place. It is put into a copy of the tree, its room's tests run there,
-and it is caught where one of them fails. Two run at a time. The last line is the share that was caught; exit
-status 1 below LEAST. A mutant whose text is no longer in the source is an error: the list follows the code.
+and it is caught where one of them fails. Each room must pass before. Two run at a time. The last line is the
+share that was caught; exit status 1 below LEAST. A mutant whose text is no longer in the source is an error:
+the list follows the code.
 """
 
 from __future__ import annotations
 
 import argparse
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -110,8 +112,8 @@ MUTANTS = (
     Mutant(
         "tie by strength",
         "core/fit/pegs.py",
-        "-float(onsets.strength[i]))",
-        "float(onsets.strength[i]))",
+        "-float(strength[i])))",
+        "float(strength[i])))",
         FIT,
     ),
     Mutant(
@@ -157,7 +159,11 @@ MUTANTS = (
         FIT,
     ),
     Mutant(
-        "reach of a groove", "core/fit/groove.py", "reach = REACH * grid", "reach = 2 * REACH * grid", FIT
+        "reach of a groove",
+        "core/fit/groove.py",
+        "reach, half = REACH *",
+        "reach, half = 0.25 * REACH *",
+        FIT,
     ),
     # -- pieces, parts, onsets, stretch
     Mutant(
@@ -338,19 +344,17 @@ def copied(folder: Path) -> Path:
     return copy
 
 
-def tried(mutant: Mutant, copy: Path) -> tuple[bool, str]:
-    """(whether its room's tests fail with it, the first that does); the copy is as it was afterwards."""
-    path = copy / "src" / "combpace" / mutant.file
-    was = path.read_text(encoding="utf-8")
-    if was.count(mutant.old) != 1:
-        raise SystemExit(f"“{mutant.name}”: its text stands {was.count(mutant.old)} times in {mutant.file}.")
-    path.write_text(was.replace(mutant.old, mutant.new), encoding="utf-8")
-    room = copy / "tests" / mutant.room
-    command = [sys.executable, "-m", "unittest", "-f"]
-    if room.is_dir():
-        command += ["discover", "-s", str(room), "-t", str(copy)]
+def tests_of(room: str, copy: Path) -> tuple[bool, str]:
+    """(whether the tests of a room pass in a copy, the first that fails); room as in a Mutant.
+
+    RuntimeError where no test ran at all: that says nothing of the code.
+    """
+    command = [sys.executable, "-m", "unittest"]
+    folder = copy / "tests" / room
+    if folder.is_dir():
+        command += ["discover", "-f", "-s", str(folder), "-t", str(copy)]
     else:
-        command += [f"tests.{mutant.room.replace('/', '.')}"]
+        command += ["-f", f"tests.{room.replace('/', '.')}"]
     try:
         ended = subprocess.run(
             command,
@@ -362,11 +366,25 @@ def tried(mutant: Mutant, copy: Path) -> tuple[bool, str]:
             check=False,
         )
     except subprocess.TimeoutExpired:
-        return True, "took too long"
+        return False, "took too long"
+    if not re.search(r"^Ran [1-9]", ended.stderr, re.MULTILINE):
+        raise RuntimeError(f"No test of {room} ran: {ended.stderr.strip()[-300:]}")
+    failing = [line for line in ended.stderr.splitlines() if line.startswith(("FAIL:", "ERROR:"))]
+    return ended.returncode == 0, failing[0] if failing else ""
+
+
+def tried(mutant: Mutant, copy: Path) -> tuple[bool, str]:
+    """(whether its room's tests fail with it, the first that does); the copy is as it was afterwards."""
+    path = copy / "src" / "combpace" / mutant.file
+    was = path.read_text(encoding="utf-8")
+    if was.count(mutant.old) != 1:
+        raise SystemExit(f"“{mutant.name}”: its text stands {was.count(mutant.old)} times in {mutant.file}.")
+    path.write_text(was.replace(mutant.old, mutant.new), encoding="utf-8")
+    try:
+        passed, first = tests_of(mutant.room, copy)
     finally:
         path.write_text(was, encoding="utf-8")
-    failing = [line for line in ended.stderr.splitlines() if line.startswith(("FAIL:", "ERROR:"))]
-    return ended.returncode != 0, failing[0] if failing else ""
+    return not passed, first
 
 
 def main() -> int:
@@ -378,6 +396,12 @@ def main() -> int:
     begun = time.monotonic()
     with tempfile.TemporaryDirectory() as folder:
         copies = [copied(Path(folder, str(k))) for k in range(options.at_once)]
+        # A room that fails without a fault would "catch" all of them.
+        for room in sorted({one.room for one in chosen}):
+            passed, first = tests_of(room, copies[0])
+            if not passed:
+                raise SystemExit(f"The tests of {room} fail without any fault: {first}. Nothing was tried.")
+            print(f"passes  {room} as it is", flush=True)
         with ThreadPoolExecutor(options.at_once) as pool:
             free = list(copies)
 
