@@ -16,10 +16,11 @@ from combpace.session.take_names import clean_name, guessed_kind
 from combpace.stations.fit.station import fit_sentence
 from combpace.stations.onsets.station import mic_name
 from combpace.stations.pace.station import pace_facts
-from combpace.stations.registry import findings
+from combpace.stations.registry import STATIONS, findings, heard
 from combpace.stations.station import Place
 from combpace.stations.takes import importing
 from combpace.stations.takes.station import take_lines
+from combpace.store import rows
 from combpace.store.models import TakeRow
 from tests.support.places import PlaceTest, breathing, bring_in, look
 from tests.support.sounds import struck
@@ -37,8 +38,6 @@ class LookTest(PlaceTest):
         assert heard is not None
         knots = list(heard.knots)
         at = next(k for k, knot in enumerate(knots) if abs(knot.quarters - line.bar_line(3)) < 1e-9)
-        from dataclasses import replace
-
         knots[at] = replace(knots[at], time_s=knots[at].time_s + 0.03)
         part = forms.pace_part(replace(heard, knots=tuple(knots)))
         record(self.seen(), self.version, Change({f"pace:{self.lead}": part, "map": {"kind": "own"}}, "bent"))
@@ -53,6 +52,13 @@ class LookTest(PlaceTest):
         # Taking it moves what it names, and nothing else.
         np.testing.assert_allclose([self.line(bar) for bar in (0, 1, 2, 4, 5, 6)], others, atol=1e-9)
         self.assertNotIn("bar 4", [place.where for place in self.places("bars")])
+
+    def test_nothing_is_called_right_before_it_was_listened_to(self) -> None:
+        for one in STATIONS.values():
+            self.assertTrue(heard(self.seen(), one, self.lead), one.id)
+        rows.change_take(self.place.database, self.lead, state="listening")
+        for one in STATIONS.values():
+            self.assertFalse(heard(self.seen(), one, self.lead), one.id)
 
     def test_it_is_right_lock_it_takes_it_off_the_list(self) -> None:
         line = self.seen().need_map()

@@ -17,7 +17,7 @@ from combpace.core.tempo.meters import Meter
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, TakeEntry
-from combpace.store.models import WANTED, TakeRow
+from combpace.store.models import BEING_READ, WANTED, TakeRow
 
 # So many bars of four beats at 60 BPM; longer files sound as takes while they are listened to.
 LONGEST_S = MOST_BARS * 4 * 60.0 / 60.0
@@ -40,7 +40,7 @@ def with_arrivals(document: Document, rows: Mapping[str, TakeRow], folder: DataF
         row = rows.get(take.id)
         if not take.arrival or take.role == "lead" or row is None:
             takes.append(replace(take, arrival=False))
-        elif row.state in ("waiting", "listening"):
+        elif row.state in BEING_READ:
             # It is not heard before it is known: what is long is a take all the same.
             takes.append(replace(take, arrival=not _too_long(row)))
         elif _length(row) not in lengths and (pace := loop_pace(take, document, row, folder)) is not None:

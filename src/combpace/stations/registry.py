@@ -18,6 +18,7 @@ from combpace.stations.pieces.station import PIECES
 from combpace.stations.station import Action, Next, Place, Station, Step
 from combpace.stations.takes.station import TAKES
 from combpace.store import rows
+from combpace.store.models import BEING_READ
 
 # Whatever is decided, what keeps its bar goes along.
 assert foresight.with_kept_bars in ALONG
@@ -83,7 +84,7 @@ def next_step(state: SessionState, here: Station, focus: str | None, found: Sequ
             Step("Choose files", command="choose-files"),
         )
     row = state.rows.get(lead.id)
-    if row is not None and row.state in ("waiting", "listening"):
+    if row is not None and row.state in BEING_READ:
         return Next(
             f"{lead.name} is listened to; its bars stand here in a moment. It can be heard meanwhile.",
             Step("Play it", command="play"),
@@ -104,12 +105,20 @@ def next_step(state: SessionState, here: Station, focus: str | None, found: Sequ
     return here.next(state, focus, found)
 
 
+def heard(state: SessionState, here: Station, focus: str | None) -> bool:
+    """Whether what this station shows was listened to; before, that nothing looks doubtful is not known."""
+    row = state.rows.get(focus or "")
+    if row is not None and row.state != "ready":
+        return False
+    return state.session_map() is not None or (row is not None and not here.needs_map)
+
+
 def findings(state: SessionState, focus: str | None) -> list[dict[str, Any]]:
     """The row of stations, each with its own finding."""
     reading = [
         take
         for take in state.document.takes
-        if take.id in state.rows and state.rows[take.id].state in ("waiting", "listening")
+        if take.id in state.rows and state.rows[take.id].state in BEING_READ
     ]
     no_map = state.session_map() is None
     found = []

@@ -43,6 +43,8 @@ class SessionRow(Base):
 
 # The state of a take whose file did not come along with its archive.
 WANTED = "wanted"
+# The states of a take until it is listened to.
+BEING_READ = ("waiting", "listening")
 
 
 class TakeRow(Base):

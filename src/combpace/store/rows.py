@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from combpace.store.database import Database
 from combpace.store.errors import MissingError
-from combpace.store.models import FileRow, JobRow, SessionRow, TakeRow, new_id, now
+from combpace.store.models import BEING_READ, FileRow, JobRow, SessionRow, TakeRow, new_id, now
 
 OPEN = ("queued", "running")
 
@@ -52,7 +52,7 @@ def unheard_takes(database: Database) -> list[TakeRow]:
         )
         return [
             row
-            for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(("waiting", "listening"))))
+            for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(BEING_READ)))
             if row.id not in reading
         ]
 
@@ -98,7 +98,7 @@ def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str
     for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
         renamed[row.id] = new_id()
         changed: dict[str, Any] = {"id": renamed[row.id], "session_id": copy.id}
-        if row.state in ("waiting", "listening"):
+        if row.state in BEING_READ:
             # Whoever reads the original reads not this one.
             unheard.append(renamed[row.id])
             changed["state"] = "waiting"

@@ -53,7 +53,7 @@ def _run(settings: Settings, said: Path, *, demo: bool, told: Callable[[str], No
     if demo:
         from combpace.stations.takes.demo import build
 
-        print("building the demo where it is missing ...", flush=True)
+        print("Building the demo where it is missing: about a minute the first time ...", flush=True)
         path = f"/sessions/{build(app.state.folder)}/bars"
     listener = _listener(settings)
     port = listener.getsockname()[1]

@@ -17,7 +17,7 @@ from combpace.stations.station import Action, Next, Place, Station, Step, look_f
 from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
-from combpace.store.models import WANTED, TakeRow
+from combpace.store.models import BEING_READ, WANTED, TakeRow
 
 # A loop whose first attack lies farther than this before its bar 1 begins with something else, or was read
 # wrongly.
@@ -37,7 +37,7 @@ def finding(state: SessionState, focus: str | None) -> str:
         f"{text}, {words.count(len(state.document.arrivals), 'arrival')}" if state.document.arrivals else text
     )
     states = [state.rows[take.id].state for take in takes if take.id in state.rows]
-    reading, failed = sum(one in ("waiting", "listening") for one in states), states.count("failed")
+    reading, failed = sum(one in BEING_READ for one in states), states.count("failed")
     if missing := states.count(WANTED):
         text = f"{text}, {missing} without sound"
     return text + (f", {reading} being read" if reading else "") + (f", {failed} not read" if failed else "")

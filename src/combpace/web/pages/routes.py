@@ -102,6 +102,7 @@ def _values(
         "arrivals": arrival_lines(state),
         "places": places[:MOST_LISTED],
         "place_count": len(places),
+        "heard": registry.heard(seen, here, focus),
         "next": registry.next_step(seen, here, focus, places),
         "json": in_json,
         "view": json.loads(state.opened.row.view),
