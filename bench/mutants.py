@@ -143,7 +143,9 @@ MUTANTS = (
     Mutant("slope beyond the end", "core/fit/time_map.py", "ys[-1] + (x - xs[-1])", "ys[-1]", FIT),
     Mutant("order of points", "core/fit/time_map.py", "np.all(np.diff(target) > 0)", "True", FIT),
     Mutant("hold a note", "core/fit/holding.py", "left < LEAST_REST_S", "False", FIT),
-    Mutant("one pause only", "core/fit/holding.py", "if len(inside) != 1", "if len(inside) < 1", FIT),
+    Mutant(
+        "quiet to the next mark", "core/fit/holding.py", "            not quiet\n", "            False\n", FIT
+    ),
     Mutant(
         "groove bars",
         "core/fit/groove.py",

@@ -122,6 +122,32 @@ class MidiTest(unittest.TestCase):
                         back.second(back.bar_line(index)), line.second(line.bar_line(index)), delta=0.2e-3
                     )
 
+    def test_rounding_does_not_add_up_over_two_thousand_beats(self) -> None:
+        # 127.5001 BPM: each tempo event is whole microseconds, up to half of one beside the truth. A knot a
+        # beat asks for an event a beat, each to be rounded so that the sum stays true.
+        times = 0.4705884 * np.arange(2001)
+        line: TempoMap[SessionTimes] = TempoMap(
+            tuple(Knot(float(t), float(k)) for k, t in enumerate(times)), (Meter(1, 4, 4),)
+        )
+        path = self.path
+        write_map(line, float(times[-1]), path)
+        self.assertLess(abs(mido_bars(path)[500] - line.second(2000.0)), 1e-4)
+        self.assertLess(abs(read_map(path).second(2000.0) - times[-1]), 1e-4)
+
+    def test_a_file_without_a_tempo_runs_at_120(self) -> None:
+        # MIDI 1.0, Standard MIDI Files: 120 BPM and 4/4 where nothing is said.
+        file = mido.MidiFile(type=1, ticks_per_beat=480)
+        file.tracks.append(mido.MidiTrack([mido.MetaMessage("end_of_track", time=480 * 8)]))
+        path = self.path
+        file.save(path)
+        line = read_map(path)
+        self.assertEqual((line.bpm_at(0.0), str(line.meters[0])), (120.0, "4/4"))
+
+    def test_a_tempo_event_holds_at_most_three_bytes(self) -> None:
+        # FF 51 03 tttttt: 16 777 215 us a quarter are 3.58 BPM.
+        self.assertEqual(us_per_quarter(1.0), 0xFFFFFF)
+        self.assertEqual(us_per_quarter(3.6), 16_666_667)
+
     def test_what_is_no_midi_file_is_refused(self) -> None:
         for data in (
             b"",

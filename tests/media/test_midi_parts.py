@@ -8,7 +8,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError
-from combpace.core.parts.part import Laying, laid
+from combpace.core.parts.part import Heard, Laying, laid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.media.midi import read_map, write_parts
@@ -117,6 +117,13 @@ class PartsTest(unittest.TestCase):
         self.assertEqual(
             [(note.key, note.start, note.length) for note in part.notes], [(60, 0.0, 2.0), (64, 1.0, 1.0)]
         )
+
+    def test_a_note_is_let_go_before_the_next_of_its_key_begins(self) -> None:
+        notes = [Heard(0.5 + 0.5 * k, 1.0 + 0.5 * k, float(k), float(k + 1), 60, 100, 0, 0) for k in range(3)]
+        path = self.folder / "back to back.mid"
+        write_parts(BREATHING, 8.0, [("reed", notes)], path)
+        kinds = [m.type for m in mido.MidiFile(path).tracks[1] if m.type.startswith("note_o")]
+        self.assertEqual(kinds, ["note_on", "note_off"] * 3)
 
     def test_written_on_a_map_and_read_back(self) -> None:
         (part,) = self.read(smf(b"\x00\xc0\x14" + RUNNING + END)).parts

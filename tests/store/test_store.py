@@ -3,12 +3,14 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
+from combpace.store import history
 from combpace.store.blobs import Blobs
 from combpace.store.database import Database
 from combpace.store.errors import MissingError, OutdatedError
 from combpace.store.history import History
-from combpace.store.models import SessionRow
+from combpace.store.models import SessionRow, now
 
 
 def count_up(path: str, session_id: str, times: int) -> None:
@@ -110,6 +112,50 @@ class HistoryTest(StoreTest):
             )
         now = self.history.undo(self.id, self.history.current(self.id).version)
         self.assertEqual(now.parts["map"], before.parts["map"])  # type: ignore[union-attr]
+
+    def test_a_gesture_merges_for_one_second(self) -> None:
+        for passed_s, steps in ((0.5, 1), (1.5, 2)):
+            begun = self.record(rule=[passed_s])
+            first = self.history.record(self.id, begun.version, 1, {"map": [passed_s, 1]}, "typed", "typing")
+            with mock.patch.object(history, "now", lambda passed_s=passed_s: now() + passed_s):
+                second = self.history.record(self.id, first.version, 1, {"map": 2}, "typed", "typing")
+            back = self.history.undo(self.id, second.version)
+            assert back is not None
+            self.assertEqual(back.id == begun.id, steps == 1)
+            self.assertEqual(back.id == first.id, steps == 2)
+
+    def test_undo_and_redo_from_a_stale_page_move_nothing(self) -> None:
+        stale = self.history.current(self.id).version
+        self.record(map=1)
+        for move in (self.history.undo, self.history.redo):
+            with self.assertRaises(OutdatedError):
+                move(self.id, stale)
+        self.assertEqual(self.history.current(self.id).parts["map"], 1)
+
+    def test_what_others_changed_since_is_named_in_full(self) -> None:
+        stale = self.history.current(self.id).version
+        self.record(map=1)
+        self.record(rule=2)
+        self.record(grooves=3, takes=[4])
+        with self.assertRaises(OutdatedError) as caught:
+            self.history.record(self.id, stale, 1, {"map": 5}, "late")
+        self.assertEqual(caught.exception.changed, ("grooves", "map", "rule", "takes"))
+        # A page that saw the first of them is told of the two it did not see.
+        with self.assertRaises(OutdatedError) as caught:
+            self.history.check(self.id, stale + 1)
+        self.assertEqual(caught.exception.changed, ("grooves", "rule", "takes"))
+
+    def test_a_state_of_another_session_is_not_this_ones(self) -> None:
+        with self.database.writing() as db:
+            other = SessionRow(name="Tin morning")
+            db.add(other)
+            db.flush()
+            other_id = other.id
+        self.history.begin(other_id, 1, {"takes": []}, "start")
+        theirs = self.history.current(other_id).id
+        self.assertEqual(self.history.revision(other_id, theirs).id, theirs)
+        with self.assertRaises(MissingError):
+            self.history.revision(self.id, theirs)
 
     def test_parts_are_kept_once(self) -> None:
         from sqlalchemy import func, select

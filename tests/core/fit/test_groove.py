@@ -102,6 +102,15 @@ class AsGridTest(unittest.TestCase):
             np.asarray(GrooveGrid(groove, start=1).nearest(near, LINE)) - near, [0.10, 0.06, 0.10], atol=1e-9
         )
 
+    def test_three_bars_begin_with_their_first_on_the_start(self) -> None:
+        # The second eighth is 30, 50 and 70 ms late in bars 1, 2, 3 of the pattern, which begins on bar 2.
+        times, levels = bars(3)
+        times[8] += 0.020
+        times[15] += 0.040
+        groove = take_groove(times, levels, LINE, (0, 2), Grid(8), pattern_bars=3)
+        late = [float(GrooveGrid(groove, start=1).places_of(index, 4.0)[1]) - 0.5 for index in range(-1, 5)]
+        np.testing.assert_allclose(late, [0.10, 0.14, 0.06, 0.10, 0.14, 0.06], atol=1e-9)
+
     def test_bars_of_another_length_have_the_plain_grid_and_are_named(self) -> None:
         groove = take_groove(*bars(4), LINE, (0, 3), Grid(8))
         mixed: TempoMap = steady_map(120.0, 1.0, (Meter(1, 4, 4), Meter(3, 3, 4)))  # type: ignore[type-arg]

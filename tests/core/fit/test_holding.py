@@ -42,6 +42,17 @@ class HeldNotesTest(unittest.TestCase):
             made, held = pull(times, pauses)
             self.assertIs(held, made)
 
+    def test_a_pause_of_20_ms_must_be_left(self) -> None:
+        # The pull takes 60 ms: a pause of 75 ms before it leaves 15, one of 85 leaves 25.
+        for begins, pauses in ((0.985, ()), (0.975, (0.975,))):
+            _, held = pull([0.5, 1.06], [(begins, 1.06)])
+            self.assertEqual(held.pauses, pauses)
+
+    def test_a_pause_that_ends_long_before_the_next_mark_is_followed_by_a_note(self) -> None:
+        made, held = pull([0.5, 1.06], [(0.78, 1.02)])
+        self.assertIs(held, made)
+        self.assertEqual(pull([0.5, 1.06], [(0.78, 1.045)])[1].pauses, (0.78,))
+
     def test_another_tempo_makes_notes_as_long_as_it_makes_everything(self) -> None:
         # Played at 120, the session runs at 60: all of it lasts twice as long, notes too; what a peg adds is
         # taken by the pause.

@@ -2,9 +2,10 @@ import unittest
 
 import numpy as np
 
-from combpace.core.clocks import Placement, SessionTimes, TakeTimes
+from combpace.core.clocks import Placement, SessionTimes, TakeTimes, take_times
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from tests.support.sounds import marks
@@ -131,6 +132,38 @@ class RuleTest(unittest.TestCase):
     def test_silence_and_no_rule(self) -> None:
         np.testing.assert_allclose(self.fitted(Rule(Grid(8)), []).time_map.factors, [1.0])
         np.testing.assert_allclose(self.fitted(None).time_map.factors, [1.0])
+
+
+class WhoWinsTest(unittest.TestCase):
+    """Of two onsets for one place one is pulled; a limit is a hair inside and a hair outside."""
+
+    def test_of_two_as_near_the_stronger_is_pulled(self) -> None:
+        for strengths, winner in (([0.3, 0.8], 1.02), ([0.8, 0.3], 0.98)):
+            onsets = Onsets(take_times([0.98, 1.02]), np.array(strengths), np.full(2, 0.9))
+            made = fit(onsets, OWN, SESSION, Placement("a"), 4.0, Rule(Grid(4)))
+            self.assertEqual([peg.take_s for peg in made.pegs], [winner])
+
+    def test_what_is_ignored_in_note_values(self) -> None:
+        # A thirty-second at 120 BPM is 62.5 ms.
+        made = fit(marks([0.05, 1.07]), OWN, SESSION, Placement("a"), 4.0, Rule(Grid(4), ignore_beyond=0.125))
+        self.assertEqual([peg.take_s for peg in made.pegs], [0.05])
+        self.assertEqual((list(made.riding), made.reasons), ([1.07], ("ignored",)))
+
+    def test_a_pull_by_hand_makes_room_where_its_neighbour_would_be_beyond_half_or_twice(self) -> None:
+        # From 1.2 to 1.4 are 200 ms; pulled to 1.32 they are 80 (.4 times), pulled to 1.28 120 (.6 times).
+        # 1.4 lies between 1.25 and 1.5 and is left where it is.
+        for pulled_to, gives_way in ((1.32, True), (1.28, False)):
+            made = fit(
+                marks([0.5, 1.0, 1.2, 1.4, 2.0]),
+                OWN,
+                SESSION,
+                Placement("a"),
+                4.0,
+                Rule(Grid(4), strength=0.0),
+                [HandPeg(1.2, session_s=pulled_to)],
+            )
+            self.assertEqual("gave way" in made.reasons, gives_way, pulled_to)
+            self.assertEqual(1.4 in [peg.take_s for peg in made.pegs], not gives_way)
 
 
 class TwoPacesTest(unittest.TestCase):

@@ -9,7 +9,7 @@ from combpace.core.clocks import SessionTimes, session_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.choose import Choice, band_strengths, chosen, on_places
 from combpace.core.onsets.detect import detect_onsets
-from combpace.core.spectra import onset_strength
+from combpace.core.spectra import OnsetStrength, onset_strength
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 from tests.core.analysis.test_hats import ride
@@ -29,6 +29,20 @@ class ChooseTest(unittest.TestCase):
         )
         self.assertAlmostEqual(lows, 40, delta=2)
         self.assertAlmostEqual(highs, 80, delta=4)
+
+    def test_marks_are_at_most_two_seconds_apart(self) -> None:
+        Choice(apart_s=2.0)
+        with self.assertRaisesRegex(ParameterError, "0 to 2000 ms apart, not 2100 ms"):
+            Choice(apart_s=2.1)
+
+    def test_strength_in_a_band_is_beside_its_loud_attacks_not_its_usual_ones(self) -> None:
+        # 21 attacks, each 1 to 21 times as strong in the lows: their .95 quantile is 20.
+        rises = np.zeros((220, 3), dtype=np.float32)
+        rises[5 + 10 * np.arange(21), 0] = np.arange(1, 22)
+        heard = OnsetStrength(100.0, np.zeros((220, 4), np.float32), rises, np.zeros(220, np.float32))
+        found = band_strengths(heard, marks(0.05 + 0.1 * np.arange(21)))
+        np.testing.assert_allclose(found[:, 0], np.minimum(np.arange(1, 22) / 20.0, 1.0), atol=1e-6)
+        self.assertFalse(found[:, 1:].any())
 
     def test_strength_and_distance(self) -> None:
         onsets = marks([0.0, 0.05, 0.5, 0.56, 1.0])

@@ -61,12 +61,13 @@ def notes_held(made: Fit, pauses: Sequence[tuple[float, float]]) -> Fit:
         if abs(pace * have - length) < SAME_S or pace <= 0 or not len(starts):
             continue
         inside = np.flatnonzero((starts > source[k] + NOTE_S) & (starts < source[k + 1] - LEAST_REST_S))
-        if len(inside) != 1:
+        if not len(inside):
             continue
         at = float(starts[inside[0]])
         note, rest = at - source[k], source[k + 1] - at
         left = length - pace * note
-        # Only where it is quiet up to the next point, or nearly so, may all of that be stretched.
+        # Only where it is quiet up to the next point, or nearly so, may all of that be stretched: of several
+        # pauses the first ends before another note.
         quiet = pauses[int(inside[0])][1] >= source[k + 1] - LEAST_REST_S
         if (
             not quiet
