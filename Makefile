@@ -6,7 +6,7 @@ DATA ?= demo-data
 SCRIPTS := src/combpace/web/static/js tests/js tests/browser
 PORT ?= 8420
 
-.PHONY: setup demo run watch one check test bench coverage mutants wheel pythons hooks browser-setup lock clean
+.PHONY: setup demo run watch one check test bench coverage mutants wheel pythons types hooks browser-setup lock clean
 
 setup: $(VENV)/.installed
 
@@ -74,6 +74,10 @@ wheel: setup
 # The heart, sessions and the store under Python 3.12 and 3.13, where they are found here.
 pythons: setup
 	.ci/pythons
+
+# The scripts' types from what Python says a page is sent.
+types: setup
+	$(BIN)/python -m bench.wire_types
 
 # Optional: what CI checks in seconds, before each commit.
 hooks:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from typing import Any
 
 import numpy as np
 
@@ -19,22 +18,35 @@ from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, notes, pieces, words
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
+from combpace.session.page_forms import (
+    ArrivalFacts,
+    BarRow,
+    FitFacts,
+    FitHead,
+    FitNumbers,
+    FitPoints,
+    GroovePlaces,
+    MapTable,
+    Marks,
+    NoFit,
+    Picture,
+    PieceRow,
+    TakeFacts,
+)
 from combpace.session.state import SessionState
 
 # An attack so much of a bar before a line opens that bar.
 EARLY_BARS = 1 / 8
 
 
-def picture(seen: SessionState, focus: str | None) -> dict[str, Any]:
+def picture(seen: SessionState, focus: str | None) -> Picture:
     """The document a page draws from.
 
     focus  the take whose marks and fit are shown; None takes the lead
     """
     focus = in_focus(seen, focus)
-    made = {
-        **head(seen, focus),
-        "onsets": {take_id: marks_facts(seen, take_id) for take_id in shown_takes(seen, focus)},
-    }
+    made = head(seen, focus)
+    made["onsets"] = {take_id: marks_facts(seen, take_id) for take_id in shown_takes(seen, focus)}
     if made["map"] is None:
         return made
     made["raw"], made["bars"] = raw_tempo(seen), shown_bars(seen)
@@ -64,13 +76,13 @@ def shown_takes(seen: SessionState, focus: str | None) -> list[str]:
     ]
 
 
-def head(seen: SessionState, focus: str | None) -> dict[str, Any]:
+def head(seen: SessionState, focus: str | None) -> Picture:
     """A picture without what grows with every second of music: no marks, no bars, no fit, no heard tempo."""
     document = seen.document
     lead = document.lead
     session_map = seen.session_map()
     kind = seen.map_choice().kind
-    made: dict[str, Any] = {
+    made: Picture = {
         "session": seen.opened.row.id,
         "name": seen.opened.row.name,
         "version": seen.opened.revision.version,
@@ -113,7 +125,7 @@ def head(seen: SessionState, focus: str | None) -> dict[str, Any]:
     return made
 
 
-def marks_facts(seen: SessionState, take_id: str) -> dict[str, list[float]]:
+def marks_facts(seen: SessionState, take_id: str) -> Marks:
     """The marks of a take, take seconds, with their strength and how sure they are."""
     onsets = seen.onsets(take_id)
     return {
@@ -123,13 +135,13 @@ def marks_facts(seen: SessionState, take_id: str) -> dict[str, list[float]]:
     }
 
 
-def shown_bars(seen: SessionState) -> list[dict[str, Any]]:
+def shown_bars(seen: SessionState) -> list[BarRow]:
     """The rows of a picture's bars; none while there is no map."""
-    found: list[dict[str, Any]] = seen.once("shown bars", lambda: _shown_bars(seen))
+    found: list[BarRow] = seen.once("shown bars", lambda: _shown_bars(seen))
     return found
 
 
-def _shown_bars(seen: SessionState) -> list[dict[str, Any]]:
+def _shown_bars(seen: SessionState) -> list[BarRow]:
     session_map, lead = seen.session_map(), seen.document.lead
     if session_map is None or (lead is None and not seen.document.notes):
         return []
@@ -139,7 +151,7 @@ def _shown_bars(seen: SessionState) -> list[dict[str, Any]]:
     )
 
 
-def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+def take_facts(seen: SessionState, take_id: str) -> TakeFacts:
     """What a page knows of a take."""
     take, row = seen.document.take(take_id), seen.rows.get(take_id)
     return {
@@ -169,7 +181,7 @@ def take_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
     }
 
 
-def arrival_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+def arrival_facts(seen: SessionState, take_id: str) -> ArrivalFacts:
     """What a page knows of an arrival; fit: the key of its sound in session time, None while there is no map
     that it could follow.
     """
@@ -241,17 +253,19 @@ def rounds_s(seen: SessionState, take_id: str) -> list[float]:
     return [round(float(one), 6) for one in (*time_map.to_target(turns), time_map.target_s[-1])]
 
 
-def map_table(session_map: TempoMap[SessionTimes]) -> dict[str, Any]:
+def map_table(session_map: TempoMap[SessionTimes]) -> MapTable:
     """The map as the browser evaluates it: the rules of `TempoMap`, none of its solving."""
-    return {
+    table: MapTable = {
         "times": [float(time) for time in session_map.times_s],
         "quarters": [float(place) for place in session_map.quarters],
-        **({"bends": [float(bend) for bend in session_map.bends]} if session_map.has_ramps else {}),
         "meters": [
             [bar_index(meter.bar), meter.bar_quarters, meter.beats, meter.beat_quarters]
             for meter in session_map.meters
         ],
     }
+    if session_map.has_ramps:
+        table["bends"] = [float(bend) for bend in session_map.bends]
+    return table
 
 
 def first_shown_s(seen: SessionState, session_map: TempoMap[SessionTimes]) -> float:
@@ -297,7 +311,7 @@ def bar_rows(
     end_s: float,
     attacks: SessionTimes,
     course: Course | None = None,
-) -> list[dict[str, Any]]:
+) -> list[BarRow]:
     """A row a bar, with what stands beside it: its drift by its first attack, or by the course of the lead's
     beats where there is one.
     """
@@ -310,7 +324,7 @@ def bar_rows(
         left=0.2,
         right=0.2,
     )
-    rows = []
+    rows: list[BarRow] = []
     for line, sure in zip(lines, sure_at, strict=True):
         meter = session_map.meter_of(line.index)
         drift = line.drift_ms if course is None else course.at(session_map.bar_line(line.index))
@@ -332,20 +346,18 @@ def bar_rows(
     return rows
 
 
-def fit_facts(seen: SessionState, take_id: str) -> dict[str, Any]:
+def fit_facts(seen: SessionState, take_id: str) -> FitFacts | NoFit:
     """The fit of the focused take, or why there is none."""
     try:
         made = fits.take_fit(seen, take_id)
     except CombPaceError as error:
         return {"missing": str(error)}
-    long: dict[str, list[Any]] = seen.once(
-        "long facts of a fit", lambda: _long_facts(seen, made), made.take.id
-    )
+    long: FitPoints = seen.once("long facts of a fit", lambda: _long_facts(seen, made), made.take.id)
     return {**fit_head(seen, made), **long}
 
 
 # What of a fit grows with every second of music: its lists that are in order of the take's seconds.
-def _long_facts(seen: SessionState, made: TakeFit) -> dict[str, list[Any]]:
+def _long_facts(seen: SessionState, made: TakeFit) -> FitPoints:
     time_map = made.fit.time_map
     return {
         "pegs": [
@@ -368,7 +380,7 @@ def _long_facts(seen: SessionState, made: TakeFit) -> dict[str, list[Any]]:
     }
 
 
-def fit_head(seen: SessionState, made: TakeFit) -> dict[str, Any]:
+def fit_head(seen: SessionState, made: TakeFit) -> FitHead:
     """What a page is told of a fit beside its points."""
     return {
         "take": made.take.id,
@@ -386,14 +398,14 @@ def fit_head(seen: SessionState, made: TakeFit) -> dict[str, Any]:
     }
 
 
-def piece_rows(seen: SessionState, take_id: str) -> list[dict[str, Any]]:
+def piece_rows(seen: SessionState, take_id: str) -> list[PieceRow]:
     """Pieces of a take as they are stored: their span in the take, where they lie in the session (s), how far
     from where they were laid (ms).
     """
     if not pieces.in_pieces(seen, take_id):
         return []
     line, rate, made = seen.need_map(), pieces.rate_of(seen, take_id), seen.document.pieces[take_id]
-    rows = []
+    rows: list[PieceRow] = []
     alike = Counter((one.start, one.stop) for one in made.pieces if one.own is None)
     for k, (stored, laid) in enumerate(zip(made.pieces, pieces.laid(seen, take_id), strict=True)):
         at, off = laid.at / rate, None
@@ -431,7 +443,7 @@ def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:
     }
 
 
-def groove_places(made: TakeFit) -> dict[str, Any] | None:
+def groove_places(made: TakeFit) -> GroovePlaces | None:
     """Of a groove the places of each of its bars, quarters from the line, and the index of the bar on which
     the first of them lies.
     """
@@ -459,7 +471,7 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     return off
 
 
-def fit_numbers(made: TakeFit) -> dict[str, Any]:
+def fit_numbers(made: TakeFit) -> FitNumbers:
     """How tight it was, how tight it will be, and how much is stretched."""
     pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
     grid = made.choice.rule.grid

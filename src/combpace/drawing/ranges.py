@@ -17,6 +17,7 @@ import numpy as np
 
 from combpace.core.clocks import FloatArray
 from combpace.drawing import picture
+from combpace.session.page_forms import BarRow, FitFacts, MapTable, NoFit
 from combpace.session.state import SessionState
 
 # A session no longer than so many ranges is given whole.
@@ -40,8 +41,9 @@ def in_short(
     """
     focus = picture.in_focus(seen, focus)
     if is_whole(seen):
-        return picture.picture(seen, focus)
-    made, line = picture.head(seen, focus), seen.session_map()
+        return {**picture.picture(seen, focus)}
+    made: dict[str, Any] = {**picture.head(seen, focus)}
+    line = seen.session_map()
     count = _count(seen, focus)
     first = {0}
     if line is not None and made["map"] is not None:
@@ -65,7 +67,9 @@ def parts(
     focus, found = picture.in_focus(seen, focus), {}
     count, long = _count(seen, focus), size(seen)
     drawn = fit and focus is not None and seen.session_map() is not None
-    whole = picture.fit_facts(seen, focus) if drawn and focus is not None else {"missing": ""}
+    whole: FitFacts | NoFit = (
+        picture.fit_facts(seen, focus) if drawn and focus is not None else {"missing": ""}
+    )
     for k in wanted:
         if not 0 <= k < count:
             continue
@@ -103,11 +107,14 @@ def _marks_in(seen: SessionState, take_id: str, low: float, high: float) -> dict
     return {name: values[within] for name, values in facts.items()}
 
 
-def _fit_in(whole: dict[str, Any], low: float, high: float) -> dict[str, Any]:
+def _fit_in(whole: FitFacts, low: float, high: float) -> dict[str, Any]:
     """What lies within, and the points of the time map on either side of it: between them it is as in the
     whole.
     """
-    made: dict[str, Any] = {name: [row for row in whole[name] if low <= row[0] < high] for name in ALONG}
+    made: dict[str, Any] = {
+        name: [row for row in dict(whole)[name] if low <= row[0] < high]  # type: ignore[attr-defined]
+        for name in ALONG
+    }
     source = whole["source"]
     a, b = max(0, bisect_left(source, low) - 1), bisect_left(source, high) + 1
     made["source"], made["target"] = source[a:b], whole["target"][a:b]
@@ -119,7 +126,7 @@ def _fit_in_short(seen: SessionState, focus: str, count: int) -> dict[str, Any]:
     """A fit without its points; edges: session seconds at which its ranges begin."""
     whole = picture.fit_facts(seen, focus)
     if "missing" in whole:
-        return whole
+        return {**whole}
     source, target = np.array(whole["source"]), np.array(whole["target"])
     made = {
         name: value
@@ -132,7 +139,7 @@ def _fit_in_short(seen: SessionState, focus: str, count: int) -> dict[str, Any]:
     return {**made, "off_ms": off[picked].tolist()}
 
 
-def short_map(table: dict[str, Any]) -> dict[str, Any]:
+def short_map(table: MapTable) -> dict[str, Any]:
     """A map's table with its numbers packed: the same numbers to the last bit."""
     packed = {
         "times": packed_floats(np.array(table["times"])),
@@ -160,7 +167,7 @@ def packed_steps(values: FloatArray) -> dict[str, Any] | str:
     return {"from": float(values[0]), "steps": runs} if 2 * len(runs) < len(values) else packed_floats(values)
 
 
-def short_bars(rows: list[dict[str, Any]]) -> dict[str, Any]:
+def short_bars(rows: list[BarRow]) -> dict[str, Any]:
     """Rows of bars as columns; what follows from the map's meters is left out. `e` is the end of the last
     one.
     """
@@ -169,5 +176,5 @@ def short_bars(rows: list[dict[str, Any]]) -> dict[str, Any]:
     return {
         "i": rows[0]["i"],
         "e": rows[-1]["e"],
-        **{name: [row[name] for row in rows] for name in ("s", "bpm", "drift", "sure")},
+        **{name: [dict(row)[name] for row in rows] for name in ("s", "bpm", "drift", "sure")},
     }

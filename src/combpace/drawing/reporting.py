@@ -9,6 +9,7 @@ from combpace.drawing import picture
 from combpace.drawing.weave import weave_from
 from combpace.media.report import Report, TakeReport
 from combpace.session import fits, pieces, words
+from combpace.session.page_forms import BarRow
 from combpace.session.state import SessionState
 
 # An onset that was moved by less is not listed, ms.
@@ -21,7 +22,8 @@ def of_session(seen: SessionState) -> Report:
     """What a session is, and what was done with its takes."""
     line = seen.session_map()
     rows = [row for row in picture.shown_bars(seen) if row["i"] >= 0]
-    bars = tuple({name: row[name] for name in ("n", "s", "bpm", "meter", "drift", "sure")} for row in rows)
+    shown = ("n", "s", "bpm", "meter", "drift", "sure")
+    bars = tuple({name: dict(row)[name] for name in shown} for row in rows)
     said = [words.map_sentence(line, seen.map_choice().kind, seen.end_s())]
     said.append(
         f"{words.count(len(seen.document.takes), 'take')}, "
@@ -40,7 +42,7 @@ def of_session(seen: SessionState) -> Report:
 Drifts = tuple[float | None, ...]
 
 
-def _fitted(seen: SessionState, rows: list[dict[str, Any]]) -> tuple[str, Drifts, Drifts]:
+def _fitted(seen: SessionState, rows: list[BarRow]) -> tuple[str, Drifts, Drifts]:
     """(the first fitted take, how far its first attack of each bar lies from the line: before the rule pulled
     it, and after, ms).
     """
@@ -65,7 +67,7 @@ def _fitted(seen: SessionState, rows: list[dict[str, Any]]) -> tuple[str, Drifts
     )
 
 
-def _first_of(times: Any, rows: list[dict[str, Any]]) -> Drifts:
+def _first_of(times: Any, rows: list[BarRow]) -> Drifts:
     """How far the attack nearest to each line lies from it, of those within an eighth of its bar, ms."""
     found: list[float | None] = []
     for row in rows:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 from combpace.media.midi_parts import FileParts, read_parts
 from combpace.session.document.model import PartEntry, TakePegs
+from combpace.session.page_forms import PartFacts
 from combpace.session.state import SessionState
 
 RATE = 48_000
@@ -120,7 +120,7 @@ def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, spee
     return found
 
 
-def facts(seen: SessionState, entry: PartEntry) -> dict[str, Any]:
+def facts(seen: SessionState, entry: PartEntry) -> PartFacts:
     """What a page knows of a part: its fields, how it sounds, and its notes to be drawn [start_s, end_s, key,
     velocity, quarters from its bar 1 at which it is written, 1 where it is pulled by hand]."""
     notes = heard(seen, entry.id)

@@ -15,6 +15,7 @@ from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
+from combpace.session.page_forms import BarRow
 from combpace.session.state import SessionState
 from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
@@ -80,7 +81,7 @@ def _places(state: SessionState) -> list[Place]:
     attacks = Onsets(struck.times + lead.offset_s, struck.strength, struck.confidence)  # type: ignore[arg-type]
     # Where it is open how all of it is counted, that its lines are doubtful says nothing more.
     counted = not any(place.choices and place.time_s is None for place in found)
-    unsure: list[dict[str, Any]] = []
+    unsure: list[BarRow] = []
     for k, row in enumerate(rows):
         if round(row["q"], 6) in fixed:
             continue
@@ -94,9 +95,9 @@ def _places(state: SessionState) -> list[Place]:
     return [*found, *_unsure(unsure)]
 
 
-def _unsure(rows: list[dict[str, Any]]) -> list[Place]:
+def _unsure(rows: list[BarRow]) -> list[Place]:
     """Bars that are only doubtful: those that follow each other are one place."""
-    runs: list[list[dict[str, Any]]] = []
+    runs: list[list[BarRow]] = []
     for row in rows:
         if runs and row["i"] == runs[-1][-1]["i"] + 1:
             runs[-1].append(row)
@@ -223,9 +224,7 @@ def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray) -> float:
     return float(np.interp(at, line.times_s, sureness).min())
 
 
-def _of_bar(
-    line: TempoMap[Any], row: dict[str, Any], attacks: Onsets, usual: float, typical: float
-) -> Place | None:
+def _of_bar(line: TempoMap[Any], row: BarRow, attacks: Onsets, usual: float, typical: float) -> Place | None:
     """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what
     stands.
     """
@@ -255,18 +254,20 @@ def _of_bar(
         even = _even(line, place)
         near = np.asarray(attacks.times)
         close = near[np.abs(near - even) < STRUCK_S] if even is not None else np.zeros(0)
-        to = even if even is None or not len(close) else float(close[int(np.argmin(np.abs(close - even)))])
+        nearest = (
+            even if even is None or not len(close) else float(close[int(np.argmin(np.abs(close - even)))])
+        )
         gain = (
             -1.0
-            if to is None
-            else _evidence(line, place, to, attacks) - _evidence(line, place, row["s"], attacks)
+            if nearest is None
+            else _evidence(line, place, nearest, attacks) - _evidence(line, place, row["s"], attacks)
         )
         even_out: Action | None = None
-        if to is not None and gain > BETTER:
+        if nearest is not None and gain > BETTER:
             even_out = Action(
-                f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (to - row['s']))} ms",
+                f"Even it out: move bar {row['n']} by {words.signed_ms(1000 * (nearest - row['s']))} ms",
                 "pull",
-                _alone(to, place),
+                _alone(nearest, place),
             )
         reason = f"its neighbours run at {typical:.1f}; {sure}" + (f"; {SUPPORTED}" if even_out else "")
         return Place(

@@ -291,7 +291,7 @@ def part_lines(state: SessionState) -> list[dict[str, Any]]:
     library = GrooveLibrary(state.folder).all() if state.document.notes else []
     lines = []
     for entry in state.document.notes:
-        facts = notes.facts(state, entry)
+        facts: dict[str, Any] = {**notes.facts(state, entry)}
         facts["often"] = (
             f"until {facts['until_bar']}" if facts["until_bar"] is not None else f"{facts['times']}"
         )

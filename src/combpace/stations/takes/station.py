@@ -166,7 +166,7 @@ def take_lines(state: SessionState) -> list[dict[str, Any]]:
     lines = []
     for take in state.document.takes:
         row = state.rows.get(take.id)
-        facts = picture.take_facts(state, take.id)
+        facts: dict[str, Any] = {**picture.take_facts(state, take.id)}
         facts["tempo"] = _own_tempo(state, take)
         facts["length"] = words.clock(facts["duration_s"])[:-4] if facts["duration_s"] else ""
         facts["form"] = (

@@ -17,6 +17,7 @@ from combpace.session import decisions
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change
 from combpace.session.foresight import as_if, foreseen
+from combpace.session.page_forms import PieceRow
 from combpace.session.state import SessionState, led_by, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
@@ -91,7 +92,7 @@ def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, 
     }
 
 
-def _pieces(state: SessionState, change: Change) -> dict[str, list[dict[str, Any]]]:
+def _pieces(state: SessionState, change: Change) -> dict[str, list[PieceRow]]:
     cut = [
         name.removeprefix("pieces:")
         for name, part in change.parts.items()

@@ -31,7 +31,7 @@ export function stepped(packed) {
 /**
  * Rows of bars from their columns; the rest follows from the map.
  * @param {any} columns
- * @param {any} map
+ * @param {import("./views/map.js").TempoMap} map
  * @param {string[]} names of the map's meters
  * @returns {any[]}
  */
@@ -65,7 +65,7 @@ export function rowsOf(columns, map, names) {
 
 /**
  * A picture as the views know it, with the ranges that came with it. A picture that is whole stays as it is.
- * @param {any} picture
+ * @param {any} picture  as it came
  * @param {(table: any) => any} makeMap
  */
 export function unpacked(picture, makeMap) {
@@ -84,13 +84,17 @@ export function unpacked(picture, makeMap) {
   return made;
 }
 
-/** Put ranges that came later into a picture. @param {any} picture @param {Record<string, Part>} parts */
+/**
+ * Put ranges that came later into a picture.
+ * @param {import("./store.js").Picture} picture
+ * @param {Record<string, Part>} parts
+ */
 export function filled(picture, parts) {
   Object.assign(picture.ranged.parts, parts);
   joined(picture);
 }
 
-/** The lists of a picture from its ranges, in their order. @param {any} picture */
+/** The lists of a picture from its ranges, in their order. @param {import("./store.js").Picture} picture */
 function joined(picture) {
   const parts = /** @type {Part[]} */ (
     Object.keys(picture.ranged.parts)
@@ -108,7 +112,7 @@ function joined(picture) {
     };
   }
   const fits = parts.flatMap((part) => (part.fit ? [part.fit] : []));
-  if (!picture.fit || picture.fit.missing || !fits.length) return;
+  if (!picture.fit || "missing" in picture.fit || !fits.length) return;
   /** @type {number[]} */
   const source = [];
   /** @type {number[]} */
@@ -133,14 +137,14 @@ function joined(picture) {
 
 /**
  * Indices of the ranges that lie in a stretch of the session, as played or as the fit takes them there.
- * @param {any} picture
+ * @param {import("./store.js").Picture} picture
  * @param {number} from session seconds
  * @param {number} to
  * @returns {number[]}
  */
 export function within(picture, from, to) {
   const { s, count } = picture.ranged,
-    edges = picture.fit?.edges,
+    edges = picture.fit && "edges" in picture.fit ? picture.fit.edges : undefined,
     found = new Set();
   const add = (/** @type {number} */ low, /** @type {number} */ high) => {
     for (let k = Math.max(0, low); k <= Math.min(count - 1, high); k++) found.add(k);

@@ -2,6 +2,16 @@
 // One state for the page. The player and the pictures subscribe to it; nothing else keeps a copy.
 
 /**
+ * @typedef {import("./wire.js").Picture & {allBars?: import("./wire.js").BarRow[], ranged?: any}} Picture
+ *   allBars: with those of the lead-in; ranged: see ranges.js
+ */
+/** @typedef {import("./views/map.js").TempoMap} TempoMap */
+/**
+ * A take whose sound is here.
+ * @typedef {import("./wire.js").TakeFacts & {rate: number, frames: number}} ReadyTake
+ */
+
+/**
  * @typedef {{loop: [number, number] | null, speed: number, fitted: boolean, click: boolean, clickDb: number,
  *   mix: Record<string, import("./player/player.js").Strip>}} Sound
  * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, following: boolean,
@@ -40,7 +50,8 @@ const only = (all, names) =>
   Object.fromEntries(names.filter((name) => name in all).map((name) => [name, all[name]]));
 
 /**
- * @param {{picture: any, station: string, focus: string, map: any, kept: any}} first kept: what the server
+ * @param {{picture: Picture, station: string, focus: string, map: TempoMap | null,
+ *   kept: any}} first kept: what the server
  *   has of an earlier page
  */
 export function makeStore({ picture, station, focus, map, kept }) {
@@ -115,7 +126,7 @@ export function makeStore({ picture, station, focus, map, kept }) {
   /** Rows that are seen: from bar 1, those of the lead-in only where they are asked for. */
   function choose() {
     const all = (state.picture.allBars ??= state.picture.bars ?? []),
-      played = all.filter((/** @type {any} */ bar) => bar.i >= 0);
+      played = all.filter((bar) => bar.i >= 0);
     state.picture.bars = state.view.leadIn || !played.length ? all : played;
   }
   choose();
@@ -143,7 +154,7 @@ export function makeStore({ picture, station, focus, map, kept }) {
       state.selection = selection;
       tell("selection");
     },
-    /** @param {{picture: any, map: any}} fresh */
+    /** @param {{picture: Picture, map: TempoMap | null}} fresh */
     picture(fresh) {
       Object.assign(state, fresh);
       choose();

@@ -87,7 +87,10 @@ export function makeArrivals(desk) {
       if (one) desk.act("arrival-drop", { take: one.id });
       return one !== null;
     },
-    /** Names the sound of all of them, so that a change of it is heard. @param {any} picture */
+    /**
+     * Names the sound of all of them, so that a change of it is heard.
+     * @param {import("../store.js").Picture} picture
+     */
     soundOf: (picture) =>
       (picture.arrivals ?? []).map((/** @type {any} */ one) => `${one.id}${one.fit}`).join(),
   };

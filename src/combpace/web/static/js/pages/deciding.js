@@ -97,8 +97,10 @@ export function makeDeciding(desk) {
     if (!before.map && picture.map) desk.toBar1();
     desk.moving.swap(text);
     if (note) words.note(note);
-    const had = before.takes.filter((/** @type {any} */ take) => take.frames).length,
-      has = picture.takes.filter((/** @type {any} */ take) => take.frames).length;
+    const had = before.takes.filter(
+        (/** @type {import("../wire.js").TakeFacts} */ take) => take.frames,
+      ).length,
+      has = picture.takes.filter((/** @type {import("../wire.js").TakeFacts} */ take) => take.frames).length;
     desk.pictures.renew(!before.map !== !picture.map || had !== has);
     if (
       JSON.stringify(before.map) !== JSON.stringify(picture.map) ||
@@ -112,12 +114,12 @@ export function makeDeciding(desk) {
     desk.frame();
   }
 
-  /** Names how all parts, and takes in pieces, sound. @param {any} picture */
+  /** Names how all parts, and takes in pieces, sound. @param {import("../store.js").Picture} picture */
   function soundOf(picture) {
     return [
       desk.arrivals.soundOf(picture),
       ...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`),
-      ...picture.takes.map((/** @type {any} */ take) => take.pieces ?? ""),
+      ...picture.takes.map((/** @type {import("../wire.js").TakeFacts} */ take) => take.pieces ?? ""),
     ].join();
   }
 

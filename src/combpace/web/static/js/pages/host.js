@@ -54,7 +54,9 @@ export function makeHost(desk) {
   const host = {
     state,
     peaks,
-    take: (id) => state.picture.takes.find((/** @type {any} */ take) => take.id === id) ?? null,
+    take: (id) =>
+      state.picture.takes.find((/** @type {import("../wire.js").TakeFacts} */ take) => take.id === id) ??
+      null,
     marks: (id) => {
       const known = marks.get(id);
       if (known) return known;

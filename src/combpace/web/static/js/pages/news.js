@@ -37,7 +37,8 @@ export function hearNews(desk) {
         heardFrom = true;
         if (
           state.picture.takes.some(
-            (/** @type {any} */ take) => take.state === "waiting" || take.state === "listening",
+            (/** @type {import("../wire.js").TakeFacts} */ take) =>
+              take.state === "waiting" || take.state === "listening",
           )
         )
           deciding.later();

@@ -35,7 +35,9 @@ export function makePictures(desk) {
       text.className = "canvas-empty";
       const heard =
         state.picture.takes.length &&
-        state.picture.takes.every((/** @type {any} */ take) => take.state === "ready");
+        state.picture.takes.every(
+          (/** @type {import("../wire.js").TakeFacts} */ take) => take.state === "ready",
+        );
       text.textContent = heard
         ? "No pulse was found. Tap along in Pace, measure a range there, or state a tempo."
         : state.picture.takes.length

@@ -78,7 +78,9 @@ export function mountPlayerBar(desk) {
     for (const take of sounding())
       groups.set(take.bundle ?? take.id, [...(groups.get(take.bundle ?? take.id) ?? []), take.id]);
     const names = [...groups.keys()].map(
-        (key) => sounding().find((/** @type {any} */ take) => take.id === key)?.name ?? key,
+        (key) =>
+          sounding().find((/** @type {import("../wire.js").TakeFacts} */ take) => take.id === key)?.name ??
+          key,
       ),
       short = toldApart(names);
     $("chips").replaceChildren(

@@ -48,7 +48,7 @@ export function makeRanges(desk) {
       });
   }
 
-  /** @param {any} picture @param {number[]} wanted */
+  /** @param {import("../store.js").Picture} picture @param {number[]} wanted */
   async function bring(picture, wanted) {
     if (state.picture !== picture) return;
     const { version, parts } = await get(

@@ -59,7 +59,7 @@ export function startWorkspace() {
   desk.barsOf = (station = state.station) =>
     STATIONS[station]?.ofTake &&
     [...state.picture.takes, ...(state.picture.arrivals ?? [])].some(
-      (/** @type {any} */ take) => take.id === state.of,
+      (/** @type {import("../wire.js").TakeFacts} */ take) => take.id === state.of,
     )
       ? state.of
       : null;
@@ -140,7 +140,7 @@ function makePlayer(desk) {
   /**
    * Names the fitted sound of a take: it follows from everything decided, so the version and what is shown
    * name it.
-   * @param {any} take
+   * @param {import("../wire.js").TakeFacts} take
    */
   function fitOf(take) {
     if (take.pieces) return take.pieces;
@@ -158,9 +158,11 @@ function makePlayer(desk) {
   return new Player(desk.session, {
     voices: () => [
       ...state.picture.takes
-        .filter((/** @type {any} */ take) => take.frames && take.sound && !take.arrival)
+        .filter(
+          (/** @type {import("../wire.js").TakeFacts} */ take) => take.frames && take.sound && !take.arrival,
+        )
         .map(
-          (/** @type {any} */ take) =>
+          (/** @type {import("../wire.js").TakeFacts} */ take) =>
             desk.station().trial(desk, take) ?? {
               id: take.id,
               sound: String(take.sound),

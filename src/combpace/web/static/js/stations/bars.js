@@ -156,13 +156,16 @@ export const bars = {
     }
     if (selection.kind !== "bars") return false;
     const bars = desk.state.picture.bars.filter(
-      (/** @type {any} */ bar) => bar.i >= selection.bar && bar.i <= selection.to,
+      (/** @type {import("../wire.js").BarRow} */ bar) => bar.i >= selection.bar && bar.i <= selection.to,
     );
     if (!bars.length) return false;
     const first = bars[0],
       last = bars[bars.length - 1],
       span = { from_bar: first.n, to_bar: last.n };
-    const beats = bars.reduce((/** @type {number} */ sum, /** @type {any} */ bar) => sum + bar.beats, 0),
+    const beats = bars.reduce(
+        (/** @type {number} */ sum, /** @type {import("../wire.js").BarRow} */ bar) => sum + bar.beats,
+        0,
+      ),
       bpm = (60 * beats) / (last.e - first.s);
     head.textContent = `Bars ${first.n} to ${last.n}`;
     text.textContent =
@@ -265,7 +268,9 @@ function rowsTools(desk) {
     made.append(select);
   };
   const mics = lead?.bundle
-    ? state.picture.takes.filter((/** @type {any} */ take) => take.bundle === lead.bundle && take.frames)
+    ? state.picture.takes.filter(
+        (/** @type {import("../wire.js").TakeFacts} */ take) => take.bundle === lead.bundle && take.frames,
+      )
     : [];
   if (mics.length > 1)
     choice("rowsOf", "Whose sound the rows draw", [

@@ -153,7 +153,9 @@ function belowTool(desk) {
   const { state } = desk;
   if (
     !state.map ||
-    new Set(state.picture.takes.map((/** @type {any} */ take) => take.bundle ?? take.id)).size < 2
+    new Set(
+      state.picture.takes.map((/** @type {import("../wire.js").TakeFacts} */ take) => take.bundle ?? take.id),
+    ).size < 2
   )
     return [];
   const label = document.createElement("label"),
@@ -181,7 +183,10 @@ function chosenNote(desk, selection, { head, text, button }) {
     note = stack?.notes.find((/** @type {any} */ one) => Math.abs(one.q - selection.q) < 1e-6);
   if (!stack || !note) return false;
   const there = stack.takes
-      .map((/** @type {any} */ take, /** @type {number} */ k) => ({ ...take, own: note.of[k] }))
+      .map((/** @type {import("../wire.js").TakeFacts} */ take, /** @type {number} */ k) => ({
+        ...take,
+        own: note.of[k],
+      }))
       .filter((/** @type {any} */ one) => one.own),
     [first] = there;
   const on = ["bars", "beats"].includes(desk.state.view.grid) ? "1/4" : desk.state.view.grid;

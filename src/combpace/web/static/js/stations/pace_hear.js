@@ -51,7 +51,7 @@ export function makeHearing(desk) {
     }
   }
 
-  /** Show what a map that is only tried looks like. @param {any} map */
+  /** Show what a map that is only tried looks like. @param {import("../views/map.js").TempoMap} map */
   function show(map) {
     if (!lead || !lead.strength.length) return;
     state.weave = weaveFrom(map, lead.strength, lead.offset);
@@ -85,7 +85,10 @@ export function makeHearing(desk) {
     until(chosen.map);
   }
 
-  /** The weave of a map on trial is shown as long as its click sounds, however that ends. @param {any} map */
+  /**
+   * The weave of a map on trial is shown as long as its click sounds, however that ends.
+   * @param {import("../views/map.js").TempoMap} map
+   */
   function until(map) {
     const turn = ++watched;
     const watch = () => {

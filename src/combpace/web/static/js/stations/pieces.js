@@ -15,7 +15,7 @@ const chosen = ({ state }) =>
 /**
  * Onto a place, where it keeps its bar; freed, a moment that it keeps.
  * @param {any} desk
- * @param {any} piece
+ * @param {import("../wire.js").PieceRow} piece
  * @param {number} q
  * @param {boolean} free
  */
@@ -45,7 +45,7 @@ let onlyThese = false;
 const sameSound = (one, other) =>
   !!one && !one.own && !other.own && one.start === other.start && one.stop === other.stop;
 
-/** @param {any} desk @param {any} piece @param {[number, number][]} points */
+/** @param {any} desk @param {import("../wire.js").PieceRow} piece @param {[number, number][]} points */
 function curve(desk, piece, points) {
   return desk.act("piece-curve", {
     take: desk.state.focus,
@@ -165,9 +165,10 @@ let push = false;
 function meant({ state }) {
   const { takes, parts } = state.picture;
   if (where === "all")
-    return [...takes.filter((/** @type {any} */ take) => take.frames && !take.arrival), ...parts].map(
-      (/** @type {any} */ one) => one.id,
-    );
+    return [
+      ...takes.filter((/** @type {import("../wire.js").TakeFacts} */ take) => take.frames && !take.arrival),
+      ...parts,
+    ].map((/** @type {any} */ one) => one.id);
   return [parts.some((/** @type {any} */ part) => part.id === where) ? where : state.focus];
 }
 

@@ -66,7 +66,7 @@ export function gridTools(desk) {
  */
 export function leadInTool(desk) {
   const { state } = desk,
-    before = state.picture.allBars.filter((/** @type {any} */ bar) => bar.i < 0);
+    before = state.picture.allBars.filter((/** @type {import("../wire.js").BarRow} */ bar) => bar.i < 0);
   if (!before.length || before.length === state.picture.allBars.length) return [];
   const line = state.map.toSeconds(0) - 0.02,
     attacks = desk.host

@@ -16,7 +16,7 @@ export const RIBBON_PX = 12;
 /**
  * What lies under a row: chosen or not, and paler beside its bar.
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  * @param {{bad: boolean, chosen: boolean}} how
@@ -42,7 +42,7 @@ export function drawGround({ g, c, comb }, bar, y, tall, { bad, chosen }) {
 /**
  * Beats over the rows; they are those of a bar.
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  */
 export function drawHead({ g, c, comb, fits }, bar) {
   g.fillStyle = c.ground;
@@ -62,7 +62,7 @@ export function drawHead({ g, c, comb, fits }, bar) {
 /**
  * A row's sound on a ground whose upper edge is `up`; whether all of it was there.
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {import("./map.js").TempoMap} map
  * @param {{shown: any, all: any[], way: ReturnType<typeof import("./map.js").makeTimeMap> | null, strength: {strength:
  *   Uint8Array, offset: number} | null, up: number, tall: number}} of
@@ -128,7 +128,7 @@ export function drawSound({ g, c, comb, host, fits }, bar, map, { shown, all, wa
 
 /**
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} base
  * @param {number} tall
@@ -157,7 +157,7 @@ export function drawTeeth({ g, c, comb, host, fits }, bar, y, base, tall) {
 
 /**
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} base
  * @param {import("./map.js").TempoMap} map
@@ -215,7 +215,7 @@ function drawTarget(g, c, x, y, base) {
 
 /**
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  * @param {import("./map.js").TempoMap} map
@@ -240,7 +240,7 @@ export function drawLoopAndHead({ g, c, comb, host, fits }, bar, y, tall, map) {
 /**
  * The number of a row's bar, its tempo, and by how much it drifts, or is moved in Fit.
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  */
@@ -278,7 +278,7 @@ export function drawNumbers({ g, c, comb, host, fits }, bar, y, tall) {
 /**
  * Where something is pulled to, and by how much from a moment.
  * @param {Scene} scene
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} row its place
  * @param {number} q
  * @param {number} from session seconds

@@ -18,7 +18,7 @@ import { clip, type } from "./paint.js";
  * @param {Comb} comb
  * @param {Host} host
  * @param {{toTarget: (s: number) => number} | null} way
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  */
@@ -56,7 +56,7 @@ export function drawPauses(g, c, comb, host, way, bar, y, tall) {
  * @param {Colours} c
  * @param {Comb} comb
  * @param {Host} host
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  */
@@ -133,7 +133,7 @@ export const isChosenMark = (selection, takeS) =>
  * @param {Comb} comb
  * @param {Host} host
  * @param {{toTarget: (s: number) => number} | null} way
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} base
  * @param {number} tall

@@ -56,7 +56,7 @@ export function pulledTo(what, from, to, first) {
 
 /**
  * Indices and seconds of the bar lines that a strip shows.
- * @param {any} map
+ * @param {import("../views/map.js").TempoMap} map
  * @param {number[]} rounds
  * @param {number} end_s
  */

@@ -14,10 +14,9 @@ const SPAN_S = 0.11;
  *   at
  */
 export function drawLoupe(g, c, host, shown, at) {
+  /** @type {any[]} */
   const mates = shown.bundle
-    ? host.state.picture.takes
-        .filter((/** @type {any} */ take) => take.bundle === shown.bundle && take.frames)
-        .slice(0, 4)
+    ? host.state.picture.takes.filter((take) => take.bundle === shown.bundle && take.frames).slice(0, 4)
     : [shown];
   const lane = mates.length > 1 ? 30 : 54;
   type(g, 13, 700);
@@ -37,14 +36,14 @@ export function drawLoupe(g, c, host, shown, at) {
   const x0 = left + 8,
     x1 = left + w - 8;
   const timeAt = (/** @type {number} */ x) => at.time - SPAN_S / 2 + ((x - x0) / (x1 - x0)) * SPAN_S;
-  mates.forEach((/** @type {any} */ take, /** @type {number} */ k) => {
+  mates.forEach((/** @type {import("../store.js").ReadyTake} */ take, /** @type {number} */ k) => {
     const mid = top + 6 + lane * (k + 0.5);
     g.fillStyle = c.wave;
     wave(g, host.peaks, take, { x0, x1, mid, half: lane * 0.46, gain: gainOf(take), timeAt });
     if (mates.length > 1) {
       g.fillStyle = c.quiet;
       type(g, 10.5);
-      g.fillText(take.name.split(" - ").pop(), x0, mid - lane * 0.28);
+      g.fillText(take.name.split(" - ").at(-1) ?? "", x0, mid - lane * 0.28);
     }
   });
   g.fillStyle = c.onset;

@@ -181,7 +181,7 @@ export function placeWords(map, quarter) {
 
 /**
  * The place that a text names: "5·2.5", "5.2.5", "5 2.5" or a bar alone; null where it names none.
- * @param {any} map
+ * @param {import("../views/map.js").TempoMap} map
  * @param {string} text
  */
 export function readPlace(map, text) {

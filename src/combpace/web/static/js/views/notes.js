@@ -43,7 +43,7 @@ const heightOf = (key, low, high, y, tall) => y + 5 + (1 - (key - low) / (high -
  * The note whose line lies under a point of a row; null for none. Of several the one that begins nearest.
  * @param {import("./comb_geometry.js").Comb} comb
  * @param {import("../pages/host.js").Host} host
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} row
  * @param {{x: number, y: number}} where
  * @returns {{part: any, note: Note} | null}
@@ -84,7 +84,7 @@ export function noteAt(comb, host, bar, row, where) {
  * @param {Record<string, string>} c
  * @param {import("./comb_geometry.js").Comb} comb
  * @param {import("../pages/host.js").Host} host
- * @param {any} bar
+ * @param {import("../wire.js").BarRow} bar
  * @param {number} y
  * @param {number} tall
  */

@@ -220,7 +220,7 @@ export function mountPieces(box, host, how) {
    * @param {CanvasRenderingContext2D} g
    * @param {ReturnType<typeof colours>} c
    * @param {import("./comb_geometry.js").Comb} comb
-   * @param {any} bar
+   * @param {import("../wire.js").BarRow} bar
    * @param {{y: number, tall: number, map: any, shown: any, gain: number}} row
    * @param {Piece} piece
    * @param {number} from
@@ -387,7 +387,7 @@ export function mountPieces(box, host, how) {
    * Which point of a piece's level is under the pointer; -1 for none.
    * @param {Piece} piece
    * @param {{x: number, y: number}} where
-   * @param {any} bar
+   * @param {import("../wire.js").BarRow} bar
    */
   function pointAt(piece, where, bar) {
     const comb = geometry(),

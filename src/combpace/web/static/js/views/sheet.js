@@ -19,7 +19,7 @@ export const cellsIn = (width) => Math.max(1, Math.floor((width - 20) / CELL_W))
 /**
  * A cell shows the shape of its attack, however soft: its own loudest place fills it.
  * @param {import("../pages/host.js").Host} host
- * @param {any} take
+ * @param {import("../store.js").ReadyTake} take
  * @param {number} time
  */
 function localGain(host, take, time) {

@@ -130,7 +130,7 @@ export function noteAt(stack, width, x, y, scrolled) {
 /**
  * An attack fills its lane, however soft.
  * @param {import("../pages/host.js").Host} host
- * @param {any} take
+ * @param {import("../store.js").ReadyTake} take
  * @param {number} moment
  */
 function localGain(host, take, moment) {
