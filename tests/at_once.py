@@ -34,6 +34,23 @@ class Ended:
     skipped: int
     seconds: float
     report: str
+    tests: tuple[tuple[float, str], ...] = ()
+
+
+class Timed(unittest.TextTestResult):  # type: ignore[type-arg]
+    """unittest's own result, and how long each test took."""
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().startTest(test)
+        self._begun = time.monotonic()
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().stopTest(test)
+        self.durations.append((time.monotonic() - self._begun, test.id()))
+
+    def startTestRun(self) -> None:  # noqa: N802
+        super().startTestRun()
+        self.durations: list[tuple[float, str]] = []
 
 
 def modules() -> list[str]:
@@ -56,8 +73,8 @@ def run(module: str) -> Ended:
     with warnings.catch_warnings():
         warnings.filterwarnings("error", category=DeprecationWarning, module="combpace")
         suite = unittest.defaultTestLoader.loadTestsFromName(module)
-        # A cleanup of a class may print; that belongs to the report.
-        result = unittest.TextTestRunner(out, verbosity=0, warnings=None).run(suite)
+        result = unittest.TextTestRunner(out, verbosity=0, resultclass=Timed)  # type: ignore[arg-type].run(suite)
+        assert isinstance(result, Timed)
     return Ended(
         module,
         result.testsRun,
@@ -66,6 +83,7 @@ def run(module: str) -> Ended:
         len(result.skipped),
         time.monotonic() - begun,
         out.getvalue() if not result.wasSuccessful() else "",
+        tuple(result.durations),
     )
 
 
@@ -73,7 +91,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("modules", nargs="*")
     parser.add_argument("--at-once", type=int, default=max(1, min(4, os.cpu_count() or 1)))
-    parser.add_argument("--slowest", type=int, default=0, help="say which modules took longest")
+    parser.add_argument("--slowest", type=int, default=0, help="say which modules and tests took longest")
     options = parser.parse_args()
     begun = time.monotonic()
     ended: list[Ended] = []
@@ -90,6 +108,10 @@ def main() -> int:
     print(file=sys.stderr)
     for one in sorted(ended, key=lambda one: -one.seconds)[: options.slowest]:
         print(f"{one.seconds:7.1f} s  {one.ran:4d}  {one.module}", file=sys.stderr)
+    for seconds, name in sorted((test for one in ended for test in one.tests), reverse=True)[
+        : options.slowest
+    ]:
+        print(f"{seconds:7.1f} s  {name}", file=sys.stderr)
     ran = sum(one.ran for one in ended)
     counts = {name: sum(getattr(one, name) for one in ended) for name in ("failures", "errors", "skipped")}
     said = ", ".join(f"{name}={count}" for name, count in counts.items() if count)

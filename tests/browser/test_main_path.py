@@ -365,7 +365,7 @@ class RestartTest(BrowserTest):
         url = self.page.url
         type(self).server.kill()
         path = url.removeprefix(self.server.address)
-        type(self).server = self.server.__class__(self.folder / "data").start()
+        type(self).server.start()
         self.page.goto(self.server.address + path)
         self.page.wait_for_function(
             "window.combpace && combpace.state.picture.fit && combpace.state.picture.fit.rendered",

@@ -30,13 +30,25 @@ class PaceTest(BrowserTest):
         self.page.wait_for_function(f"combpace.player.position() >= {time_s}", polling=10)
 
     def hold_over_two_bars(self) -> None:
-        """Hold H from 5 to 9 s while it plays, until the range is measured."""
-        self.play_from(4.6)
-        self.until(5.03)
-        self.page.keyboard.down("h")
-        self.until(9.03)
-        self.page.keyboard.up("h")
-        self.page.wait_for_selector("#range-box .seam")
+        """Hold H from 5 to 9 s while it plays, until the range is measured.
+
+        A machine that is busy may let the key come or go too late to mean these beats: then once more.
+        """
+        for attempt in range(4):
+            if attempt:
+                self.page.keyboard.press("Escape")
+                self.page.keyboard.press("Escape")
+                self.page.wait_for_function("document.getElementById('range-box').hidden")
+                if self.look("combpace.player.playing"):
+                    self.page.keyboard.press("Space")
+            self.play_from(4.6)
+            self.until(5.03)
+            self.page.keyboard.down("h")
+            self.until(9.03)
+            self.page.keyboard.up("h")
+            self.page.wait_for_selector("#range-box .seam")
+            if np.allclose(self.look("combpace.state.sound.loop"), [5.0, 9.0], atol=0.002):
+                return
 
     def bpm(self) -> float:
         return float(self.look("60 / (combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0))"))

@@ -1,7 +1,8 @@
-"""One browser a module, one context a test; what sounds is recorded to the sample."""
+"""One server for all browser tests of a process, one browser a class, a page a test; what sounds is recorded."""
 
 from __future__ import annotations
 
+import atexit
 import shutil
 import tempfile
 import unittest
@@ -10,7 +11,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 import soundfile as sf
-from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, Playwright, sync_playwright
 
 from combpace.core.audio import Audio
 from tests.support.server import Server
@@ -74,27 +75,48 @@ TAP = r"""
 """
 
 
+_SHARED: list[Server] = []
+
+
+def shared_server() -> Server:
+    """The server of this process: each start costs seconds, and each test has a session of its own."""
+    if not _SHARED:
+        folder = Path(tempfile.mkdtemp())
+        _SHARED.append(Server(folder / "data").start())
+        atexit.register(lambda: (_SHARED[0].stop(), shutil.rmtree(folder, ignore_errors=True)))
+    return _SHARED[0]
+
+
 class BrowserTest(unittest.TestCase):
-    """A server and a browser for the class, a page for the test."""
+    """A browser for the class, a page for the test. The pages of a class share what the browser keeps of our
+    scripts; what a page stored is cleared.
+    """
 
     flags: ClassVar[list[str]] = ["--autoplay-policy=no-user-gesture-required"]
-    # What the server's environment says beside.
+    # What the server's environment says beside; a class that says so has a server of its own.
     environment: ClassVar[dict[str, str]] = {}
+    # Whether it needs an empty shelf.
+    alone: ClassVar[bool] = False
     folder: ClassVar[Path]
     server: ClassVar[Server]
     browser: ClassVar[Browser]
     playwright: ClassVar[Playwright]
+    context: ClassVar[tuple[str, BrowserContext] | None] = None
 
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp())
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
-        cls.server = Server(cls.folder / "data", **cls.environment).start()
-        cls.addClassCleanup(lambda: cls.server.stop())
+        if cls.environment or cls.alone:
+            cls.server = Server(cls.folder / "data", **cls.environment).start()
+            cls.addClassCleanup(lambda: cls.server.stop())
+        else:
+            cls.server = shared_server()
         cls.playwright = sync_playwright().start()
         cls.addClassCleanup(cls.playwright.stop)
         cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS + cls.flags)
         cls.addClassCleanup(cls.browser.close)
+        cls.context = None
 
     def setUp(self) -> None:
         self.errors: list[str] = []
@@ -104,6 +126,15 @@ class BrowserTest(unittest.TestCase):
         self.assertEqual(self.errors, [], "the page reported errors")
 
     def new_page(self, **options: Any) -> Page:
+        """A page; with options in a context of its own."""
+        context = self._new_context(**options) if options else self._shared_context()
+        page = context.new_page()
+        page.set_default_timeout(20_000)
+        page.on("pageerror", lambda error: self.errors.append(str(error)))
+        self.addCleanup(context.close if options else self._leave, *([] if options else [page]))
+        return page
+
+    def _new_context(self, **options: Any) -> BrowserContext:
         # The recorder's worklet comes from a blob, which the application's own policy rightly forbids.
         context = self.browser.new_context(
             viewport={"width": 1280, "height": 800},
@@ -112,12 +143,24 @@ class BrowserTest(unittest.TestCase):
             accept_downloads=True,
             **options,
         )
-        self.addCleanup(context.close)
-        page = context.new_page()
-        page.set_default_timeout(20_000)
-        page.add_init_script(TAP)
-        page.on("pageerror", lambda error: self.errors.append(str(error)))
-        return page
+        context.add_init_script(TAP)
+        return context
+
+    def _shared_context(self) -> BrowserContext:
+        cls = type(self)
+        # A server that was begun again has another address.
+        if cls.context is None or cls.context[0] != self.server.address:
+            cls.context = (self.server.address, self._new_context())
+        return cls.context[1]
+
+    def _leave(self, page: Page) -> None:
+        """Close a page, and whatever else its test opened; nothing that it stored stays."""
+        context = page.context
+        context.clear_cookies()
+        for one in context.pages:
+            if one.url.startswith("http"):
+                one.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+            one.close()
 
     def write(self, name: str, audio: Audio) -> Path:
         path = self.folder / name
