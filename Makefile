@@ -41,7 +41,7 @@ browser-setup:
 	command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium; }
 
 test: setup browser-setup node_modules/.installed
-	$(BIN)/python -W error::DeprecationWarning:combpace -m unittest discover -s tests -t .
+	$(BIN)/python -W error::DeprecationWarning:combpace -m tests.at_once
 	node --test tests/js/*.test.js
 
 check: setup node_modules/.installed
