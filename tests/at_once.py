@@ -45,7 +45,7 @@ class Timed(unittest.TextTestResult):  # type: ignore[type-arg]
 
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().stopTest(test)
-        self.durations.append((time.monotonic() - self._begun, test.id()))
+        self.durations.append((time.monotonic() - self._begun, str(test)))
 
     def startTestRun(self) -> None:  # noqa: N802
         super().startTestRun()

@@ -1,4 +1,4 @@
-"""One server for all browser tests of a process, one browser a class, a page a test; what sounds is recorded."""
+"""One server for all browser tests of a process, a browser a class, a page a test; sounds are recorded."""
 
 from __future__ import annotations
 
