@@ -109,6 +109,7 @@ class ArraySource:
         return self._audio.frames
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`: silence beyond both ends."""
         samples = self._audio.samples
         return zero_padded(start, stop, self.frames, self.channels, lambda lo, hi: samples[:, lo:hi])
 

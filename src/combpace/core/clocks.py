@@ -31,7 +31,10 @@ ClockT = TypeVar("ClockT", TakeTimes, SessionTimes)
 
 
 def as_floats(values: Any) -> FloatArray:
-    """A float64 array of at least one dimension, without copying where that is possible."""
+    """A float64 array of at least one dimension, without copying where that is possible.
+
+    values   a number, a sequence or an array of any shape
+    """
     return np.atleast_1d(np.asarray(values, dtype=np.float64))
 
 
@@ -62,7 +65,9 @@ class Placement:
             raise ParameterError(f"A take's place must be a finite number of seconds, not {self.offset_s!r}.")
 
     def to_session(self, times: TakeTimes) -> SessionTimes:
+        """Session time of moments of the take, shape (n,)."""
         return SessionTimes(times + self.offset_s)
 
     def to_take(self, times: SessionTimes) -> TakeTimes:
+        """Take time of moments of the session, shape (n,); outside the take too."""
         return TakeTimes(times - self.offset_s)

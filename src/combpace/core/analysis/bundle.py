@@ -150,13 +150,19 @@ def _without(onsets: Onsets, gone: np.ndarray) -> Onsets:
 
 
 def levels_of(source: Source, onsets: Onsets) -> FloatArray:
-    """How loud each onset is over STROKE_S, in dB."""
+    """How loud each onset is over STROKE_S, in dB.
+
+    Returns  shape (n,), dB below full scale; one for each onset
+    """
     return np.array([_level_db(source, float(time), STROKE_S) for time in onsets.times])
 
 
 def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[Onsets]:
     """Each mic's onsets without those that another mic hears no later and much louder against its own loud
     strokes.
+
+    each, levels  of every mic its onsets and their levels in dB, shapes (n,)
+    Returns       as many onsets or fewer for each mic, in the order of `each`
     """
     out = []
     for mine, onsets in enumerate(each):

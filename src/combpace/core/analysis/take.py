@@ -196,6 +196,8 @@ def _counted(pace: TempoMap[TakeTimes], hints: Hints, duration_s: float) -> Temp
 def trust_in(pulse: Activations, beats: Beats) -> FloatArray:
     """How well each beat is heard, in log odds: a bar of a free intro may be counted like any other, but
     little is struck on its beats.
+
+    Returns  shape (beats,)
     """
     trust: FloatArray = heard_at(pulse, beats.rough) - np.where(beats.carried > 0, 0.0, UNSTRUCK)
     return trust

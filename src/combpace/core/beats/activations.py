@@ -99,6 +99,9 @@ def inputs_of(source: Source, heard: OnsetStrength) -> Float32Array:
 def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
     """How much the chords after each moment differ from those before, 0-1: all and bass chroma at each of
     NOVELTY_S.
+
+    pairs    how many moments, PAIR frames apart
+    Returns  shape (pairs, 2 * len(NOVELTY_S)); 0 where less sound is left on one side than is asked for
     """
     rate = source.sample_rate_hz
     hop, size = round(CHROMA_HOP_S * rate), fft.next_fast_len(round(CHROMA_WINDOW_S * rate), real=True)
@@ -157,14 +160,21 @@ def hear_activations(source: Source, heard: OnsetStrength) -> Activations:
 
 
 def activations_from(inputs: Float32Array) -> Activations:
-    """What the network says of features that `inputs_of` made."""
+    """What the network says of features that `inputs_of` made.
+
+    inputs   shape (frames, features)
+    Returns  pulse of as many frames
+    """
     out = network(inputs, weights_of(WEIGHTS))
     beat, down = (_halved(sigmoid(out[:, k * PAIR : (k + 1) * PAIR]).reshape(-1)) for k in (0, 1))
     return Activations(beat, down, np.repeat(_halved(softmax(out[:, 2 * PAIR :])), PAIR, axis=0), inputs)
 
 
 def kept_activations(pulse: Activations) -> dict[str, NDArray[np.float16]]:
-    """Arrays of half precision that `activations_kept` makes the same pulse from."""
+    """Arrays of half precision that `activations_kept` makes the same pulse from.
+
+    Returns  name -> array, shapes as in `Activations`
+    """
     named = {
         "beat": pulse.beat,
         "downbeat": pulse.downbeat,
@@ -190,6 +200,9 @@ def _halved(rows: Float32Array) -> Float32Array:
 def network(inputs: Float32Array, w: dict[str, Float32Array]) -> Float32Array:
     """Logits for each row of inputs: gated convolutions with dilations 1, 2, 4 ..., residual and skip
     sums.
+
+    inputs   shape (frames, features); w: weights by name (`networks.weights.weights_of`)
+    Returns  shape (frames, outputs)
     """
     h = np.tanh(_convolved((inputs - w["centre"]) / w["spread"], w["in_w"], 3, 1) + w["in_b"])
     total = np.zeros_like(h)
@@ -207,7 +220,11 @@ def network(inputs: Float32Array, w: dict[str, Float32Array]) -> Float32Array:
 
 
 def softmax(logits: Float32Array) -> Float32Array:
-    """Probabilities of each row."""
+    """Probabilities of each row.
+
+    logits   shape (n, classes), finite
+    Returns  the same shape; each row sums up to 1
+    """
     raised = np.exp(logits - logits.max(axis=1, keepdims=True))
     result: Float32Array = (raised / raised.sum(axis=1, keepdims=True)).astype(np.float32)
     return result
@@ -228,6 +245,9 @@ def _convolved(x: Float32Array, kernel: Float32Array, taps: int, dilation: int) 
 
 
 def sigmoid(x: Float32Array) -> Float32Array:
-    """1 / (1 + exp(-x)), without overflow."""
+    """1 / (1 + exp(-x)), without overflow.
+
+    Returns  the shape of x
+    """
     result: Float32Array = 0.5 * (1.0 + np.tanh(0.5 * x))
     return result

@@ -28,7 +28,10 @@ FLUX_WEIGHTS = (1.6, 1.0, 0.8)
 
 
 def attacks_of(pulse: Activations) -> FloatArray:
-    """How strong an attack is at each frame, levelled over some seconds so that a typical strong one is 1."""
+    """How strong an attack is at each frame, levelled over some seconds so that a typical strong one is 1.
+
+    Returns  shape (frames,), 0 and more
+    """
     rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64) ** 2
     total = (rises * np.array(BAND_WEIGHTS)).mean(axis=1)
     return _levelled(_above_usual(total, FRAMES_PER_S))
@@ -69,7 +72,11 @@ def _levelled(total: FloatArray) -> FloatArray:
 
 
 def attack_pulse(attacks: FloatArray) -> FloatArray:
-    """Frames of beats: the best path through (period, position); empty where there is no attack."""
+    """Frames of beats: the best path through (period, position); empty where there is no attack.
+
+    attacks  shape (frames,), as `attacks_of` gives them
+    Returns  shape (beats,), increasing
+    """
     if not attacks.any():
         return np.zeros(0)
     starts = np.concatenate([[0], np.cumsum(PERIODS)[:-1]])

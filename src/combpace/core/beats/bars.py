@@ -201,6 +201,9 @@ def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:
     Without it 5/4 after 7/8 at one pulse would be a tempo that doubles from one bar to the next. Where the
     meter does change from eighths to quarters, beats become twice as long, and the names stay. `beats` in
     seconds.
+
+    beats    shape (n,), increasing
+    Returns  the same bars; at most their units differ
     """
     edges = [*bars.starts, len(beats)]
     gaps = np.append(np.diff(beats), np.diff(beats)[-1:])
@@ -301,6 +304,7 @@ def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> 
 
     sure    0-1 for each bar; a knot on a bar line is as sure as the bar, where that is less than the beat
     Raises ParameterError for fewer than two beats.
+    sure     shape (bars,)
     """
     if len(beats) < 2:
         raise ParameterError("No pulse was found in this take; tap one, or state a tempo.")

@@ -85,7 +85,11 @@ class TempoSpan:
 
 
 def heard_at(pulse: Activations, rough: FloatArray) -> FloatArray:
-    """Log odds of a beat at each of these moments, within -4 and 4."""
+    """Log odds of a beat at each of these moments, within -4 and 4.
+
+    rough    seconds, shape (n,); outside the take the frame at its end counts
+    Returns  shape (n,)
+    """
     at = np.clip(
         np.round(rough * FRAMES_PER_S).astype(int)[:, None] + np.arange(-2, 3), 0, len(pulse.beat) - 1
     )
@@ -117,6 +121,8 @@ def offered_readings(
 def has_beats_at(row: FloatArray, moments: FloatArray) -> bool:
     """Whether each of these moments is one of a row's beats, as near as what is stated may lie from what is
     heard. All in seconds.
+
+    row      shape (beats,), increasing; moments: shape (n,)
     """
     if len(row) < 2:
         return False
@@ -185,13 +191,18 @@ class Chosen:
 
 
 def sure_of(row: FloatArray, counted: float = SURE) -> Chosen:
-    """A way to count that nothing is compared with."""
+    """A way to count that nothing is compared with.
+
+    row      beats, seconds, shape (n,); counted: how sure the level is, 0-1
+    """
     return Chosen(row, counted, np.full(len(row), counted))
 
 
 def sure_of_clicks(train: FloatArray) -> float:
     """How sure it is that each click is a beat, against twice and half as many, 0-1: by how usual their tempi
     are.
+
+    train    seconds, shape (n,), two or more
     """
     bpm = 60.0 / float(np.median(np.diff(train)))
     each, *others = (np.exp(-RARE * np.log2(bpm * factor / USUAL_BPM) ** 2) for factor in (1.0, 0.5, 2.0))

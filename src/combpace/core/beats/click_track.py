@@ -31,6 +31,8 @@ def click_train(heard: OnsetStrength, onsets: Onsets) -> FloatArray | None:
 
     None where it holds anything else: sound between them, uneven distances, clicks that are loud and soft by
     turns, or fewer than LEAST_CLICKS.
+
+    Returns  shape (n,), increasing
     """
     times = np.asarray(onsets.times)
     if len(times) < LEAST_CLICKS:

@@ -52,7 +52,10 @@ def _around(values: FloatArray, size: int) -> FloatArray:
 
 
 def beat_features(pulse: Activations, pattern: Pattern, beats: Beats) -> FloatArray:
-    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more."""
+    """One row a beat, columns as in BEAT_NAMES; finite for two beats or more.
+
+    Returns  shape (beats, len(BEAT_NAMES))
+    """
     level, here = log_odds(pattern.level.astype(np.float64)), heard_at(pulse, beats.rough)
     gaps = np.diff(beats.rough)
     typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
@@ -80,7 +83,11 @@ def beat_features(pulse: Activations, pattern: Pattern, beats: Beats) -> FloatAr
 
 
 def bar_features(pattern: Pattern, reading: BarReading, beats: FloatArray) -> FloatArray:
-    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1."""
+    """One row a bar, columns as in BAR_NAMES. `beats`: how sure each beat is, 0-1.
+
+    beats    shape (beats,)
+    Returns  shape (bars, len(BAR_NAMES))
+    """
     starts = np.array(reading.starts)
     ends = np.append(starts[1:], len(beats))
 
@@ -110,10 +117,18 @@ def _probability(rows: FloatArray, model: tuple[tuple[float, ...], float]) -> Fl
 
 
 def beat_confidence(rows: FloatArray) -> FloatArray:
-    """0-1 for each row of `beat_features`."""
+    """0-1 for each row of `beat_features`.
+
+    rows     shape (n, len(BEAT_NAMES))
+    Returns  shape (n,)
+    """
     return _probability(rows, confidence_weights.BEATS)
 
 
 def bar_confidence(rows: FloatArray) -> FloatArray:
-    """0-1 for each row of `bar_features`."""
+    """0-1 for each row of `bar_features`.
+
+    rows     shape (n, len(BAR_NAMES))
+    Returns  shape (n,)
+    """
     return _probability(rows, confidence_weights.BARS)

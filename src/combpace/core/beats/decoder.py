@@ -158,7 +158,11 @@ def follow(
 
 
 def joined(runs: list[FloatArray]) -> FloatArray:
-    """One row of beats: where the pulse stopped and started again, beats are counted through."""
+    """One row of beats: where the pulse stopped and started again, beats are counted through.
+
+    runs     frames of beats of each stretch, in order; none is empty
+    Returns  shape (n,), increasing
+    """
     if not runs:
         return np.zeros(0)
     out = [runs[0]]

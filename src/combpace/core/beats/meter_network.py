@@ -68,7 +68,11 @@ class Pattern:
 
 
 def log_odds(p: FloatArray, most: float = 5.0) -> FloatArray:
-    """Log odds of probabilities, within bounds."""
+    """Log odds of probabilities, within bounds.
+
+    p        0-1, any shape; most: bound on either side, nats
+    Returns  the same shape
+    """
     p = np.clip(p, 1e-4, 1 - 1e-4)
     result: FloatArray = np.clip(np.log(p / (1 - p)), -most, most)
     return result
@@ -140,6 +144,8 @@ def likeness(rows: FloatArray) -> FloatArray:
 
     Shape (beats, len(LAGS) + len(SHORT_LAGS)): each of LAGS over REACH beats on either side, then SHORT_LAGS
     over SHORT_REACH.
+
+    rows     one a beat, shape (beats, features)
     """
     centred = rows - rows.mean(axis=0)
     unit = centred / (np.linalg.norm(centred, axis=1, keepdims=True) + 1e-6)
@@ -163,12 +169,18 @@ def likeness(rows: FloatArray) -> FloatArray:
 
 
 def hear_pattern(pulse: Activations, beats: FloatArray) -> Pattern:
-    """What both networks together say of a row of beats (seconds, at least two)."""
+    """What both networks together say of a row of beats (seconds, at least two).
+
+    beats    shape (n,), increasing
+    """
     return pattern_from(inputs_of_beats(pulse, beats))
 
 
 def pattern_from(inputs: Float32Array) -> Pattern:
-    """What both networks together say of features that `inputs_of_beats` made."""
+    """What both networks together say of features that `inputs_of_beats` made.
+
+    inputs   shape (beats, features)
+    """
     one, two = (network(inputs, weights_of(name)) for name in (WEIGHTS, SECOND))
     out, last = 0.5 * (one + two), 1 + len(METERS)
     down, level = (np.abs(np.clip(one[:, k], -5, 5) - np.clip(two[:, k], -5, 5)) for k in (0, last))
@@ -178,7 +190,11 @@ def pattern_from(inputs: Float32Array) -> Pattern:
 
 
 def other_levels(beats: FloatArray) -> Iterator[FloatArray]:
-    """The same pulse counted otherwise: twice, half, in thirds and against thirds, in every phase."""
+    """The same pulse counted otherwise: twice, half, in thirds and against thirds, in every phase.
+
+    beats    seconds, shape (n,), increasing; of fewer than six there is no other way
+    Yields   the same, each of its own length
+    """
     if len(beats) < 6:
         return
 

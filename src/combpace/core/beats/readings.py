@@ -68,7 +68,10 @@ class Reading:
 
 
 def same_row(a: FloatArray, b: FloatArray) -> bool:
-    """Whether two rows of beats are one, but for some hundredths of a second."""
+    """Whether two rows of beats are one, but for some hundredths of a second.
+
+    a, b     seconds, shapes (n,) and (m,)
+    """
     return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
 
 
@@ -127,7 +130,10 @@ def take_of(pulse: Activations) -> Take:
 
 
 def features(take: Take, way: Reading) -> FloatArray:
-    """One value for each of NAMES, of a row of at least four beats."""
+    """One value for each of NAMES, of a row of at least four beats.
+
+    Returns  shape (len(NAMES),), finite
+    """
     row = way.row
     gaps = np.diff(row)
     usual = float(np.median(gaps))
@@ -221,7 +227,11 @@ def rows_of(values: FloatArray, kinds: Sequence[str]) -> FloatArray:
 
 
 def worth_of(values: FloatArray, kinds: Sequence[str]) -> FloatArray:
-    """How much speaks for each way, in nats against the others."""
+    """How much speaks for each way, in nats against the others.
+
+    values   shape (ways, len(NAMES)); kinds: of each way how it came about
+    Returns  shape (ways,)
+    """
     w = weights_of(WEIGHTS)
     x = np.clip((rows_of(values, kinds) - w["centre"]) / w["spread"], -6, 6)
     result: FloatArray = np.mean(
@@ -234,6 +244,8 @@ def worth_of(values: FloatArray, kinds: Sequence[str]) -> FloatArray:
 def jumps_of(row: FloatArray) -> int:
     """How often a pulse moves by more than a third of a beat within four beats and then goes on as before:
     musicians do not.
+
+    row      seconds, shape (n,)
     """
     gaps = np.diff(row)
     if len(gaps) < 16:

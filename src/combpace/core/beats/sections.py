@@ -34,6 +34,9 @@ LEAST_BEATS = 8
 def said_of(pattern: Pattern, row: FloatArray, steps: int, empty: float) -> FloatArray:
     """Log odds of being counted right of a row of beats (seconds), at STEPS_PER_S; `empty` where there are no
     beats.
+
+    row      shape (n,), two or more; steps: how many of them the take has
+    Returns  shape (steps,)
     """
     level = log_odds(pattern.level.astype(np.float64), 4.0)
     times = (np.arange(steps) + 0.5) / STEPS_PER_S
@@ -44,7 +47,11 @@ def said_of(pattern: Pattern, row: FloatArray, steps: int, empty: float) -> Floa
 
 
 def shared_beats(base: FloatArray, other: FloatArray) -> FloatArray:
-    """Beats of the base that the other has too."""
+    """Beats of the base that the other has too.
+
+    base, other  seconds, shapes (n,) and (m,), increasing
+    Returns      those of the base, shape (k,)
+    """
     place = np.clip(np.searchsorted(other, base), 1, len(other) - 1)
     result: FloatArray = base[
         np.minimum(np.abs(other[place] - base), np.abs(other[place - 1] - base)) < SHARED_S
@@ -93,7 +100,11 @@ def better_section(
 
 
 def changed(base: FloatArray, other: FloatArray, start_s: float, end_s: float) -> FloatArray:
-    """The base with the other's beats from one moment to another, both beats of both or ends of the take."""
+    """The base with the other's beats from one moment to another, both beats of both or ends of the take.
+
+    base, other  seconds, shapes (n,) and (m,), increasing
+    Returns      the same of another length
+    """
     outside = base[(base < start_s - SHARED_S) | (base > end_s + SHARED_S)]
     inside = other[(other >= start_s - SHARED_S) & (other <= end_s + SHARED_S)]
     row = np.sort(np.concatenate([outside, inside]))

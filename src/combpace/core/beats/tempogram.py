@@ -108,6 +108,7 @@ def steady_rows(
     """Beats at one tempo in the phases that suit best what is struck and heard, in seconds.
 
     struck, heard  strength of attacks, and log odds of a beat, at each frame of FRAMES_PER_S
+    Returns  at most `count` rows, each of shape (beats,), increasing
     """
     rows = [np.arange(q / PHASES / hz, duration_s - 0.02, 1 / hz) for q in range(PHASES)]
     frames = [np.minimum(np.round(row * FRAMES_PER_S).astype(int), len(struck) - 1) for row in rows]

@@ -140,6 +140,8 @@ def track_beats(
 def laid(pulse: Activations, onsets: Onsets, rough: FloatArray, exact: FloatArray, chosen: Chosen) -> Beats:
     """A row of beats on the attacks that carry them, without what is not struck at either end; `exact`
     moments are beats as they stand.
+
+    rough    seconds, shape (n,), increasing; exact: shape (k,)
     """
     if len(rough) < 2:
         return no_beats()
@@ -156,7 +158,10 @@ def laid(pulse: Activations, onsets: Onsets, rough: FloatArray, exact: FloatArra
 
 
 def counted_otherwise(pulse: Activations, onsets: Onsets, row: FloatArray, sure: float) -> Beats:
-    """The beats of another way to count a take, so sure that it is the right one."""
+    """The beats of another way to count a take, so sure that it is the right one.
+
+    row      seconds, shape (n,), increasing; sure: 0-1
+    """
     return laid(pulse, onsets, _without_free_ends(pulse, row), np.zeros(0), sure_of(row, sure))
 
 
@@ -166,6 +171,7 @@ def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> 
     A beat goes to the dominant early attack within reach: of those at least 0.6 times as strong (nearness
     counted) as the best one, the first. Beats without an attack ride on the course of those about them.
     Returns  (times, how much each is carried, 0-1)
+    rough    seconds, shape (n,), increasing; both results have its shape
     """
     times = rough.copy()
     carried = np.zeros(len(rough))

@@ -67,6 +67,7 @@ class Accented:
         self._at, self._gain = np.array(at), np.array(gain)
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`, with the accents in it."""
         block = self._source.read(start, stop)
         if not len(self._at):
             return block

@@ -43,9 +43,11 @@ class TimeMap:
         return result
 
     def to_target(self, times: Any) -> FloatArray:
+        """Where moments of the source go, seconds, shape (n,); beyond both ends they move along."""
         return _follow(as_floats(times), self.source_s, self.target_s)
 
     def to_source(self, times: Any) -> FloatArray:
+        """The inverse of `to_target`."""
         return _follow(as_floats(times), self.target_s, self.source_s)
 
     def shifted(self, offset_s: float) -> TimeMap:

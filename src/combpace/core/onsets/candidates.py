@@ -53,7 +53,11 @@ def candidates(heard: OnsetStrength) -> IntArray:
 
 
 def probability(heard: OnsetStrength, frames: IntArray) -> FloatArray:
-    """0-1 for each frame of `candidates`: how sure it is an attack."""
+    """0-1 for each frame of `candidates`: how sure it is an attack.
+
+    frames   shape (n,)
+    Returns  shape (n,)
+    """
     seen = np.hstack([features(heard, frames), recurrence(heard, frames)]).astype(np.float32)
     sure = np.zeros(len(frames))
     for first in range(0, len(frames), BATCH):
@@ -64,7 +68,11 @@ def probability(heard: OnsetStrength, frames: IntArray) -> FloatArray:
 
 
 def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
-    """One row a candidate, columns as in NAMES; finite for any sound."""
+    """One row a candidate, columns as in NAMES; finite for any sound.
+
+    frames   shape (n,)
+    Returns  shape (n, len(NAMES))
+    """
     rate = heard.frame_rate_hz
     total = heard.total.astype(np.float64)
     count = len(total)

@@ -248,7 +248,11 @@ def _picture(levels: FloatArray) -> Float32Array:
 
 
 def features(near: Near, logits: Float32Array) -> FloatArray:
-    """One row for each change, columns as in NAMES; `logits` is what the network says of each step."""
+    """One row for each change, columns as in NAMES; `logits` is what the network says of each step.
+
+    logits   shape (PICTURE_STEPS,)
+    Returns  shape (changes, len(NAMES))
+    """
     band, early, time, gain, ratio, after, top = near.changes.T
     main = time[np.argmax(np.where(early == 0, gain, -np.inf))]
     loudness = np.clip(top - top.max(), -12.0, 0.0)

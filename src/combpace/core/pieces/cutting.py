@@ -23,6 +23,9 @@ def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArra
     none twice, none at the very ends.
 
     A crossing is the first sample of another sign than the one before it, of all channels together.
+
+    times_s  seconds from its first frame, shape (n,)
+    Returns  shape (m,), increasing
     """
     rate = source.sample_rate_hz
     closest = round(CLOSEST_S * rate)
@@ -37,12 +40,17 @@ def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArra
 def has_lead(times_s: FloatArray) -> bool:
     """Whether something lies before the first of these cuts that is a piece of its own; else the first piece
     is the first cut's.
+
+    times_s  shape (n,), increasing
     """
     return len(times_s) > 0 and float(np.min(times_s)) >= CLOSEST_S
 
 
 def grid_times(pace: TempoMap[TakeTimes], grid: GridLike, length_s: float) -> FloatArray:
-    """Moments of a grid's places within a source, by its own pace, from bar 1 on; places before bar 1 too."""
+    """Moments of a grid's places within a source, by its own pace; those before its bar 1 too.
+
+    Returns  seconds, shape (n,), increasing, within [0, length_s)
+    """
     first, last = pace.bar_of(pace.place(0.0)), pace.bar_of(pace.place(length_s))
     places = [
         pace.bar_line(index) + grid.in_bar(pace.meter_of(index).bar_quarters)[:-1]

@@ -158,6 +158,7 @@ class Pieces:
         )
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`: what the pieces make of it from one frame to another."""
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
         first = bisect_right(self._starts, start - self._longest - 1)
         for k in range(max(0, first - 1), bisect_right(self._starts, stop)):
@@ -226,6 +227,7 @@ class OwnSound:
         )
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`, of a piece that has a sound of its own."""
         return self._sound.read(start - self._start, stop - self._start)
 
 

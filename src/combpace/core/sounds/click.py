@@ -49,6 +49,7 @@ class ClickTrack:
         self._beats = [(frame, downbeat) for frame, downbeat in placed if 0 <= frame < frames]
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`: clicks that begin in it, and the tails of those before."""
         return zero_padded(start, stop, self.frames, 1, self._render)
 
     def _render(self, start: int, stop: int) -> Samples:

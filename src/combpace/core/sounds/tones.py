@@ -248,6 +248,7 @@ class PartSource:
         self.frames = max(0, last if end_s is None else round(end_s * sample_rate_hz))
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`: all notes that sound in it."""
         block = np.zeros((1, max(0, stop - start)), np.float32)
         lo, hi = max(start, 0), min(stop, self.frames)
         first = int(np.searchsorted(self._starts, lo - self._longest))

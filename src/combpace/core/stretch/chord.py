@@ -75,6 +75,7 @@ def running_sustained(source: Sustained, segment: Segment) -> Samples | Running:
 
 
 def vocoded(source: Source, segment: Segment) -> Samples:
+    """A segment by the vocoder, shape (channels, segment.length); by seams where it is too short for one."""
     return _whole(source, segment, _vocoded(source, segment, source, source.sample_rate_hz / 2))
 
 

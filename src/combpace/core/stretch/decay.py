@@ -48,6 +48,9 @@ def of_notes(
 ) -> Samples:
     """`made` of a segment with the decay of its notes, where an attack or nothing follows; elsewhere the
     sound goes on as it is.
+
+    made     shape (channels, frames); way: points (output frame, source frame) as `plan.course` gives them
+    Returns  the same shape
     """
     if not segment.ends and segment.source[1] < source.frames:
         return made

@@ -61,6 +61,8 @@ decimation = cache(Decimation)
 def decimating(taps: FloatArray, by: int) -> Samples:
     """The matrix for `filtered` that gives every `by`-th frame of what a filter of an odd number of taps
     makes; its step is by * BLOCK.
+
+    taps     shape (odd,)
     """
     matrix = np.zeros((by * (BLOCK - 1) + len(taps), BLOCK), np.float32)
     for slow in range(BLOCK):

@@ -90,10 +90,12 @@ class Segment:
 
     @property
     def have(self) -> int:
+        """Frames of the source that it is made from."""
         return self.source[1] - self.source[0]
 
     @property
     def length(self) -> int:
+        """Frames that it is to last."""
         return self.target[1] - self.target[0]
 
     @property
@@ -359,6 +361,7 @@ def course(
            them on
     pre    frames that an attack lies after an edge: with `back`, the map goes from attack to attack, not from
            edge to edge
+    Returns  two arrays of one shape (points,), both increasing
     """
     have, length = segment.have, segment.length
     begins, ends = pre * segment.starts, pre * segment.ends

@@ -48,10 +48,12 @@ STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.016, back_s=0.060, lags=9, l
 
 
 def fill_cut(source: Source, segment: Segment) -> Samples:
+    """One segment by short seams, as loops of struck sounds want it; shape (channels, segment.length)."""
     return fill(source, segment, CUT)
 
 
 def fill_strike(source: Source, segment: Segment) -> Samples:
+    """As `fill_cut`, with seams long enough for what rings after a stroke."""
     return fill(source, segment, STRIKE)
 
 

@@ -175,6 +175,7 @@ class Struck:
         )
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`, without what was struck."""
         return self._source.read(start, stop) - self._sustained.read(start, stop)
 
 

@@ -153,7 +153,11 @@ def _beat_value(measured: float, beat_quarters: float) -> float:
 
 
 def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float, float, float]:
-    """(slope, intercept, robust standard deviation) of y over x: Tukey's biweight, iterated."""
+    """(slope, intercept, robust standard deviation) of y over x: Tukey's biweight, iterated.
+
+    x, y     shapes (n,), two points or more; weight: shape (n,), above 0
+    Source   J. W. Tukey's biweight with the constant 4.685 (Holland and Welsch 1977; from memory)
+    """
     robust = weight.copy()
     slope, intercept, spread = 1.0, 0.0, 0.0
     for _ in range(30):

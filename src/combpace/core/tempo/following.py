@@ -104,6 +104,7 @@ class Repeated:
         self._up = (np.arange(up) / up).astype(np.float32) if up else np.zeros(0, np.float32)
 
     def read(self, start: int, stop: int) -> Samples:
+        """As `Source.read`: the loop, round after round."""
         block = np.zeros((self.channels, max(0, stop - start)), np.float32)
         at = max(0, start)
         while at < min(stop, self.frames):

@@ -130,6 +130,7 @@ class TempoMap(Generic[ClockT]):
 
     @property
     def has_ramps(self) -> bool:
+        """Whether its tempo runs anywhere in a straight line."""
         return bool(np.any(self.bends))
 
     def to_quarters(self, times: ClockT) -> Quarters:

@@ -221,8 +221,10 @@ def _scatter(onsets: Onsets, from_s: float, to_s: float, beats: int) -> float:
 def end_offset(
     onsets: Onsets, beats_s: FloatArray | None, from_s: float, period_s: float
 ) -> Callable[[float], float | None]:
-    """Where the attacks on the last beats lie from the grid of a tempo that starts at a moment; measured, not
-    computed.
+    """How far the attacks on the last beats lie from the grid of a tempo that starts at a moment.
+
+    beats_s  of the whole take, shape (n,), increasing; period_s: of a beat
+    Returns  a function of the tempo in BPM: ms, or None where there is nothing to measure it by
     """
     if beats_s is None or len(beats_s) < 2 or not len(onsets):
         return lambda bpm: None

@@ -37,6 +37,7 @@ class Meter:
 
     @property
     def bar_quarters(self) -> float:
+        """Quarters of a bar."""
         return self.numerator * 4.0 / self.denominator
 
     @property
@@ -49,6 +50,7 @@ class Meter:
 
     @property
     def beats(self) -> int:
+        """Beats of a bar: three eighths are one where a meter is compound."""
         return round(self.bar_quarters / self.beat_quarters)
 
     @property

@@ -49,6 +49,8 @@ def tapped(times_s: FloatArray, onsets: Onsets) -> Tapped:
 
     Beats that were not tapped are no slips. Raises ParameterError for fewer than four taps, or taps in which
     no tempo is found
+
+    times_s  shape (n,), in the order in which they came
     """
     taps = np.unique(np.asarray(times_s, dtype=np.float64))
     if len(taps) < LEAST_TAPS:
