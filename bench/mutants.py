@@ -80,10 +80,8 @@ MUTANTS = (
         "here is not None and not here.locked and abs(",
         TEMPO,
     ),
-    Mutant("gap stiffness", "core/tempo/lay.py", "(0.06 * period_s) ** 2", "(0.6 * period_s) ** 2", TEMPO),
-    Mutant(
-        "reach of a beat", "core/tempo/lay.py", "reach = 0.18 * period_s", "reach = 0.6 * period_s", TEMPO
-    ),
+    Mutant("gap stiffness", "core/tempo/lay.py", "UNEVEN = 0.06", "UNEVEN = 0.6", TEMPO),
+    Mutant("reach of a beat", "core/tempo/lay.py", "REACH = 0.18", "REACH = 0.6", TEMPO),
     Mutant("least taps", "core/tempo/tap.py", "if len(taps) < LEAST_TAPS", "if len(taps) < 2", TEMPO),
     Mutant(
         "tie of the grid",

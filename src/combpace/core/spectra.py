@@ -54,16 +54,22 @@ class OnsetStrength:
         return np.asarray(self.flux.sum(axis=1), dtype=np.float32)
 
 
+# Mel scale: MEL * log10(1 + f / MEL_HZ) (D. O'Shaughnessy, Speech Communication, 1987; from memory).
+MEL, MEL_HZ = 2595.0, 700.0
+# The highest band ends a little below half the rate.
+HIGHEST = 0.48
+
+
 def mel_edges_hz(bands: int, low_hz: float, high_hz: float) -> FloatArray:
     """Edges of `bands` overlapping triangular bands, shape (bands + 2,)."""
-    low, high = 2595.0 * np.log10(1.0 + np.array([low_hz, high_hz]) / 700.0)
-    edges: FloatArray = 700.0 * (10.0 ** (np.linspace(low, high, bands + 2) / 2595.0) - 1.0)
+    low, high = MEL * np.log10(1.0 + np.array([low_hz, high_hz]) / MEL_HZ)
+    edges: FloatArray = MEL_HZ * (10.0 ** (np.linspace(low, high, bands + 2) / MEL) - 1.0)
     return edges
 
 
 def band_weights(sample_rate_hz: int, size: int) -> tuple[Float32Array, FloatArray]:
     """Triangular weights, shape (size // 2 + 1, BANDS), each with unit sum, and the bands' centres in Hz."""
-    edges = mel_edges_hz(BANDS, LOW_HZ, min(HIGH_HZ, 0.48 * sample_rate_hz))
+    edges = mel_edges_hz(BANDS, LOW_HZ, min(HIGH_HZ, HIGHEST * sample_rate_hz))
     bins = np.arange(size // 2 + 1) * sample_rate_hz / size
     # A band is never narrower than one bin, or it would be empty.
     least = sample_rate_hz / size

@@ -12,7 +12,8 @@ from scipy.ndimage import median_filter
 
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets.detect import Onsets
-from combpace.core.tempo.drift import robust_line
+from combpace.core.statistics import BIWEIGHT, HALF_95, spread_about
+from combpace.core.tempo.drift import LEAST_WEIGHT, robust_line
 from combpace.core.tempo.map import TempoMap
 
 # Beats that scatter less than this about one line were not played by hand.
@@ -23,6 +24,19 @@ ON_LINE_S, MACHINE_SHARE = 0.020, 0.9
 # what is heard, are steady whatever a fill or a break did to how they were followed; so many of them may be
 # anywhere.
 SCATTERED_S, HEARD_S, ALL_BUT = 0.008, 0.010, 0.05
+# So many beats are averaged for the course of a tempo: two bars of four and the line after them.
+COURSE_BEATS = 9
+# A course breathes where it moves by more than this: seconds, beats, and standard errors of what scatter
+# alone would make of it.
+MOVES_S, MOVES_BEATS, MOVES_SIGMAS = 0.012, 0.05, 5.0
+# It speeds up or slows down where one curve explains this share of it.
+ONE_WAY = 0.75
+# A machine's line is made sharper by attacks only where so many lie on it, and where both agree this far.
+LEAST_ATTACKS, DISAGREES_S = 24, 0.002
+# Half, double and the like are offered within what music has, and must explain more than the tempo as read.
+SLOWEST_BPM, FASTEST_BPM, OTHERWISE = 25.0, 320.0, 0.85
+# How near to a beat an attack carries it, and what the softest attack counts beside its strength.
+REACH_S, REACH_BEATS, SOFTEST = 0.035, 0.12, 0.05
 RELATIONS = (
     ("as read", 1.0),
     ("half", 0.5),
@@ -78,13 +92,13 @@ def steady_tempo(pace: TempoMap[TakeTimes], onsets: Onsets, duration_s: float) -
     """
     beat = pace.meters[0].beat_quarters
     x, y = pace.quarters / beat, pace.times_s
-    weight = np.array([max(knot.confidence, 0.05) for knot in pace.knots])
+    weight = np.array([max(knot.confidence, LEAST_WEIGHT) for knot in pace.knots])
     period, start, spread = robust_line(x, y, weight)
     if spread < PROGRAMMED_S:
         period, start = _sharpened(period, start, spread, np.asarray(onsets.times), x, y, weight)
     effective = max(2.0, float(weight.sum()))
     half_width = (
-        1.96
+        HALF_95
         * spread
         / max(
             np.sqrt(effective)
@@ -129,8 +143,8 @@ def _sharpened(
     """
     place = (times - start) / period
     twelfth = np.round(12 * place)
-    near = np.abs(12 * place - twelfth) * period / 12 < max(0.004, 3 * spread)
-    if near.sum() < 24:
+    near = np.abs(12 * place - twelfth) * period / 12 < max(PROGRAMMED_S, 3 * spread)
+    if near.sum() < LEAST_ATTACKS:
         return period, start
     count, late = twelfth[near] / 12, times[near] - start - period * twelfth[near] / 12
     group = np.mod(twelfth[near], 12).astype(np.int64)
@@ -145,18 +159,18 @@ def _sharpened(
         dx, dy = count - middle_x[group], late - middle_y[group]
         slope = float((robust * dx * dy).sum() / max(float((robust * dx * dx).sum()), 1e-12))
         residual = dy - slope * dx
-        scale = max(1.4826 * float(np.median(np.abs(residual))), 1e-6)
+        scale = max(spread_about(residual), 1e-6)
         robust = (
             np.where(
-                np.abs(residual) < 4.685 * scale,
-                (1 - np.minimum(1, (residual / (4.685 * scale)) ** 2)) ** 2,
+                np.abs(residual) < BIWEIGHT * scale,
+                (1 - np.minimum(1, (residual / (BIWEIGHT * scale)) ** 2)) ** 2,
                 0.0,
             )
             + 1e-9
         )
     sharper = period + slope
     # Where beats and attacks disagree by more than the beats allow, the beats are right.
-    if abs(slope) * float(np.ptp(x)) > 4 * spread + 0.002:
+    if abs(slope) * float(np.ptp(x)) > 4 * spread + DISAGREES_S:
         return period, start
     rest = y - sharper * x
     order = np.argsort(rest)
@@ -171,25 +185,25 @@ def _verdict(x: FloatArray, y: FloatArray, residual: FloatArray, spread: float) 
     # A machine plays on one line; a fill or a break where beats were laid on other attacks is no breathing.
     if spread < PROGRAMMED_S and float(np.mean(np.abs(residual) < ON_LINE_S)) >= MACHINE_SHARE:
         return "steady"
-    course = np.abs(median_filter(residual, size=9, mode="nearest"))
+    course = np.abs(median_filter(residual, size=COURSE_BEATS, mode="nearest"))
     if spread < SCATTERED_S and float(np.quantile(course, 1 - ALL_BUT)) < HEARD_S:
         return "steady"
     # Slow movement of the beats about the line is breathing; what is left beside it is the scatter of single
     # hits.
-    window = min(9, len(x) | 1)
+    window = min(COURSE_BEATS, len(x) | 1)
     slow = np.convolve(np.pad(residual, window // 2, mode="edge"), np.ones(window) / window, "valid")
     # Scatter alone moves the mean of `window` beats a little; movement that it explains is none.
-    scatter = 1.4826 * float(np.median(np.abs(np.diff(residual)))) / np.sqrt(2)
+    scatter = spread_about(np.diff(residual)) / np.sqrt(2)
     if (
-        float(np.ptp(slow)) < max(0.012, 0.05 * period, 5.0 * scatter / np.sqrt(window))
-        or float(np.abs(slow).max()) < 0.010
+        float(np.ptp(slow)) < max(MOVES_S, MOVES_BEATS * period, MOVES_SIGMAS * scatter / np.sqrt(window))
+        or float(np.abs(slow).max()) < HEARD_S
     ):
         return "steady"
     bend = float(np.polyfit((x - x.mean()) / max(float(np.ptp(x)), 1e-9), residual, 2)[0])
     explained = 1.0 - float(np.var(residual - np.polyval(np.polyfit(x, residual, 2), x))) / max(
         float(np.var(residual)), 1e-12
     )
-    if explained > 0.75:
+    if explained > ONE_WAY:
         return "speeds up" if bend < 0 else "slows down"
     return "wanders"
 
@@ -199,13 +213,13 @@ def candidates_of(bpm: float, start_s: float, onsets: Onsets, duration_s: float)
     found = []
     for relation, factor in RELATIONS:
         value = bpm * factor
-        if not (isfinite(value) and 25.0 <= value <= 320.0):
+        if not (isfinite(value) and SLOWEST_BPM <= value <= FASTEST_BPM):
             continue
         found.append(
             Candidate(
                 value,
                 relation,
-                _evidence(value, start_s, onsets, duration_s) * (1.0 if relation == "as read" else 0.85),
+                _evidence(value, start_s, onsets, duration_s) * (1.0 if relation == "as read" else OTHERWISE),
             )
         )
     return tuple(sorted(found, key=lambda candidate: -candidate.evidence))
@@ -218,11 +232,11 @@ def _evidence(bpm: float, start_s: float, onsets: Onsets, duration_s: float) -> 
     if not len(onsets):
         return 0.0
     period = 60.0 / bpm
-    times, strength = np.asarray(onsets.times), np.asarray(onsets.strength) + 0.05
+    times, strength = np.asarray(onsets.times), np.asarray(onsets.strength) + SOFTEST
     beats = np.arange(start_s % period, duration_s, period)
     at = np.clip(np.searchsorted(times, beats), 1, max(1, len(times) - 1))
     near = np.minimum(np.abs(times[np.minimum(at, len(times) - 1)] - beats), np.abs(times[at - 1] - beats))
-    reach = min(0.035, 0.12 * period)
+    reach = min(REACH_S, REACH_BEATS * period)
     carried = float(np.mean(np.exp(-0.5 * (near / reach) ** 2))) if len(beats) else 0.0
     phase = ((times - start_s) / (0.5 * period) + 0.5) % 1.0 - 0.5
     explained = float(np.average(np.exp(-0.5 * (phase * 0.5 * period / reach) ** 2), weights=strength))

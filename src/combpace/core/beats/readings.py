@@ -31,6 +31,12 @@ WEIGHTS = "ways_weights.npz"
 KINDS = ("first", "band", "attacks", "steady", "counted otherwise", "joined")
 RISE_GROUPS = 4
 USUAL_BPM = 108.0
+# A pulse that jumps: gaps before, while and after it does; it goes on as before where its tempo is the same
+# within GOES_ON (log), moved by more than JUMPS of a beat from whole beats, with one gap uneven by UNEVEN.
+GAPS_BEFORE, GAPS_DURING, GAPS_AFTER = 6, 4, 6
+GOES_ON, JUMPS, UNEVEN = 0.06, 0.38, 0.08
+# Rows of beats nearer to each other than this are one.
+ONE_ROW_S = 0.03
 QUARTERS_A_BEAT = tuple(parse_meter(name).beat_quarters for name in METERS)
 STEADY_TEMPI, STEADY_PHASES = 4, 3
 NAMES = (
@@ -72,7 +78,7 @@ def same_row(a: FloatArray, b: FloatArray) -> bool:
 
     a, b     seconds, shapes (n,) and (m,)
     """
-    return len(a) == len(b) and bool(np.allclose(a, b, atol=0.03))
+    return len(a) == len(b) and bool(np.allclose(a, b, atol=ONE_ROW_S))
 
 
 class Take:
@@ -248,15 +254,18 @@ def jumps_of(row: FloatArray) -> int:
     row      seconds, shape (n,)
     """
     gaps = np.diff(row)
-    if len(gaps) < 16:
+    if len(gaps) < GAPS_BEFORE + GAPS_DURING + GAPS_AFTER:
         return 0
-    ahead = np.lib.stride_tricks.sliding_window_view(gaps, 4)
-    usual = np.median(np.lib.stride_tricks.sliding_window_view(gaps, 6), axis=1)
-    # Before, during and after: six gaps, four, six.
-    count = len(gaps) - 15
-    before, during, after = usual[:count], ahead[6 : 6 + count], usual[10 : 10 + count]
+    ahead = np.lib.stride_tricks.sliding_window_view(gaps, GAPS_DURING)
+    usual = np.median(np.lib.stride_tricks.sliding_window_view(gaps, GAPS_BEFORE), axis=1)
+    count, first = len(gaps) - (GAPS_BEFORE + GAPS_DURING + GAPS_AFTER) + 1, GAPS_BEFORE + GAPS_DURING
+    before, during, after = usual[:count], ahead[GAPS_BEFORE:][:count], usual[first:][:count]
     usual_here = 0.5 * (before + after)
     off = np.abs(during / usual_here[:, None] - 1.0).max(axis=1)
-    moved = during.sum(axis=1) / usual_here - 4.0
-    jumped = (np.abs(np.log(after / before)) < 0.06) & (np.abs(moved - np.round(moved)) > 0.38) & (off > 0.08)
+    moved = during.sum(axis=1) / usual_here - GAPS_DURING
+    jumped = (
+        (np.abs(np.log(after / before)) < GOES_ON)
+        & (np.abs(moved - np.round(moved)) > JUMPS)
+        & (off > UNEVEN)
+    )
     return int((np.diff(np.append(0, jumped.astype(int))) > 0).sum())

@@ -34,6 +34,14 @@ HEARD = 0.5
 # How much less than usual four beats must be heard for them to be free playing before or after the pulse.
 FREE = 1.5
 LONGEST_ENDING = 0.2
+# Two beats nearer than this are one.
+SAME_S = 0.001
+# How far a beat goes to an attack, in beats; what the softest attack counts beside its strength; how much of
+# the worth of the best one an earlier one needs to be taken; and how much any attack carries a beat.
+REACH, SOFTEST, DOMINANT, STRUCK = 0.2, 0.05, 0.6, 0.35
+# Beats that came nearer to each other than the first are put apart by the second at least; where the last one
+# has none after it, as if it came after the third. Seconds.
+LEAST_APART_S, PUT_APART_S, USUAL_S = 0.02, 0.03, 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,7 +157,7 @@ def laid(pulse: Activations, onsets: Onsets, rough: FloatArray, exact: FloatArra
     for time in exact:
         nearest = int(np.argmin(np.abs(rough - time)))
         times[nearest], carried[nearest] = time, 1.0
-    good = np.concatenate([[True], np.diff(times) > 1e-3]) | np.isin(times, exact)
+    good = np.concatenate([[True], np.diff(times) > SAME_S]) | np.isin(times, exact)
     first, last = _struck_ends(pulse, rough, carried)
     good[:first], good[last + 1 :] = False, False
     times, carried, rough = times[good], carried[good], rough[good]
@@ -181,13 +189,13 @@ def lay_on_onsets(rough: FloatArray, onsets: Onsets, reach_s: float = 0.045) -> 
             rough[i] - rough[i - 1] if i else np.inf,
             rough[i + 1] - rough[i] if i + 1 < len(rough) else np.inf,
         )
-        reach = min(reach_s, 0.2 * gap)
+        reach = min(reach_s, REACH * gap)
         lo, hi = np.searchsorted(at, (time - reach, time + reach))
         if hi <= lo:
             continue
-        worth = (strength[lo:hi] + 0.05) * np.exp(-0.5 * ((at[lo:hi] - time) / (0.5 * reach)) ** 2)
-        best = lo + int(np.flatnonzero(worth >= 0.6 * worth.max())[0])
-        times[i], carried[i] = at[best], min(1.0, 0.35 + float(strength[best]))
+        worth = (strength[lo:hi] + SOFTEST) * np.exp(-0.5 * ((at[lo:hi] - time) / (0.5 * reach)) ** 2)
+        best = lo + int(np.flatnonzero(worth >= DOMINANT * worth.max())[0])
+        times[i], carried[i] = at[best], min(1.0, STRUCK + float(strength[best]))
     held = np.flatnonzero(carried > 0)
     if len(held) >= 2:
         shift = times - rough
@@ -217,7 +225,7 @@ def _on_course(times: FloatArray, carried: FloatArray, k: int) -> float:
 def _increasing(times: FloatArray) -> FloatArray:
     """Two beats never share a moment: a later one that would is put a quarter of the way to the next."""
     for i in range(1, len(times)):
-        if times[i] <= times[i - 1] + 0.02:
-            following = times[i + 1] if i + 1 < len(times) else times[i - 1] + 0.4
-            times[i] = times[i - 1] + max(0.03, 0.25 * (following - times[i - 1]))
+        if times[i] <= times[i - 1] + LEAST_APART_S:
+            following = times[i + 1] if i + 1 < len(times) else times[i - 1] + USUAL_S
+            times[i] = times[i - 1] + max(PUT_APART_S, 0.25 * (following - times[i - 1]))
     return times

@@ -36,6 +36,11 @@ LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
 MOST_GROWN = 8
 # What holds the end of a range keeps this far from what is pulled in it.
 HELD_APART_S = 0.002
+# An onset so near to one that is pulled by hand is that one.
+BY_HAND_S = 0.005
+# Where the maps put nothing farther than this from where it was played, its beats need no points of their
+# own; else each beat has one where no peg is nearer than this share of it.
+SAME_PACE_S, HOLDS_BEATS = 0.001, 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +104,7 @@ def fit(
     """
     pulled, riding, reasons = _by_rule(onsets, own_pace, session_map, rule)
     by_hand = [_by_hand(peg, own_pace, session_map) for peg in hand]
-    pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > 0.005 for other in by_hand)]
+    pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > BY_HAND_S for other in by_hand)]
     if rule is not None and rule.bars is not None:
         pulled += _edges(rule.bars, pulled, onsets, own_pace, session_map, duration_s)
     pegs, crowded = _in_order([*by_hand, *pulled])
@@ -333,13 +338,13 @@ def _points(
             break
         pegs = pegs[:-1]
     points = [start, *points, end]
-    if float(moved.max()) > 0.001 and not coarse:
+    if float(moved.max()) > SAME_PACE_S and not coarse:
         times = np.array([time for time, _ in points])
         for time, target in zip(beats.tolist(), through[1:-1].tolist(), strict=True):
             period = 60.0 / own_pace.bpm_at(own_pace.place(time))
             at = int(np.searchsorted(times, time))
             near = min(abs(time - times[at - 1]), abs(times[min(at, len(times) - 1)] - time))
-            if near > 0.4 * period:
+            if near > HOLDS_BEATS * period:
                 points.append((time, target))
         points = _monotone(sorted(points), {peg.take_s for peg in pegs} | {0.0, duration_s})
     return pegs, points

@@ -8,6 +8,9 @@ from combpace.core.errors import ParameterError
 from combpace.core.tempo.grid import GridLike
 from combpace.core.tempo.meters import bar_index
 
+# More than any bar lasts; what is farther off is a slip of the hand.
+MOST_IGNORED_MS = 10_000.0
+
 
 @dataclass(frozen=True, slots=True)
 class Rule:
@@ -38,7 +41,7 @@ class Rule:
             raise ParameterError(f"Strength lies between 0 and 100 %, not at {self.strength * 100:g} %.")
         if not 0.0 <= self.leave_alone_ms <= 1000.0:
             raise ParameterError(f"“Leave alone” takes 0 to 1000 ms, not {self.leave_alone_ms:g}.")
-        if self.ignore_beyond_ms is not None and not 0.0 < self.ignore_beyond_ms <= 10000.0:
+        if self.ignore_beyond_ms is not None and not 0.0 < self.ignore_beyond_ms <= MOST_IGNORED_MS:
             raise ParameterError(
                 f"“Ignore” takes more than 0 ms, up to 10 s, not {self.ignore_beyond_ms:g} ms."
             )

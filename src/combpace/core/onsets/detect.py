@@ -19,6 +19,22 @@ from combpace.core.onsets.refine import StartFinder
 from combpace.core.spectra import OnsetStrength
 
 ANALYSIS_VERSION = 13
+# How sure an attack must be at thresholds of 0, the usual one and 1.
+USUAL_THRESHOLD, PROBABILITIES = 0.3, (0.15, 0.5, 0.97)
+# Where lows or highs alone are listened to, a peak is the highest within NEAR_S on either side. It stands
+# above the mean of WIDE_S by ABOVE_USUAL, and by the threshold above a share of what is loud within LOUD_S;
+# that is never less than LEAST_LOUD of the loud peaks (quantile LOUDEST) of the whole take.
+NEAR_S, WIDE_S, LOUD_S = 0.015, 0.25, 2.0
+ABOVE_USUAL, ABOVE_LOUD, LEAST_LOUD, LOUDEST = 1.25, 0.22, 0.35, 0.98
+# Below this rise (compressed log units, summed over bands) there is only noise of the recording.
+LEAST_RISE = 1.2
+# A peak that rises above its floor by so many times that floor is sure by 1 - 1/e.
+SURE_RISE = 1.5
+# Strength 1 is that of the loud peaks: this quantile.
+LOUD = 0.95
+# Of two too near to each other the second is marked where it is so many times as strong: else the first is
+# the attack, and the second its body.
+STRONGER = 1.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,18 +99,18 @@ def detect_onsets(source: Source, heard: OnsetStrength, settings: OnsetSettings 
         )
     else:
         peaks, height, floor = _peaks(_listened(heard, settings.listen), heard.frame_rate_hz, settings)
-        sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / 1.5)
+        sure = 1.0 - np.exp(-np.maximum(height / np.maximum(floor, 1e-9) - 1.0, 0.0) / SURE_RISE)
     if not len(peaks):
         return no_onsets()
     times = StartFinder(source).starts(peaks / heard.frame_rate_hz)
-    scale = max(float(np.quantile(height, 0.95)), 1e-9)
+    scale = max(float(np.quantile(height, LOUD)), 1e-9)
     loud = np.clip(height / scale, 0.0, 1.0)
     return _spaced(times, loud, np.clip(sure, 0.0, 1.0), settings.min_gap_s)
 
 
 def least_probability(threshold: float) -> float:
     """How sure an attack must be for a threshold: 0.5 at the usual 0.3, 0.15 at 0, 0.97 at 1."""
-    return float(np.interp(threshold, (0.0, 0.3, 1.0), (0.15, 0.5, 0.97)))
+    return float(np.interp(threshold, (0.0, USUAL_THRESHOLD, 1.0), PROBABILITIES))
 
 
 def _listened(heard: OnsetStrength, listen: str) -> FloatArray:
@@ -109,23 +125,21 @@ def _peaks(
     strength: FloatArray, frame_rate_hz: float, settings: OnsetSettings
 ) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Frames of local maxima above a moving floor; their heights and the floor they rose above."""
-    near = 2 * round(0.015 * frame_rate_hz) + 1
-    wide = 2 * round(0.25 * frame_rate_hz) + 1
+    near = 2 * round(NEAR_S * frame_rate_hz) + 1
+    wide = 2 * round(WIDE_S * frame_rate_hz) + 1
     highest = ndimage.maximum_filter1d(strength, near, mode="constant")
     typical = ndimage.uniform_filter1d(strength, wide, mode="nearest")
     # What counts as loud follows the take over some seconds, so that a soft verse keeps its attacks beside a
     # loud chorus.
-    loudest = ndimage.maximum_filter1d(strength, 2 * round(2.0 * frame_rate_hz) + 1, mode="constant")
-    whole = float(np.quantile(strength[strength > 0], 0.98)) if np.any(strength > 0) else 0.0
-    reference = np.maximum(loudest, 0.35 * whole)
-    floor = 1.25 * typical + settings.threshold * 0.22 * reference
-    # Below this rise (in compressed log units summed over bands) there is only noise of the recording.
-    least = 1.2
-    is_peak = (strength >= highest) & (strength > floor) & (strength > least)
+    loudest = ndimage.maximum_filter1d(strength, 2 * round(LOUD_S * frame_rate_hz) + 1, mode="constant")
+    whole = float(np.quantile(strength[strength > 0], LOUDEST)) if np.any(strength > 0) else 0.0
+    reference = np.maximum(loudest, LEAST_LOUD * whole)
+    floor = ABOVE_USUAL * typical + settings.threshold * ABOVE_LOUD * reference
+    is_peak = (strength >= highest) & (strength > floor) & (strength > LEAST_RISE)
     frames = np.flatnonzero(is_peak)
     if len(frames):  # a plateau is one peak
         frames = frames[np.concatenate([[True], np.diff(frames) > 1])]
-    return frames.astype(np.float64), strength[frames], np.maximum(floor[frames], least)
+    return frames.astype(np.float64), strength[frames], np.maximum(floor[frames], LEAST_RISE)
 
 
 def _spaced(times: FloatArray, strength: FloatArray, confidence: FloatArray, gap_s: float) -> Onsets:
@@ -135,7 +149,7 @@ def _spaced(times: FloatArray, strength: FloatArray, confidence: FloatArray, gap
     kept: list[int] = []
     for i in range(len(times)):
         if kept and times[i] - times[kept[-1]] < gap_s:
-            if strength[i] > 1.5 * strength[kept[-1]] and (
+            if strength[i] > STRONGER * strength[kept[-1]] and (
                 len(kept) < 2 or times[i] - times[kept[-2]] >= gap_s
             ):
                 kept[-1] = i

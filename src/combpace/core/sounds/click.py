@@ -12,6 +12,11 @@ from combpace.core.errors import ParameterError
 
 LENGTH_S = 0.030
 
+# Pitch in Hz (B6, and E6 for the other beats) and level of a click.
+DOWNBEAT, BEAT = (1960.0, 0.9), (1318.5, 0.6)
+# A click falls to 1/e in this time, and its last frames to nothing.
+FALL_S, FADE = 0.006, 32
+
 
 @dataclass(frozen=True, slots=True)
 class ClickBeat:
@@ -24,11 +29,11 @@ class ClickBeat:
 def click_sound(sample_rate_hz: int, *, downbeat: bool) -> Samples:
     """One click, shape (frames,); its first sample is its attack."""
     t = np.arange(round(LENGTH_S * sample_rate_hz)) / sample_rate_hz
-    pitch, level = (1960.0, 0.9) if downbeat else (1318.5, 0.6)
+    pitch, level = DOWNBEAT if downbeat else BEAT
     # A cosine starts at its full level: the attack is the first sample, so what is heard is where the beat
     # is.
-    sound = level * np.cos(2 * np.pi * pitch * t) * np.exp(-t / 0.006)
-    sound[-32:] *= np.linspace(1, 0, 32)
+    sound = level * np.cos(2 * np.pi * pitch * t) * np.exp(-t / FALL_S)
+    sound[-FADE:] *= np.linspace(1, 0, FADE)
     return sound.astype(np.float32)
 
 

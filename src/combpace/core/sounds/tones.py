@@ -23,6 +23,16 @@ from combpace.core.parts.part import Heard
 RELEASE_S, SHORTEST_S, LONGEST_S = 0.060, 0.020, 30.0
 # Full velocity; velocity 64 is 12 dB below it (amplitude by the square, common practice).
 LEVEL = 0.22
+# Programs and velocities go so far (MIDI 1.0); the key of middle C.
+MOST_MIDI, MIDDLE_C = 127, 60
+# exp(-FALL_60_DB) is 60 dB less.
+FALL_60_DB = 6.91
+# Vibrato begins when a note has stood for a while, and is whole a little later.
+WOBBLE_HZ, WOBBLES_FROM_S, WOBBLES_WITHIN_S = 5.2, 0.15, 0.2
+# What would sound above this share of the rate is left out.
+HIGHEST = 0.45
+# A drum's pitch falls within this time; what is cut off fades within that.
+FALLS_S, FADE_S = 0.02, 0.003
 KEPT_SOUNDS = 256
 A4_HZ, A4_KEY = 440.0, 69
 
@@ -151,7 +161,7 @@ RING = (1.0, 1.48, 1.93, 2.41, 3.17)
 
 def family_of(program: int) -> Family:
     """The family of a program 0-127."""
-    return FAMILIES[min(max(program, 0), 127) // 8]
+    return FAMILIES[min(max(program, 0), MOST_MIDI) // 8]
 
 
 def drum_of(key: int) -> Drum:
@@ -161,7 +171,7 @@ def drum_of(key: int) -> Drum:
 
 def gain_of(velocity: int) -> float:
     """How loud a velocity is: amplitude by its square, full at 127."""
-    return LEVEL * (velocity / 127.0) ** 2
+    return LEVEL * (velocity / MOST_MIDI) ** 2
 
 
 def note_sound(note: Heard, sample_rate_hz: int) -> Samples:
@@ -181,18 +191,24 @@ def tone_sound(family: Family, key: int, held_s: float, sample_rate_hz: int) -> 
     count = round((held_s + RELEASE_S) * sample_rate_hz)
     t = np.arange(count) / sample_rate_hz
     hz = A4_HZ * 2 ** ((key - A4_KEY) / 12)
-    # Vibrato begins when the note has stood for a while.
-    bend = family.wobble / 12 * np.log(2) * hz * np.clip((t - 0.15) / 0.2, 0, 1) * np.sin(2 * np.pi * 5.2 * t)
+    bend = (
+        family.wobble
+        / 12
+        * np.log(2)
+        * hz
+        * np.clip((t - WOBBLES_FROM_S) / WOBBLES_WITHIN_S, 0, 1)
+        * np.sin(2 * np.pi * WOBBLE_HZ * t)
+    )
     phase = 2 * np.pi * np.cumsum(hz + bend) / sample_rate_hz
     phase -= phase[0] if count else 0.0
     sound = np.zeros(count)
     for k, level in enumerate(family.partials, 1):
-        if level == 0.0 or k * hz > 0.45 * sample_rate_hz:
+        if level == 0.0 or k * hz > HIGHEST * sample_rate_hz:
             continue
         fall = (
             1.0
             if family.decay_s is None
-            else np.exp(-6.91 * t * (1 + family.bright * (k - 1)) / (family.decay_s * _longer(key)))
+            else np.exp(-FALL_60_DB * t * (1 + family.bright * (k - 1)) / (family.decay_s * _longer(key)))
         )
         sound += level * fall * np.sin(k * phase)
     sound /= sum(family.partials)
@@ -204,7 +220,7 @@ def tone_sound(family: Family, key: int, held_s: float, sample_rate_hz: int) -> 
 
 def _longer(key: int) -> float:
     """Low strings ring longer than high ones."""
-    return float(2 ** ((60 - key) / 24))
+    return float(2 ** ((MIDDLE_C - key) / 24))
 
 
 def drum_sound(drum: Drum, sample_rate_hz: int) -> FloatArray:
@@ -212,20 +228,22 @@ def drum_sound(drum: Drum, sample_rate_hz: int) -> FloatArray:
     length_s = max(drum.tone_s, drum.noise_s)
     t = np.arange(round(length_s * sample_rate_hz)) / sample_rate_hz
     rng = np.random.default_rng(round(1000 * drum.low_hz + drum.noise_hz))
-    hz = drum.low_hz + (drum.high_hz - drum.low_hz) * np.exp(-t / 0.02)
+    hz = drum.low_hz + (drum.high_hz - drum.low_hz) * np.exp(-t / FALLS_S)
     phase = 2 * np.pi * np.cumsum(hz) / sample_rate_hz
     ring = [
-        factor for factor in (RING if drum.ring else (1.0,)) if factor * drum.low_hz < 0.45 * sample_rate_hz
+        factor
+        for factor in (RING if drum.ring else (1.0,))
+        if factor * drum.low_hz < HIGHEST * sample_rate_hz
     ]
     tone = sum((np.cos(factor * phase) for factor in ring), np.zeros(len(t))) / max(1, len(ring))
     noise = rng.standard_normal(len(t))
     # A plain high-pass: noise less its mean over a period of the corner.
     span = max(1, round(sample_rate_hz / drum.noise_hz))
     smooth = np.convolve(noise, np.ones(span) / span, "same")
-    sound = (1 - 0.5 * drum.noise) * tone * np.exp(-6.91 * t / drum.tone_s) + drum.noise * (
+    sound = (1 - 0.5 * drum.noise) * tone * np.exp(-FALL_60_DB * t / drum.tone_s) + drum.noise * (
         noise - smooth
-    ) * 0.5 * np.exp(-6.91 * t / drum.noise_s)
-    fade = min(len(t), max(1, round(0.003 * sample_rate_hz)))
+    ) * 0.5 * np.exp(-FALL_60_DB * t / drum.noise_s)
+    fade = min(len(t), max(1, round(FADE_S * sample_rate_hz)))
     sound[-fade:] *= np.linspace(1, 0, fade)
     return np.asarray(sound / max(1.0, float(np.abs(sound).max())))
 

@@ -21,6 +21,15 @@ NOTES = 0.55
 # Outside of this a stretch is heard as one, whatever the method.
 GOOD_FACTORS = (0.8, 1.25)
 MOST_PLACES = 32
+# Shorter spans are not heard as stretched.
+SHORTEST_S = 0.03
+# What sounds before an attack is measured over this long, and ends so long before it.
+BEFORE_S, EARLY_S = 0.012, 0.003
+# From when to when after an attack a voice is asked for its period.
+VOICED_S = (0.03, 0.16)
+# Partials are looked for in a window of this length that begins so long after an attack, between these; each
+# bin beside so many on either side.
+WINDOW_S, SETTLED_S, PARTIALS_HZ, ABOUT = 0.0929, 0.023, (100, 5000), 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +92,7 @@ def far_stretched(time_map: TimeMap, quiet_from_s: Sequence[float] = ()) -> str:
     """A sentence that names factors outside of the good range, or nothing. Spans below 30 ms do not count,
     nor those that begin where it is quiet.
     """
-    long = (np.diff(time_map.source_s) > 0.03) & ~np.isin(
+    long = (np.diff(time_map.source_s) > SHORTEST_S) & ~np.isin(
         np.round(time_map.source_s[:-1], 6), np.round(np.asarray(quiet_from_s), 6)
     )
     factors = time_map.factors[long]
@@ -98,10 +107,10 @@ def far_stretched(time_map: TimeMap, quiet_from_s: Sequence[float] = ()) -> str:
 
 def _before(source: Source, frames: IntArray) -> float:
     rate = source.sample_rate_hz
-    span = round(0.012 * rate)
+    span = round(BEFORE_S * rate)
     levels = []
     for at in frames:
-        before = source.read(int(at) - span - round(0.003 * rate), int(at) - round(0.003 * rate))
+        before = source.read(int(at) - span - round(EARLY_S * rate), int(at) - round(EARLY_S * rate))
         after = source.read(int(at), int(at) + 3 * span)
         loud = float(np.sqrt(np.mean(np.square(after)))) + 1e-9
         levels.append(20 * np.log10((float(np.sqrt(np.mean(np.square(before)))) + 1e-9) / loud))
@@ -117,7 +126,7 @@ def _periodic(source: Source, frames: IntArray) -> float:
     rate = source.sample_rate_hz
     found = []
     for at in frames[:: max(1, len(frames) // 12)]:
-        lo, hi = int(at) + round(0.03 * rate), int(at) + round(0.16 * rate)
+        lo, hi = int(at) + round(VOICED_S[0] * rate), int(at) + round(VOICED_S[1] * rate)
         _, period, alike = periods(source, lo, hi)
         sound = source.read(lo, hi).mean(axis=0)
         strongest = int(np.argmax(np.abs(np.fft.rfft(sound * np.hanning(len(sound))))[1:])) + 1
@@ -131,15 +140,18 @@ def _in_peaks(source: Source, frames: IntArray) -> float:
     surroundings.
     """
     rate = source.sample_rate_hz
-    size = 1 << round(np.log2(0.0929 * rate))
+    size = 1 << round(np.log2(WINDOW_S * rate))
     window = np.hanning(size)
-    lo, hi = max(1, round(100 * size / rate)), min(size // 2, round(5000 * size / rate))
+    lo, hi = max(1, round(PARTIALS_HZ[0] * size / rate)), min(size // 2, round(PARTIALS_HZ[1] * size / rate))
     shares = []
     for at in frames:
-        sound = source.read(int(at) + round(0.023 * rate), int(at) + round(0.023 * rate) + size).mean(axis=0)
+        sound = source.read(int(at) + round(SETTLED_S * rate), int(at) + round(SETTLED_S * rate) + size).mean(
+            axis=0
+        )
         power = np.square(np.abs(np.fft.rfft(sound * window)))[lo:hi] * np.arange(lo, hi)
         about = np.median(
-            np.lib.stride_tricks.sliding_window_view(np.pad(power, 24, mode="reflect"), 49), axis=1
+            np.lib.stride_tricks.sliding_window_view(np.pad(power, ABOUT, mode="reflect"), 2 * ABOUT + 1),
+            axis=1,
         )[: len(power)]
         total = float(power.sum())
         if total > 0:

@@ -50,6 +50,13 @@ LONGEST_S, QUIET_S = 16.0, 0.04
 BEND_AFTER = 1.3
 # Attacks closer than this are one.
 CLOSEST_S = 0.004
+# How long is listened on either side of a moment.
+WINDOW_S = 0.0116
+# A course comes back to the map's where it need not run slower or faster than this beside it; each try is
+# LATER times as late, within BACK_SHARE of the segment.
+STEEPEST, LATER, BACK_SHARE = (0.35, 2.5), 1.5, 0.8
+# Points of a course lie so many frames from each other at least.
+POINTS_APART = 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,8 +138,8 @@ def attacks_at(source: Source, frames: IntArray, *, lasting: bool = False) -> Bo
 
 
 def _levels(source: Source, frames: IntArray) -> FloatArray:
-    """Level of the 12 ms after each frame, dB; shape (frames,)."""
-    size = max(32, round(0.0116 * source.sample_rate_hz))
+    """Level of the WINDOW_S after each frame, dB; shape (frames,)."""
+    size = max(32, round(WINDOW_S * source.sample_rate_hz))
     power = [
         float(np.mean(np.square(source.read(int(frame), int(frame) + size), dtype=np.float64)))
         for frame in frames
@@ -145,7 +152,7 @@ def _growths(source: Source, frames: IntArray) -> FloatArray:
     bands).
     """
     rate = source.sample_rate_hz
-    size = max(32, round(0.0116 * rate))
+    size = max(32, round(WINDOW_S * rate))
     window = np.hanning(size + 1)[:size].astype(np.float32)
     freqs = fft.rfftfreq(size, 1 / rate)
     group = np.searchsorted(np.array(BAND_EDGES_HZ), freqs, "right") - 1
@@ -369,26 +376,26 @@ def course(
     target = np.array([begins, *segment.inner_target, length + ends], dtype=np.float64)
     out_points, in_points = [0.0, float(head)], [0.0, float(head)]
     first = back
-    while head and back and head + back < 0.8 * min(have, length):
+    while head and back and head + back < BACK_SHARE * min(have, length):
         caught = float(np.interp(head + back, target, source))
-        if 0.35 * back < caught - head < 2.5 * back:
+        if STEEPEST[0] * back < caught - head < STEEPEST[1] * back:
             out_points.append(float(head + back))
             in_points.append(caught)
             break
-        back = int(1.5 * back)
+        back = int(LATER * back)
     until = fixed[0][0] if fixed else have
     inner = [(u, v) for u, v in zip(source[1:-1], target[1:-1], strict=True) if u < until]
     last = length - tail - first
     if ends and first and last > out_points[-1]:
         left = float(np.interp(last, target, source))
-        if 0.35 * first < have - tail - left < 2.5 * first:
+        if STEEPEST[0] * first < have - tail - left < STEEPEST[1] * first:
             inner.append((left, float(last)))
     for u, v in [*inner, *fixed]:
         if (
-            u > in_points[-1] + 64
-            and v > out_points[-1] + 64
-            and u < have - tail - 64
-            and v < length - tail - 64
+            u > in_points[-1] + POINTS_APART
+            and v > out_points[-1] + POINTS_APART
+            and u < have - tail - POINTS_APART
+            and v < length - tail - POINTS_APART
         ):
             out_points.append(v)
             in_points.append(u)

@@ -43,6 +43,10 @@ BRIGHT = 4.0
 LEVEL_S = 0.024
 # What is repeated is made softer by this much at most, in nepers.
 MOST_SOFTER = 4.5
+# Where a segment only goes on, so much at either end stays as it is; never more than these shares of it.
+INNER_S, MOST_HEAD, MOST_TAIL = 0.001, 0.4, 0.15
+# How much a seam in what is loud costs beside one that does not fit.
+LOUD = 0.05
 CUT = Seams(head_s=0.025, tail_s=0.010, fade_s=0.010, back_s=0.030, lags=1, late=0.3)
 STRIKE = Seams(head_s=0.025, tail_s=0.008, fade_s=0.016, back_s=0.060, lags=9, late=0.4)
 
@@ -79,8 +83,8 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
     if have == length:
         return sound
     shorter = min(have, length)
-    head = min(round((seams.head_s if starts else 0.001) * rate), int(0.4 * shorter))
-    tail = min(round((seams.tail_s if ends else 0.001) * rate), int(0.15 * shorter))
+    head = min(round((seams.head_s if starts else INNER_S) * rate), int(MOST_HEAD * shorter))
+    tail = min(round((seams.tail_s if ends else INNER_S) * rate), int(MOST_TAIL * shorter))
     fade = min(round(seams.fade_s * rate), int(0.25 * shorter))
     if fade < 2:
         # A few samples between two points: no room for any fade.
@@ -116,7 +120,7 @@ def _difference(sound: Samples, power: FloatArray, lag: int, fade: int) -> Float
         if lag
         else np.zeros(sound.shape[1])
     )
-    gap += 0.05 * (power[lag:] + power[: len(power) - lag])
+    gap += LOUD * (power[lag:] + power[: len(power) - lag])
     total = np.concatenate([[0.0], np.cumsum(gap)])
     cost: FloatArray = total[fade:] - total[:-fade]
     return cost

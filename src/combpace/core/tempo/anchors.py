@@ -38,6 +38,16 @@ PHASE_SHARE = 0.25
 LARGEST_RATIO = 2.6
 # What moves by no more than this stays where it is.
 UNMOVED_S = 1e-9
+# What moves by less is not said: a tenth of a millisecond, rounded.
+SHOWN_S = 5e-5
+# How sure a beat is that was laid: without an attack, how much more on one, and how near that must be.
+UNSTRUCK, STRUCK, STRUCK_S = 0.3, 0.6, 0.010
+# Beats that were found fit in between anchors where they are so many times as long as the map's there.
+SAME_PULSE = (0.8, 1.25)
+# A knot within this of a place is the one that is meant, quarters.
+HERE_Q = 0.02
+# A found beat nearer to a new anchor than this share of a beat gives way to it.
+CROWDED = 0.4
 # How many times as many beats the same music may be read with.
 SCALES = (Fraction(2), Fraction(3), Fraction(1, 2), Fraction(1, 3), Fraction(3, 2), Fraction(2, 3))
 
@@ -131,7 +141,9 @@ def _open_side(
     knots = [
         knot
         for knot in knots
-        if beyond(knot) and abs(knot.quarters - place) > 0.4 * beat and direction * (knot.time_s - time_s) > 0
+        if beyond(knot)
+        and abs(knot.quarters - place) > CROWDED * beat
+        and direction * (knot.time_s - time_s) > 0
     ]
     shift = time_s - pace.second(place - counted)
     period = 60.0 * beat / pace.bpm_at(place - counted)
@@ -151,14 +163,14 @@ def _open_side(
 
 def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
     if not len(attacks) or not len(times):
-        return np.full(len(times), 0.3)
+        return np.full(len(times), UNSTRUCK)
     struck = np.sort(np.asarray(attacks.times))
     after = np.searchsorted(struck, times)
     near = np.minimum(
         np.abs(struck[np.maximum(after - 1, 0)] - times),
         np.abs(struck[np.minimum(after, len(struck) - 1)] - times),
     )
-    sure: FloatArray = 0.3 + 0.6 * np.exp(-((near / 0.01) ** 2))
+    sure: FloatArray = UNSTRUCK + STRUCK * np.exp(-((near / STRUCK_S) ** 2))
     return sure
 
 
@@ -281,7 +293,7 @@ def _as_found(
     """The found beats between two anchors, counted from them; None where they do not fit in."""
     period = 60.0 * beat / float(np.median(pace.span_bpm))
     heard = float(np.median(np.diff(found.times_s)))
-    if not 0.8 < heard / period < 1.25:
+    if not SAME_PULSE[0] < heard / period < SAME_PULSE[1]:
         return None
     beats = [
         k
@@ -333,7 +345,7 @@ def _laid_anew(
 def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]:
     """Lock or unlock a place; locking a found beat makes it an anchor where it is."""
     near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
-    if abs(near.quarters - place) > 0.02:
+    if abs(near.quarters - place) > HERE_Q:
         pace = pace.with_knot(place)
         near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
     return _checked(
@@ -477,7 +489,7 @@ def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float
     if len(many) > 1:
         half = 0.5 * float(np.median(np.diff(many)))
         distance[(few < many[0] - half) | (few > many[-1] + half)] = 0.0
-    moved = [int(np.argmin(np.abs(new_lines - few[k]))) for k in np.flatnonzero(distance > 5e-5)]
+    moved = [int(np.argmin(np.abs(new_lines - few[k]))) for k in np.flatnonzero(distance > SHOWN_S)]
     if not moved:
         return None
     return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])

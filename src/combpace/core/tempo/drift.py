@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.statistics import BIWEIGHT, spread_about
 from combpace.core.tempo.grid import GridLike
 from combpace.core.tempo.map import TempoMap
 
@@ -79,6 +80,11 @@ BEAT_VALUES = (0.25, 1 / 3, 0.5, 2 / 3, 0.75, 1.0, 1.5, 2.0, 3.0, 4.0)
 BELIEVED = 0.06
 # The beats about bar 1 that say where the count begins.
 FIRST_BEATS = 8
+# A beat that nothing carries still has a place in the line.
+LEAST_WEIGHT = 0.05
+# The line through beats is fitted again until nothing changes, at most so often; its spread is never taken
+# for less (seconds), or what lies exactly on it would be all that counts.
+MOST_ROUNDS, LEAST_SPREAD = 30, 1e-7
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +122,7 @@ class Course:
     def scatter_ms(self) -> float:
         """Robust spread of the beats about the straight course."""
         rest = self.off_ms - (self.start_ms + self.slope_ms * self.places)
-        return float(1.4826 * np.median(np.abs(rest - np.median(rest))))
+        return spread_about(rest, float(np.median(rest)))
 
 
 def course_against(steady: TempoMap[ClockT], played: TempoMap[ClockT]) -> Course:
@@ -140,7 +146,7 @@ def course_against(steady: TempoMap[ClockT], played: TempoMap[ClockT]) -> Course
     base = round(float(np.median(own[near] - value * counted[near])) / raster) * raster
     places = base + value * counted
     off = times - steady.to_seconds(Quarters(places))
-    weight = np.array([max(knot.confidence, 0.05) for knot in played.knots])
+    weight = np.array([max(knot.confidence, LEAST_WEIGHT) for knot in played.knots])
     slope, start, _ = robust_line(places, off, weight)
     bpm = 60.0 / (60.0 / steady.bpm_at(0.0) + slope)
     return Course(places, 1000.0 * off, 1000.0 * slope, 1000.0 * start, bpm)
@@ -160,7 +166,7 @@ def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float
     """
     robust = weight.copy()
     slope, intercept, spread = 1.0, 0.0, 0.0
-    for _ in range(30):
+    for _ in range(MOST_ROUNDS):
         mean_x, mean_y = np.average(x, weights=robust), np.average(y, weights=robust)
         slope = float(
             (robust * (x - mean_x) * (y - mean_y)).sum()
@@ -168,8 +174,8 @@ def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float
         )
         intercept = float(mean_y - slope * mean_x)
         residual = y - intercept - slope * x
-        spread = max(1.4826 * float(np.median(np.abs(residual))), 1e-7)
-        u = residual / (4.685 * spread)
+        spread = max(spread_about(residual), LEAST_SPREAD)
+        u = residual / (BIWEIGHT * spread)
         following = weight * np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0) + 1e-9
         if np.allclose(following, robust, rtol=1e-6):
             break

@@ -13,6 +13,7 @@ from combpace.core.audio import Source
 from combpace.core.clocks import ClockT, FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.statistics import HALF_95, spread_about
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.proposal import LIMIT_MS, Proposal, propose
 
@@ -32,6 +33,14 @@ AS_ROUGH = 0.9
 # Bars of the end that are asked, in beats.
 LAST_BEATS = 8
 MOST_BARS = 1000
+# Edges go to attacks no farther than this share of the range.
+REACH_RANGE = 0.45
+# Of two pairs of edges the one nearer to whole beats by this counts, then the one nearer to where they were.
+DECIDES_BEATS, MOVED = 0.01, 0.4
+# What cannot be is dearer than anything else.
+NEVER = 1e9
+# An attack within this share of a beat is the beat's.
+ON_BEAT = 0.12
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,7 +162,7 @@ def measure(
     bpm = 60.0 * count / (to_s - from_s)
     # The ends of a file are what they are; edges on attacks, also by hand, are as exact as attacks.
     spread = 0.5 / source.sample_rate_hz if whole else max(EDGE_S, _scatter(onsets, from_s, to_s, count))
-    plus_minus = 1.96 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
+    plus_minus = HALF_95 * bpm * np.sqrt(2.0) * spread / (to_s - from_s)
     ends = end_offset(onsets, beats_s, from_s, period)
     return Measured(
         from_s=from_s,
@@ -174,7 +183,7 @@ def _caught(
     """Both edges on attacks: of those within reach the pair whose length is nearest to whole beats, then the
     nearest to where they were.
     """
-    reach = min(REACH_S, 0.5 * period_s, 0.45 * (to_s - from_s))
+    reach = min(REACH_S, 0.5 * period_s, REACH_RANGE * (to_s - from_s))
     times = np.asarray(onsets.times, dtype=np.float64)
 
     def near(time: float) -> FloatArray:
@@ -185,8 +194,9 @@ def _caught(
     length = (ends[None, :] - starts[:, None]) / period_s
     whole = np.maximum(np.round(length), 1.0) if beats is None else float(beats)
     moved = (np.abs(starts - from_s)[:, None] + np.abs(ends - to_s)[None, :]) / reach
-    # A hundredth of a beat decides before where the edges were.
-    cost = np.round(np.abs(length - whole) / 0.01) + 0.4 * moved + np.where(length <= 0, 1e9, 0.0)
+    cost = (
+        np.round(np.abs(length - whole) / DECIDES_BEATS) + MOVED * moved + np.where(length <= 0, NEVER, 0.0)
+    )
     row, column = np.unravel_index(int(np.argmin(cost)), cost.shape)
     return zero_crossing(source, float(starts[row])), zero_crossing(source, float(ends[column]))
 
@@ -214,8 +224,8 @@ def _scatter(onsets: Onsets, from_s: float, to_s: float, beats: int) -> float:
     inside = times[(times > from_s + 0.5 * period) & (times < to_s - 0.5 * period)]
     phase = (inside - from_s) / period
     off = (phase - np.round(phase)) * period
-    off = off[np.abs(off) < 0.12 * period]
-    return float(1.4826 * np.median(np.abs(off - np.median(off)))) if len(off) >= 4 else 0.0
+    off = off[np.abs(off) < ON_BEAT * period]
+    return spread_about(off, float(np.median(off))) if len(off) >= 4 else 0.0
 
 
 def end_offset(
@@ -231,7 +241,7 @@ def end_offset(
     times = np.asarray(onsets.times, dtype=np.float64)
     away = np.abs(times[None, :] - beats_s[:, None])
     nearest = times[np.argmin(away, axis=1)]
-    struck = away.min(axis=1) < 0.12 * period_s
+    struck = away.min(axis=1) < ON_BEAT * period_s
     later = struck & (beats_s > from_s + 0.5 * period_s)
     last, count = nearest[later][-LAST_BEATS:], None
     if len(last) < 2:

@@ -21,6 +21,8 @@ HOLDS_S = 0.0005
 # How far a confirmed downbeat may lie from its line in a steady map, in beats: farther, the next beat would
 # be as near.
 FARTHEST_BEATS = 0.25
+# Two stated bars set a tempo that was found where it differs by no more than this share.
+SAME_TEMPO = 0.1
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,7 +132,7 @@ def _through_bars(
         there = line.bar_line(bar_index(bar))
         if abs(line.second(there) - other) > HOLDS_S:
             between = 60.0 * (there - place) / (other - time)
-            near = abs(between / line.bpm_at(0.0) - 1) < 0.1
+            near = abs(between / line.bpm_at(0.0) - 1) < SAME_TEMPO
             if not free_tempo or not near or len(others) > 1:
                 raise MapConflictError(
                     f"Bar {number} at {time:.3f} s and bar {bar} at {other:.3f} s cannot both hold "

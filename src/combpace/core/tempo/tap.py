@@ -9,6 +9,7 @@ import numpy as np
 from combpace.core.clocks import FloatArray
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.statistics import HALF_95
 from combpace.core.tempo.drift import robust_line
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM
 
@@ -21,6 +22,14 @@ REACH_S, REACH_BEATS = 0.090, 0.22
 # So many beats need an attack near them before the attacks are asked at all.
 LEAST_ATTACKS = 4
 ROUNDS = 6
+# A gap between two taps counts for the beat where it is so many times the usual one.
+USUAL = (0.7, 1.4)
+# What the softest attack counts beside its strength.
+SOFTEST = 0.05
+# Each round looks for attacks nearer to the line: four times their spread and a little more, never less.
+LEAST_REACH_S, WIDER_S = 0.020, 0.010
+# No tap and no attack is known better than this, seconds.
+EXACT_S = 1e-4
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +106,7 @@ def _counted(taps: FloatArray) -> tuple[FloatArray, np.ndarray]:
     gaps = np.diff(taps)
     usual = float(np.median(gaps))
     # A slip splits a gap in two, or a missed beat doubles it; the middle half of the gaps says the beat.
-    usual = float(np.mean(gaps[(gaps > 0.7 * usual) & (gaps < 1.4 * usual)]))
+    usual = float(np.mean(gaps[(gaps > USUAL[0] * usual) & (gaps < USUAL[1] * usual)]))
     best: tuple[int, float, FloatArray, np.ndarray] | None = None
     for anchor in range(len(taps)):
         period, start = usual, float(taps[anchor])
@@ -128,7 +137,7 @@ def _on_attacks(
     """(period, start, spread, beats) of the line through the attacks near the tapped beats; None where too
     few are near.
     """
-    times, strength = np.asarray(onsets.times, dtype=np.float64), np.asarray(onsets.strength) + 0.05
+    times, strength = np.asarray(onsets.times, dtype=np.float64), np.asarray(onsets.strength) + SOFTEST
     reach = min(REACH_S, REACH_BEATS * period)
     beats: FloatArray = np.zeros(0)
     spread = reach
@@ -146,11 +155,11 @@ def _on_attacks(
             return None
         beats = np.array(count)
         period, start, spread = robust_line(beats, np.array(at), np.array(weight))
-        reach = max(0.020, min(reach, 4.0 * spread + 0.010))
+        reach = max(LEAST_REACH_S, min(reach, 4.0 * spread + WIDER_S))
     return period, start, spread, beats
 
 
 def _interval(bpm: float, period: float, spread: float, beats: FloatArray) -> float:
     """Half of a tempo's 95 % interval: the slope's, from the spread about the line."""
     wide = float(np.sqrt(np.sum((beats - beats.mean()) ** 2)))
-    return float(1.96 * bpm * max(spread, 1e-4) / max(wide, 1e-9) / period)
+    return float(HALF_95 * bpm * max(spread, EXACT_S) / max(wide, 1e-9) / period)
