@@ -20,8 +20,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+from bench.shared import BENCH, needed
+
 ROOT = Path(__file__).resolve().parents[1]
-SHARED = ROOT.parent / "shared" / "bench"
 FONT = Path("/usr/share/sounds/sf2/FluidR3_GM.sf2")
 # Each kind of playing once; the three mics are heard as one performance.
 ITEMS = (
@@ -81,7 +82,7 @@ def said_by(tree: Path, *, clips: bool) -> dict[str, Any]:
         "OMP_NUM_THREADS": "1",
     }
     done = subprocess.run(
-        [sys.executable, "-c", CHILD, str(SHARED), wanted],
+        [sys.executable, "-c", CHILD, str(needed(BENCH)), wanted],
         cwd=tree,
         env=environment,
         capture_output=True,

@@ -1,8 +1,13 @@
 """Generated tables of the docs: each has a bench, and what moved by more than its noise is named."""
 
+import contextlib
+import io
+import sys
 import unittest
+from pathlib import Path
 
 from bench import tables
+from bench.shared import needed
 
 
 class TablesTest(unittest.TestCase):
@@ -23,6 +28,16 @@ class TablesTest(unittest.TestCase):
         self.assertIn("0.70", said)
         self.assertEqual(len(tables.moved(old, old.replace("120", "150"), 0.4)), 0)
         self.assertEqual(tables.moved(old, "| drums | 0.97 | 120 |\n", 0.02), ["2 lines became 1"])
+
+    def test_without_its_material_a_bench_says_so_and_its_table_stays(self) -> None:
+        with self.assertRaises(SystemExit) as ended, contextlib.redirect_stderr(io.StringIO()) as said:
+            needed(Path("/nowhere/shared/bench"))
+        self.assertEqual(ended.exception.code, 77)
+        self.assertIn("/nowhere/shared/bench is not beside this checkout", said.getvalue())
+        table = tables.Table(Path("page.md"), f"{sys.executable} -c 'raise SystemExit(77)'", "| 1 |\n")
+        text, trouble = tables.made(table)
+        self.assertIsNone(text)
+        self.assertIn("material is missing", trouble)
 
 
 if __name__ == "__main__":

@@ -25,6 +25,7 @@ import numpy as np
 import soundfile as sf
 from tests.support.places import bring_in
 
+from bench.shared import OPEN, needed
 from combpace.core.audio import Audio
 from combpace.core.clocks import Quarters
 from combpace.core.errors import CombPaceError
@@ -37,7 +38,6 @@ from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.lead_readings import ways
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 FIRST_SEED = 7_600_000
 # Notes so near to a downbeat are struck on it; a line lies so far outside of the first and last of them at
 # most.
@@ -380,7 +380,7 @@ def main() -> None:
     names = (
         options.only
         if options.only is not None
-        else sorted(path.stem for path in OPEN.glob("*.json") if path.stem != "index")
+        else sorted(path.stem for path in needed(OPEN).glob("*.json") if path.stem != "index")
     )
     with ProcessPoolExecutor(2) as pool:
         runs: list[tuple[str, Callable[[Any], Found], list[Any]]] = [

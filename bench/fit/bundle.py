@@ -19,12 +19,12 @@ from typing import Any
 
 import numpy as np
 
+from bench.shared import OPEN, needed
 from combpace.batch.files import opened
 from combpace.cli import main as command
 from combpace.core.analysis.bleed import bleed_in
 from combpace.core.analysis.opening import listen
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 KIT = "a_multi1_"
 CLOSE, ALL = ("kick", "snare"), ("kick", "snare", "oh")
 # A mark so near to a stroke is that stroke's.
@@ -35,7 +35,7 @@ STEPS = 4
 
 def truth(mic: str) -> Any:
     """The true beats, downbeats and strokes of one mic."""
-    return json.loads((OPEN / f"{KIT}{mic}.json").read_text())
+    return json.loads((needed(OPEN) / f"{KIT}{mic}.json").read_text())
 
 
 def strokes(mic: str) -> np.ndarray:
@@ -46,7 +46,7 @@ def strokes(mic: str) -> np.ndarray:
 def bleed() -> None:
     """Print how much of the bleed goes, and of what is true."""
     with contextlib.ExitStack() as stack:
-        sources = [stack.enter_context(opened(OPEN / f"{KIT}{mic}.flac"))[0] for mic in ALL]
+        sources = [stack.enter_context(opened(needed(OPEN) / f"{KIT}{mic}.flac"))[0] for mic in ALL]
         each = [listen(source, None).onsets for source in sources]
         for mic, onsets, gone in zip(ALL, each, bleed_in(sources, each), strict=True):
             if mic not in CLOSE:
@@ -71,7 +71,7 @@ def fit() -> None:
         said = io.StringIO()
         with contextlib.redirect_stdout(said):
             status = command(["convert", str(label), "-o", str(made)])
-            files = [str(OPEN / f"{KIT}{mic}.flac") for mic in ALL]
+            files = [str(needed(OPEN) / f"{KIT}{mic}.flac") for mic in ALL]
             status += command(
                 [
                     "fit",

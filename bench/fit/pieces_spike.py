@@ -17,18 +17,17 @@ from __future__ import annotations
 import argparse
 import itertools
 from concurrent.futures import ProcessPoolExecutor
-from pathlib import Path
 
 import numpy as np
 import soundfile as sf
 from scipy.ndimage import maximum_filter1d
 
+from bench.shared import OPEN, needed
 from combpace.core.analysis.opening import listen
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.pieces.cutting import cut_frames
 from combpace.core.pieces.laying import FADE_S, FILLS, MEETINGS, Piece, Pieces
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 LENGTH_S, BESIDE_S, LATER_S = 20.0, 0.040, 0.5
 NEAR_S, FLOOR = 0.008, 0.03
 TAIL_S, END_S = 0.120, 0.006
@@ -92,7 +91,7 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--fade-ms", type=float, default=1000 * FADE_S)
     options = parser.parse_args()
-    names = sorted(path.stem for path in OPEN.glob("*.flac"))[: options.count]
+    names = sorted(path.stem for path in needed(OPEN).glob("*.flac"))[: options.count]
     with ProcessPoolExecutor(2) as pool:
         rows = list(pool.map(one, [(name, options.fade_ms / 1000) for name in names]))
     print(f"{len(rows)} excerpts, {sum(row[1] for row in rows)} pieces, fades of {options.fade_ms:g} ms\n")

@@ -21,10 +21,10 @@ import itertools
 import json
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 
+from bench.shared import OPEN, needed
 from combpace.batch.files import analyse_named, opened
 from combpace.core.analysis.take import Analysis, analyse
 from combpace.core.audio import ArraySource
@@ -34,7 +34,6 @@ from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 FIRST_SEED = 7_600_000
 # Steps of the grid in a beat; notes so near together are one stroke, the first of them counts; a mark so near
 # is a stroke's. Seconds.
@@ -149,7 +148,7 @@ def main() -> None:
     options = parser.parse_args()
     names = [
         path.stem
-        for path in sorted(OPEN.glob("*.flac"))
+        for path in sorted(needed(OPEN).glob("*.flac"))
         if not options.only or any(one in path.stem for one in options.only)
     ]
     seeds = list(range(options.first, options.first + options.songs))

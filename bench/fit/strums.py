@@ -14,17 +14,16 @@ import argparse
 import json
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
-from pathlib import Path
 
 import numpy as np
 import soundfile as sf
 
 from bench.ear.material import RATE
 from bench.ear.sampled import TO_MEASURE, on_font
+from bench.shared import OPEN, needed
 from combpace.core.analysis.opening import listen
 from combpace.core.audio import ArraySource, Audio
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 FIRST_SEED, STRUMS = 8_100_000, 14
 SPREAD_S = (0.005, 0.045)
 LIMITS_S = (0.003, 0.005, 0.010)
@@ -121,7 +120,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=FIRST_SEED)
     parser.add_argument("--kinds", nargs="*", default=[], help="only these kinds of open")
     options = parser.parse_args()
-    names = sorted(path.stem for path in OPEN.glob("*.flac"))
+    names = sorted(path.stem for path in needed(OPEN).glob("*.flac"))
     if options.kinds:
         names = [
             name

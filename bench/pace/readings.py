@@ -11,18 +11,17 @@ import argparse
 import json
 import time
 from concurrent.futures import ProcessPoolExecutor
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import soundfile as sf
 
+from bench.shared import OPEN, needed
 from combpace.core.analysis import readings as module
 from combpace.core.analysis.readings import readings_of
 from combpace.core.analysis.take import analyse
 from combpace.core.audio import ArraySource, Audio
 
-OPEN = Path(__file__).resolve().parents[3] / "shared" / "bench" / "beats" / "open"
 RIGHT_F = 0.9
 FIRST_SEED = 7_400_000
 SHARPER = (4.0, 8.0, 14.0, 20.0, 30.0, 45.0)
@@ -108,7 +107,7 @@ def main() -> None:
     options = parser.parse_args()
     kept = SHARPER.index(module.SHARPER)
     with ProcessPoolExecutor(2) as pool:
-        names = sorted(path.stem for path in OPEN.glob("*.json") if path.stem != "index")
+        names = sorted(path.stem for path in needed(OPEN).glob("*.json") if path.stem != "index")
         sets = {"open": list(pool.map(excerpt, names))}
         if options.songs:
             sets[f"{options.songs} songs"] = list(

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from bench.shared import STRETCH, needed
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import METHODS, StretchedSource, stretch
@@ -20,7 +21,6 @@ from combpace.core.stretch.remembered import Remembered
 
 RATE, ROUNDS = 44100, 5
 ROOT = Path(__file__).resolve().parents[2]
-SHARED = ROOT.parent / "shared" / "bench" / "stretch"
 
 
 def material(seconds: int) -> tuple[Any, TimeMap]:
@@ -51,7 +51,7 @@ def by_peer(python: str, name: str, seconds: int = 120) -> float:
         "import sys, time, resource, numpy as np\n"
         f"sys.path[:0] = [{str(ROOT)!r}, {str(ROOT / 'src')!r}]\n"
         "from bench.stretch.cost import material\nimport importlib.util\n"
-        f"spec = importlib.util.spec_from_file_location('peers', {str(SHARED / 'peers.py')!r}); "
+        f"spec = importlib.util.spec_from_file_location('peers', {str(needed(STRETCH) / 'peers.py')!r}); "
         "peers = importlib.util.module_from_spec(spec)\n"
         f"spec.loader.exec_module(peers)\ny, m = material({seconds})\ny = np.ascontiguousarray(y.T)\n"
         "cpu = lambda: sum(sum(resource.getrusage(w)[:2]) for w in (resource.RUSAGE_SELF, "

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from bench.shared import needed
 from bench.stretch.judge import BENCH
 
 FONTS = [Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")]
@@ -241,6 +242,7 @@ def main() -> None:
     parser.add_argument("--look", type=Path)
     parser.add_argument("--brief", action="store_true", help="only what is asked, worst of all settings")
     options = parser.parse_args()
+    needed(BENCH)
     lines: list[str] = []
     if not (BENCH / "bench.py").is_file():
         print("There is no ../shared/bench/stretch here: only what it costs is measured.")
