@@ -17,9 +17,10 @@ from combpace.workers.backend import Processes
 
 LOG = logging.getLogger("combpace")
 POLL_S = 0.1
-# How long is waited after a round that failed; how often silent jobs are looked for, and after how long a job
-# is one.
-TROUBLE_S, LOOK_S, SILENT_S = 1.0, 5.0, 60.0
+# After a round that failed it waits so long.
+TROUBLE_S = 1.0
+# A job that has not been heard of for SILENT_S is dead; every LOOK_S it looks for such.
+LOOK_S, SILENT_S = 5.0, 60.0
 MOST_TRIES = 3
 
 

@@ -29,9 +29,11 @@ NEARLY_S, LOUDER_DB = 0.001, 6.0
 CLOSEST_S = 0.120
 # A stroke is at its loudest within this time.
 STROKE_S = 0.030
-# In a close mic what is so much softer than the stroke after it, for so much longer than its strokes usually
-# start softly, is another drum's; and of so few strokes nothing is usual.
-LEAD_DB, LEAD_S, LEAST_STROKES = 12.0, 0.0025, 8
+# What a close mic hears just before its drum is struck may be another drum's: it is softer than the stroke
+# by so much, and lasts so much longer than the soft beginning that this drum's strokes usually have.
+LEAD_DB, LEAD_S = 12.0, 0.0025
+# Of fewer strokes nothing is called usual.
+LEAST_STROKES = 8
 
 
 class Together:

@@ -20,9 +20,9 @@ from combpace.core.tempo.map import TempoMap
 PROGRAMMED_S = 0.004
 # So many of a machine's beats lie this near to its one line.
 ON_LINE_S, MACHINE_SHARE = 0.020, 0.9
-# Beats that scatter by no more than this about one line, and whose course of nine beats never leaves it by
-# what is heard, are steady whatever a fill or a break did to how they were followed; so many of them may be
-# anywhere.
+# Beats are steady that scatter by no more than SCATTERED_S about one line and whose course stays within
+# HEARD_S of it: more would be heard. A fill or a break may lead the ear astray; so this share of them is
+# not asked.
 SCATTERED_S, HEARD_S, ALL_BUT = 0.008, 0.010, 0.05
 # So many beats are averaged for the course of a tempo: two bars of four and the line after them.
 COURSE_BEATS = 9

@@ -16,8 +16,8 @@ from combpace.core.spectra import OnsetStrength
 # A click is as much softer after this time, and before the next one as much softer again, in dB.
 RING_S, GONE_DB, SILENT_DB = 0.080, 20.0, 30.0
 LEAST_CLICKS, SHORTEST_S, LONGEST_S = 8, 60 / 325, 60 / 28
-# Neighbouring distances differ by less than this share where a machine or a steady hand clicks; but for this
-# share of them, where the tempo changes.
+# A machine or a steady hand clicks so evenly: neighbouring distances differ by less than this share. Where
+# the tempo changes they differ more; so many of them may.
 EVEN, EXCEPTIONS = 0.04, 0.1
 # Clicks that take turns, loud and soft, count parts of beats: by how many times their own scatter they then
 # differ.

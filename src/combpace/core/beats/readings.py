@@ -31,9 +31,10 @@ WEIGHTS = "ways_weights.npz"
 KINDS = ("first", "band", "attacks", "steady", "counted otherwise", "joined")
 RISE_GROUPS = 4
 USUAL_BPM = 108.0
-# A pulse that jumps: gaps before, while and after it does; it goes on as before where its tempo is the same
-# within GOES_ON (log), moved by more than JUMPS of a beat from whole beats, with one gap uneven by UNEVEN.
+# A jump of the pulse is looked for in sixteen gaps: six before it, four in which it happens, six after it.
 GAPS_BEFORE, GAPS_DURING, GAPS_AFTER = 6, 4, 6
+# The tempo is the same after it (natural logarithm), but the beats are off by this part of a beat, and one
+# gap of the four is uneven by this share.
 GOES_ON, JUMPS, UNEVEN = 0.06, 0.38, 0.08
 # Rows of beats nearer to each other than this are one.
 ONE_ROW_S = 0.03

@@ -36,12 +36,18 @@ FREE = 1.5
 LONGEST_ENDING = 0.2
 # Two beats nearer than this are one.
 SAME_S = 0.001
-# How far a beat goes to an attack, in beats; what the softest attack counts beside its strength; how much of
-# the worth of the best one an earlier one needs to be taken; and how much any attack carries a beat.
-REACH, SOFTEST, DOMINANT, STRUCK = 0.2, 0.05, 0.6, 0.35
-# Beats that came nearer to each other than the first are put apart by the second at least; where the last one
-# has none after it, as if it came after the third. Seconds.
-LEAST_APART_S, PUT_APART_S, USUAL_S = 0.02, 0.03, 0.4
+# How far a beat goes to an attack, in beats.
+REACH = 0.2
+# An attack is worth its strength and this, so that the softest one counts too.
+SOFTEST = 0.05
+# An earlier attack is taken before the best one where it is worth this share of it.
+DOMINANT = 0.6
+# How much any attack carries a beat, beside its strength.
+STRUCK = 0.35
+# Beats nearer to each other than the first are put apart by the second. Seconds.
+LEAST_APART_S, PUT_APART_S = 0.02, 0.03
+# The last beat has none after it: as if one came after so long.
+USUAL_S = 0.4
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,9 +20,10 @@ from combpace.core.tempo.meters import bar_number
 VALUES = (4, 8, 16)
 # A value is the smallest where so few onsets lie nearer to a place between.
 BETWEEN = 0.03
-# A grid is too coarse where more onsets than this lie nearer to a place between; these lie on the finer grid
-# that is named, half of them within this part of its step.
-PLAYED_BETWEEN, ON_IT = 0.10, 0.12
+# A grid is too coarse where more than this share of the onsets lies nearer to a place between two of its own.
+PLAYED_BETWEEN = 0.10
+# A finer grid is named only if half of those lie this near to it, as a part of its step.
+ON_IT = 0.12
 # Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
 SLIGHT_MS = 8.0
 # Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so

@@ -32,8 +32,8 @@ _BETTER = {"chord": BETTER_CHORD, "line": BETTER_LINE}
 TOGETHER_S = 4.0
 # What sounds on starts anew after that long at the latest.
 THROUGH_S = 8.0
-# Seconds of segments that are kept for one map alone: one that sounds on with its windows beyond both ends,
-# and those struck beside it, of which one may reach over either end.
+# How many seconds of finished segments are kept for a map, when it is the only one that sounds: one that
+# sounds on, those that are struck beside it, and a second for windows that reach over an end.
 KEPT_S = THROUGH_S + TOGETHER_S + 1.0
 
 

@@ -26,9 +26,14 @@ from combpace.core.stretch.sustain import HIGHEST_HZ, Sustained
 # Windows at 44.1 kHz are 4096 frames between attacks and 8192 where nothing strikes for LONG_FROM_S.
 WINDOW_S, LONG_S, LONG_FROM_S = 0.0929, 0.1858, 1.2
 OVERLAP = 4
-# What stays as it is: at least HEAD_S, for a strum is no slower for a slower song, half of it where the rest
-# can give way; at most BEFORE_LET_GO of what comes before a note is let go.
-HEAD_S, HEAD_SHARE, MOST_HEAD_S, TAIL_S, EASED_S, BEFORE_LET_GO = 0.12, 0.5, 0.5, 0.012, 0.050, 0.8
+# A strum is no slower in a slower song: so much after an attack stays as it is, and so much before the next.
+HEAD_S, TAIL_S = 0.12, 0.012
+# More may stay where the rest can give way: up to this share of the segment, and up to this long.
+HEAD_SHARE, MOST_HEAD_S = 0.5, 0.5
+# Where no attack begins or ends it, so much stays at that end.
+EASED_S = 0.050
+# Of a note that is let go inside, no more than this share of what comes before that stays.
+BEFORE_LET_GO = 0.8
 # So far below its note a pause is nothing to be told apart.
 QUIET_DB = 35.0
 # Segments shorter than this have no room for a window that tells notes apart.

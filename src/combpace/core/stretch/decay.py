@@ -22,9 +22,11 @@ BAND_EDGES_HZ = (250.0, 500, 1000, 2000, 4000, 8000)
 WINDOW_S, OVERLAP = 0.0232, 4
 # The first moments of a note are its attack, and no part of how it dies away.
 ATTACK_S = 0.020
-# Slower than this, in decibels a second, a band is held, or all of the sound; farther from its curve than
-# this it is no note that dies away.
-HELD_DB_S, WHOLE_DB_S, APART_DB = 8.0, 3.0, 4.0
+# A band that falls more slowly than this is held; so is a sound that falls more slowly than that. dB a
+# second.
+HELD_DB_S, WHOLE_DB_S = 8.0, 3.0
+# What lies farther from a straight fall than this is no note that dies away.
+APART_DB = 4.0
 # A fall as steep as this within SMOOTH frames is a note that was let go: what comes after says nothing.
 LET_GO_DB, SMOOTH = 14.0, 9
 # Never softer by more than this, and less than this is not worth a filter.

@@ -26,14 +26,16 @@ from combpace.core.stretch.seam import fades
 HEAD_S, TAIL_S = 0.0105, 0.004
 # After its head a gliding pitch is back where the map has it within this time.
 BACK_S = 0.010
-# A consonant is no longer for a longer note: where a segment is made longer than HISS_FROM, a hiss that
-# starts it stays as it is above HISS_HZ if it stands out by HISS_DB from what follows, until it has fallen to
-# HISS_LEFT_DB above that or by HISS_FALL_DB, and for HISS_S at most.
-HISS_FROM, HISS_HZ, HISS_S, HISS_STEP_S = 1.12, 2000.0, 0.08, 0.004
-HISS_DB, HISS_LEFT_DB, HISS_FALL_DB = 10.0, 3.0, 25.0
-# Where the pitch stays within these cents of one value for this share of a segment, more of the note is left
-# as it is, and change from one period to the next is short: strings are not quite periodic, and a blend of
-# two periods dulls them.
+# A longer note has no longer consonant. From this factor on a hiss at the start of a segment stays as it is.
+HISS_FROM = 1.12
+# A hiss is what lies above this; it stands out from what follows by so much. Levels are taken each
+# HISS_STEP_S.
+HISS_HZ, HISS_DB, HISS_STEP_S = 2000.0, 10.0, 0.004
+# It is over when it has come so near to what follows, has fallen by so much, or has lasted so long.
+HISS_LEFT_DB, HISS_FALL_DB, HISS_S = 3.0, 25.0, 0.08
+# A string is not quite periodic: a blend of two of its periods dulls it. So where the pitch stays within
+# these cents for this share of a segment, more of the note is left as it is, and periods change over
+# quickly.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_FRAMES = 9
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3

@@ -13,11 +13,16 @@ from combpace.core.audio import Source
 from combpace.core.stretch.plan import Segment
 from combpace.core.stretch.remembered import once
 
-# Levels over SPAN_S, every STEP_S: not before EARLIEST_S a sound that fell by less than HELD_DB within
-# BEFORE_S falls by more than FALL_DB within AFTER_S, and what comes later stays LEFT_DB below what it was.
-STEP_S, SPAN_S, EARLIEST_S = 0.005, 0.020, 0.05
-BEFORE_S, AFTER_S = 0.060, 0.050
-FALL_DB, HELD_DB, LEFT_DB = 14.0, 5.0, 10.0
+# A note is let go where its level breaks off. Levels are taken over SPAN_S, every STEP_S.
+STEP_S, SPAN_S = 0.005, 0.020
+# Not so soon after its attack.
+EARLIEST_S = 0.05
+# It was held: within this time it fell by less than this.
+BEFORE_S, HELD_DB = 0.060, 5.0
+# It breaks off: within this time it falls by more than this.
+AFTER_S, FALL_DB = 0.050, 14.0
+# And it stays off: what comes later is softer than it was by this.
+LEFT_DB = 10.0
 # So much after that moment is as long as it was.
 DYING_S = 0.060
 

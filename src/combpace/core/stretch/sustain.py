@@ -28,9 +28,8 @@ FRAMES = 5
 HIGHEST_HZ = 5000.0
 # A peak stands this much above the median of its surroundings, so many bins to either side.
 CLEAR, ABOUT = 5.0, 24
-# Between its quartiles over all those frames a partial's level moves by less than a factor: what decays and
-# is struck again is as loud after a hit as before, but it is not sustained. The first is for finding out
-# whether sound is sustained at all.
+# A partial is sustained where its upper quartile is less than EVEN times its lower one: what decays and is
+# struck again moves more. VERY_EVEN decides whether anything in the sound is sustained at all.
 VERY_EVEN, EVEN = 1.4, 1.7
 LOBE = 2
 # Share of the power before attacks that makes what sounds on a layer of its own.

@@ -23,9 +23,11 @@ from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
 from combpace.stations.station import Action, Next, Place, Station, Step, the_lead
 
-# Takes that share so many attacks are doubles; pulled so hard they sound as one; by so much they are offered
-# to differ (common practice). %.
-SAME_PART, LEAST_PERCENT, APART_PERCENT = 0.7, 70, 2
+# Takes that share this part of their attacks are doubles.
+SAME_PART = 0.7
+# Doubles that are all pulled by this much or more sound as one; they are offered to differ by so much (common
+# practice). %.
+LEAST_PERCENT, APART_PERCENT = 70, 2
 # How the groove in force is named among the grids on offer.
 OWN_GROOVE = "groove"
 # On its place within this, as `core.fit.proof` has it.
