@@ -1,7 +1,8 @@
-"""All tests, two modules at a time: `.venv/bin/python -m tests.at_once [--slowest 10] [MODULE ...]`.
+"""All tests, two modules at a time: `.venv/bin/python -m tests.at_once [--cover FILE] [MODULE ...]`.
 
 `python -m unittest` on each module, in processes that live on; those that drive a browser or kill workers
-begin first, as they are the longest. The last lines are unittest's own: how many ran, what failed.
+begin first, as they are the longest. The last lines are unittest's own: how many ran, what failed. --cover
+(or COVER in the environment) writes which lines of the application these processes went through.
 """
 
 from __future__ import annotations
@@ -16,6 +17,8 @@ import unittest
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
+
+import coverage
 
 ROOT = Path(__file__).resolve().parents[1]
 # Begun in this order; the rest is short.
@@ -65,6 +68,16 @@ def modules() -> list[str]:
     return sorted(found, key=rank)
 
 
+_MEASURES: list[coverage.Coverage] = []
+
+
+def measuring(data: str) -> None:
+    """Note which lines this process goes through, from now on."""
+    sources = [str(ROOT / "src" / "combpace")]
+    _MEASURES.append(coverage.Coverage(data_file=data, data_suffix=True, source=sources, config_file=False))
+    _MEASURES[0].start()
+
+
 def run(module: str) -> Ended:
     """One module's tests in this process."""
     begun = time.monotonic()
@@ -72,6 +85,10 @@ def run(module: str) -> Ended:
     runner = unittest.TextTestRunner(out, verbosity=0, resultclass=Timed)  # type: ignore[arg-type]
     result = runner.run(unittest.defaultTestLoader.loadTestsFromName(module))
     assert isinstance(result, Timed)
+    for one in _MEASURES:
+        one.stop()
+        one.save()
+        one.start()
     return Ended(
         module,
         result.testsRun,
@@ -89,10 +106,13 @@ def main() -> int:
     parser.add_argument("modules", nargs="*")
     parser.add_argument("--at-once", type=int, default=max(1, min(4, os.cpu_count() or 1)))
     parser.add_argument("--slowest", type=int, default=0, help="say which modules and tests took longest")
+    parser.add_argument("--cover", default=os.environ.get("COVER", ""), metavar="FILE")
     options = parser.parse_args()
     begun = time.monotonic()
     ended: list[Ended] = []
-    with ProcessPoolExecutor(options.at_once, multiprocessing.get_context("spawn")) as pool:
+    context, file = multiprocessing.get_context("spawn"), str(Path(options.cover).resolve())
+    measured = {"initializer": measuring, "initargs": (file,)} if options.cover else {}
+    with ProcessPoolExecutor(options.at_once, context, **measured) as pool:
         waiting = {pool.submit(run, module): module for module in options.modules or modules()}
         for future in as_completed(waiting):
             try:
@@ -103,6 +123,10 @@ def main() -> int:
             mark = "." if not one.report else "F"
             print(mark if mark == "." else f"{mark}\n{one.report}", end="", file=sys.stderr, flush=True)
     print(file=sys.stderr)
+    if options.cover:
+        whole = coverage.Coverage(data_file=file, config_file=False)
+        whole.combine()
+        whole.save()
     for one in sorted(ended, key=lambda one: -one.seconds)[: options.slowest]:
         print(f"{one.seconds:7.1f} s  {one.ran:4d}  {one.module}", file=sys.stderr)
     for seconds, name in sorted((test for one in ended for test in one.tests), reverse=True)[

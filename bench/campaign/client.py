@@ -26,9 +26,10 @@ class Count:
     slowest: float = 0.0
     said: list[str] = field(default_factory=list)
 
-    @property
-    def bad(self) -> bool:
-        return bool(self.lost or self.faults or self.slow or self.orphans or self.processes)
+    def bad(self, *, timed: bool = True) -> bool:
+        """Whether anything is not zero; timed: slow calls count too."""
+        wrong = self.lost or self.faults or self.orphans or self.processes
+        return bool(wrong or (timed and self.slow))
 
 
 class Client:
