@@ -154,37 +154,17 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
         index += 1
     # A first bar line within a few ticks of zero is zero's own.
     line_s = tempo_map.second(tempo_map.bar_line(index))
-    lead_quarters = tempo_map.bar_line(index) - tempo_map.place(0.0)
     ticks, seconds = [0], [0.0]
     signatures: list[tuple[int, int, int]] = []
     start_tick = 0
     if line_s > 1e-6:
-        # Beats of the lead-in keep their own times; only what lies before the first of them takes the odd
-        # length.
-        inside = [knot for knot in tempo_map.knots if 1e-3 < knot.time_s < line_s - 1e-3]
-        sixteenths = max(1, round(lead_quarters * 4)) if not inside else 0
-        if inside:
-            beat = tempo_map.meters[0].beat_quarters
-            rest = tempo_map.bar_line(index) - inside[0].quarters
-            rest = (
-                round(rest / beat) * beat
-                if abs(rest / beat - round(rest / beat)) < 0.02
-                else round(rest * 4) / 4
-            )
-            sixteenths = round(rest * 4) + max(1, round((inside[0].quarters - tempo_map.place(0.0)) * 4))
-        while line_s / (sixteenths / 4) > MAX_US_PER_QUARTER / US:
-            sixteenths += 1
+        sixteenths, points = _led_in(tempo_map, index, line_s)
         start_tick = sixteenths * TICKS_PER_QUARTER // 4
-        for knot in inside:
-            tick = start_tick - round((tempo_map.bar_line(index) - knot.quarters) * TICKS_PER_QUARTER)
-            if tick > ticks[-1] + TICKS_PER_QUARTER // 16:
-                ticks.append(tick)
-                seconds.append(knot.time_s)
+        ticks += [tick for tick, _ in points]
+        seconds += [second for _, second in points]
         signatures += _lead_in(
             sixteenths, tempo_map.meters[0] if index <= 0 else tempo_map.meter_of(index - 1)
         )
-        ticks.append(start_tick)
-        seconds.append(line_s)
     line_quarters = tempo_map.bar_line(index)
 
     def tick_of(quarters: float) -> int:
@@ -209,6 +189,35 @@ def _plan(tempo_map: TempoMap[SessionTimes], end_s: float) -> _Plan:
             signatures.append((tick_of(tempo_map.bar_line(bar)), meter.numerator, meter.denominator))
     bar_1 = tick_of(0.0) if index <= 0 <= last_index else None
     return _Plan(ticks, seconds, signatures, bar_1, bars)
+
+
+def _led_in(
+    tempo_map: TempoMap[SessionTimes], index: int, line_s: float
+) -> tuple[int, list[tuple[int, float]]]:
+    """What lies between 0 and the first bar line after it: (its length in sixteenths, (tick, second) of its
+    beats and of that line).
+
+    Beats keep their own times; only what lies before the first of them takes the odd length.
+    """
+    line, start = tempo_map.bar_line(index), tempo_map.place(0.0)
+    inside = [knot for knot in tempo_map.knots if 1e-3 < knot.time_s < line_s - 1e-3]
+    if inside:
+        beat = tempo_map.meters[0].beat_quarters
+        rest = line - inside[0].quarters
+        whole = abs(rest / beat - round(rest / beat)) < 0.02
+        rest = round(rest / beat) * beat if whole else round(rest * 4) / 4
+        sixteenths = round(rest * 4) + max(1, round((inside[0].quarters - start) * 4))
+    else:
+        sixteenths = max(1, round((line - start) * 4))
+    while line_s / (sixteenths / 4) > MAX_US_PER_QUARTER / US:
+        sixteenths += 1
+    start_tick = sixteenths * TICKS_PER_QUARTER // 4
+    points: list[tuple[int, float]] = []
+    for knot in inside:
+        tick = start_tick - round((line - knot.quarters) * TICKS_PER_QUARTER)
+        if tick > (points[-1][0] if points else 0) + TICKS_PER_QUARTER // 16:
+            points.append((tick, knot.time_s))
+    return sixteenths, [*points, (start_tick, line_s)]
 
 
 def _turns(tempo_map: TempoMap[SessionTimes]) -> list[float]:
