@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import atexit
+import shutil
 import tempfile
 import unittest
 from dataclasses import replace
@@ -50,6 +52,23 @@ def bring_in(folder: DataFolder, session_id: str, audio: Audio, name: str, keep:
     return take_id
 
 
+_MADE: list[tuple[Path, str, str]] = []
+
+
+def made_once() -> tuple[Path, str, str]:
+    """(a data folder, its session, its lead), read and heard once in this process: tests work on copies."""
+    if not _MADE:
+        folder = Path(tempfile.mkdtemp())
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        place = DataFolder(replace(Settings(), data_dir=folder / "data"))
+        place.prepare()
+        session = shelf.create(place, "Copper night")
+        lead = bring_in(place, session, breathing()[1], "tub kit.wav")
+        place.close()
+        _MADE.append((folder / "data", session, lead))
+    return _MADE[0]
+
+
 class PlaceTest(unittest.TestCase):
     """A workplace with one session and one breathing lead."""
 
@@ -57,12 +76,12 @@ class PlaceTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+        made, self.session, self.lead = made_once()
+        shutil.copytree(made, self.folder / "data")
         self.place = DataFolder(replace(Settings(), data_dir=self.folder / "data"))
         self.place.prepare()
         self.addCleanup(self.place.close)
-        self.session = shelf.create(self.place, "Copper night")
-        self.beats, audio = breathing()
-        self.lead = bring_in(self.place, self.session, audio, "tub kit.wav")
+        self.beats = breathing_beats(np.random.default_rng(4), 8, 1.0)
 
     def act(self, name: str, /, **args: object) -> Revision:
         """Take a decision on what the session is now, as a page does."""
