@@ -1,8 +1,7 @@
 """All tests, two modules at a time: `.venv/bin/python -m tests.at_once [--cover FILE] [MODULE ...]`.
 
-`python -m unittest` on each module, in processes that live on; those that drive a browser or kill workers
-begin first, as they are the longest. The last lines are unittest's own: how many ran, what failed. --cover
-(or COVER in the environment) writes which lines of the application these processes went through.
+`python -m unittest` on each module, in processes that live on. The last lines are unittest's own: how many
+ran, what failed. --cover (or COVER in the environment) writes which lines of the application they went through.
 """
 
 from __future__ import annotations
@@ -12,16 +11,18 @@ import io
 import multiprocessing
 import os
 import sys
+import threading
 import time
 import unittest
-from concurrent.futures import ProcessPoolExecutor, as_completed
+from collections import deque
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import coverage
 
 ROOT = Path(__file__).resolve().parents[1]
-# Begun in this order; the rest is short.
+# In this order; the rest is short.
 LONGEST_FIRST = ("tests.browser", "tests.test_campaign", "tests.workers", "tests.test_cli", "tests.stations")
 
 
@@ -112,16 +113,35 @@ def main() -> int:
     ended: list[Ended] = []
     context, file = multiprocessing.get_context("spawn"), str(Path(options.cover).resolve())
     measured = {"initializer": measuring, "initargs": (file,)} if options.cover else {}
-    with ProcessPoolExecutor(options.at_once, context, **measured) as pool:
-        waiting = {pool.submit(run, module): module for module in options.modules or modules()}
-        for future in as_completed(waiting):
-            try:
-                one = future.result()
-            except Exception as error:
-                one = Ended(waiting[future], 1, 0, 1, 0, 0.0, f"ERROR: {waiting[future]}: {error!r}\n")
-            ended.append(one)
-            mark = "." if not one.report else "F"
-            print(mark if mark == "." else f"{mark}\n{one.report}", end="", file=sys.stderr, flush=True)
+    left = deque(options.modules or modules())
+    lock = threading.Lock()
+
+    def work(from_the_end: bool) -> None:
+        """Modules one after the other in a process that lives on; another one where it ended itself."""
+        while left:
+            with ProcessPoolExecutor(1, context, **measured) as pool:
+                while left:
+                    with lock:
+                        if not left:
+                            return
+                        module = left.pop() if from_the_end else left.popleft()
+                    try:
+                        one = pool.submit(run, module).result()
+                    except Exception as error:
+                        one = Ended(module, 1, 0, 1, 0, 0.0, f"ERROR: {module}: {error!r}\n")
+                    ended.append(one)
+                    mark = "." if not one.report else f"F\n{one.report}"
+                    print(mark, end="", file=sys.stderr, flush=True)
+                    if not one.seconds:
+                        break
+
+    # A browser needs more than one processor: beside each module with one runs a module without, so the
+    # second of two begins at the other end of the list.
+    workers = [threading.Thread(target=work, args=(bool(k % 2),)) for k in range(options.at_once)]
+    for worker in workers:
+        worker.start()
+    for worker in workers:
+        worker.join()
     print(file=sys.stderr)
     if options.cover:
         whole = coverage.Coverage(data_file=file, config_file=False)
@@ -129,9 +149,8 @@ def main() -> int:
         whole.save()
     for one in sorted(ended, key=lambda one: -one.seconds)[: options.slowest]:
         print(f"{one.seconds:7.1f} s  {one.ran:4d}  {one.module}", file=sys.stderr)
-    for seconds, name in sorted((test for one in ended for test in one.tests), reverse=True)[
-        : options.slowest
-    ]:
+    tests = sorted((test for one in ended for test in one.tests), reverse=True)
+    for seconds, name in tests[: options.slowest]:
         print(f"{seconds:7.1f} s  {name}", file=sys.stderr)
     ran = sum(one.ran for one in ended)
     counts = {name: sum(getattr(one, name) for one in ended) for name in ("failures", "errors", "skipped")}
