@@ -1,7 +1,7 @@
 """All tests, two modules at a time: `.venv/bin/python -m tests.at_once [--cover FILE] [MODULE ...]`.
 
 `python -m unittest` on each module, in processes that live on. The last lines are unittest's own: how many
-ran, what failed. --cover (or COVER in the environment) writes which lines of the application they went through.
+ran, what failed. --cover (or COVER in the environment) writes which lines of ours they went through.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The runner of `make test`: what fails is counted, whatever ends its process is said, nothing is left out."""
+"""The runner of `make test`: what fails is counted, what ends its process is said, nothing is left out."""
 
 import os
 import re

@@ -40,6 +40,9 @@ def reed(path: Path) -> Path:
 
 
 class PartAsAPersonTest(BrowserTest):
+    # The library of grooves is that of the server.
+    alone = True
+
     def part(self, field: str, value: str) -> None:
         box = self.page.locator(f'[data-act="part"][data-name="{field}"]')
         if box.evaluate("(one) => one.tagName") == "SELECT":

@@ -9,6 +9,9 @@ from tests.support.sounds import struck
 
 
 class ViewsTest(BrowserTest):
+    # The library of grooves is that of the server.
+    alone = True
+
     def setUp(self) -> None:
         super().setUp()
         self.beats, self.audio = breathing(bars=10, start=1.2)

@@ -95,7 +95,7 @@ class BrowserTest(unittest.TestCase):
     flags: ClassVar[list[str]] = ["--autoplay-policy=no-user-gesture-required"]
     # What the server's environment says beside; a class that says so has a server of its own.
     environment: ClassVar[dict[str, str]] = {}
-    # Whether it needs an empty shelf.
+    # Whether it needs a server of its own: an empty shelf, no grooves in the library.
     alone: ClassVar[bool] = False
     folder: ClassVar[Path]
     server: ClassVar[Server]
