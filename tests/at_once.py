@@ -97,7 +97,8 @@ def run(module: str) -> Ended:
         len(result.errors),
         len(result.skipped),
         time.monotonic() - begun,
-        out.getvalue() if not result.wasSuccessful() else "",
+        # Its own sum would be counted twice.
+        out.getvalue().rpartition(f"\n{'-' * 70}\nRan ")[0] + "\n" if not result.wasSuccessful() else "",
         tuple(result.durations),
     )
 
