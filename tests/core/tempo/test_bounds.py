@@ -64,6 +64,11 @@ class MapTest(unittest.TestCase):
             )
             self.assertEqual([line.second(q) for q in places], times.tolist())
             self.assertEqual([line.place(t) for t in times], places.tolist())
+            # A span from a lead-in over bar 1: its length has less exact digits than its end.
+            first, last = -rng.uniform(0.7, 1.0), rng.uniform(0.7, 1.0)
+            over: TempoMap[TakeTimes] = TempoMap((Knot(first, first), Knot(last, last)))
+            self.assertEqual((over.second(last), over.place(last)), (last, last))
+            self.assertEqual((over.second(first), over.place(first)), (first, first))
 
 
 class CorrectionTest(unittest.TestCase):
