@@ -229,6 +229,16 @@ class ForesightTest(EditTest):
         self.act("undo")
         self.assertAlmostEqual(self.seen().document.take(self.other).offset_s, self.line(2), places=5)
 
+    def test_a_take_moves_from_a_tenth_of_a_millisecond_on(self) -> None:
+        for by_s, said in (
+            (0.02, "reed organ moves by up to 20.0 ms"),
+            (0.0001, "reed organ moves by up to 0.1 ms"),
+        ):
+            self.assertIn(said, self.foresee("take", take=self.other, field="start", value=f"{by_s:.6f}"))
+        self.assertNotIn(
+            "reed organ moves", self.foresee("take", take=self.other, field="start", value="0.000020")
+        )
+
     def test_what_it_keeps_is_checked(self) -> None:
         with self.assertRaises(ParameterError):
             self.act("take", take=self.lead, field="keeps", value="bar")
