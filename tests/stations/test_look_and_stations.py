@@ -7,6 +7,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.drawing import picture
+from combpace.drawing.picture import shown_bars
 from combpace.session import fits, words
 from combpace.session.analysis_store import write_analysis
 from combpace.session.decisions import Change, record
@@ -52,6 +53,20 @@ class LookTest(PlaceTest):
         # Taking it moves what it names, and nothing else.
         np.testing.assert_allclose([self.line(bar) for bar in (0, 1, 2, 4, 5, 6)], others, atol=1e-9)
         self.assertNotIn("bar 4", [place.where for place in self.places("bars")])
+
+    def test_no_line_is_proposed_to_move_where_less_speaks_for_it(self) -> None:
+        # Bar 4 has no attack on its line, but one a fifth of a beat after it: there the beats beside it
+        # would be uneven. One that is 15 ms late would be worth it.
+        self.act("onset-remove", take=self.lead, times_s=[self.line(3)])
+        for late_s, listed in ((0.1, False), (0.015, True)):
+            self.act("onset-add", take=self.lead, time_s=self.line(3) + late_s)
+            drift = next(row["drift"] for row in shown_bars(self.seen()) if row["n"] == 4)
+            self.assertAlmostEqual(drift or 0.0, 1000 * late_s, delta=1.0)
+            moves = [place.title for place in self.places("bars") if place.about == "off-line"]
+            self.assertEqual(
+                any(title.startswith(f"First attack {1000 * late_s:.0f}") for title in moves), listed
+            )
+            self.act("onset-remove", take=self.lead, times_s=[self.line(3) + late_s])
 
     def test_nothing_is_called_right_before_it_was_listened_to(self) -> None:
         for one in STATIONS.values():

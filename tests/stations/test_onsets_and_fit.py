@@ -7,6 +7,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.session import fits
+from combpace.session.document.model import OnsetEdits
 from combpace.session.stack import stacked
 from combpace.session.state import edited
 from combpace.stations.fit.rendering import order_render, render_take
@@ -16,7 +17,7 @@ from combpace.store import rows
 from combpace.store.models import JobRow
 from tests.core.analysis.test_opening import eighths
 from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import attack_starts, struck, two_close_mics
+from tests.support.sounds import attack_starts, marks, struck, two_close_mics
 
 
 class OnsetsTest(PlaceTest):
@@ -102,6 +103,14 @@ class SentenceTest(PlaceTest):
         )
         with self.assertRaises(ParameterError):
             self.act("onset-shift", take=self.lead, times_s=[float(times[0])], ms=0.0)
+
+    def test_a_locked_mark_is_certain_and_stays_however_weak(self) -> None:
+        heard = marks([1.0, 2.0, 3.0], strength=0.2)
+        heard.confidence[:] = 0.5
+        made = edited(heard, OnsetEdits(threshold=0.9, locked=(2.0,)))
+        self.assertEqual((made.times.tolist(), made.confidence.tolist()), ([2.0], [1.0]))
+        made = edited(heard, OnsetEdits(locked=(2.0,)))
+        self.assertEqual((made.times.tolist(), made.confidence.tolist()), ([1.0, 2.0, 3.0], [0.5, 1.0, 0.5]))
 
     def test_all_bleed_of_a_mic_goes_at_once_but_what_was_locked(self) -> None:
         mics, deep_at, bright_at = two_close_mics()
