@@ -391,6 +391,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--only", nargs="*", default=[], help="mutants whose names hold one of these words")
     parser.add_argument("--at-once", type=int, default=2)
+    parser.add_argument("--brief", action="store_true", help="only what survives, and the share")
     options = parser.parse_args()
     chosen = [one for one in MUTANTS if not options.only or any(word in one.name for word in options.only)]
     begun = time.monotonic()
@@ -401,7 +402,8 @@ def main() -> int:
             passed, first = tests_of(room, copies[0])
             if not passed:
                 raise SystemExit(f"The tests of {room} fail without any fault: {first}. Nothing was tried.")
-            print(f"passes  {room} as it is", flush=True)
+            if not options.brief:
+                print(f"passes  {room} as it is", flush=True)
         with ThreadPoolExecutor(options.at_once) as pool:
             free = list(copies)
 
@@ -411,7 +413,8 @@ def main() -> int:
                     caught, by = tried(mutant, copy)
                 finally:
                     free.append(copy)
-                print(f"{'caught ' if caught else 'SURVIVES'} {mutant.name}: {by}", flush=True)
+                if not options.brief or not caught:
+                    print(f"{'caught ' if caught else 'SURVIVES'} {mutant.name}: {by}", flush=True)
                 return mutant, caught, by
 
             found = list(pool.map(run, chosen))

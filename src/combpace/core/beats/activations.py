@@ -26,6 +26,20 @@ PAIR = 2
 RISES, LEVELS = 8, 4
 CHROMA_HOP_S, CHROMA_WINDOW_S = 0.05, 0.25
 NOVELTY_S = (0.4, 1.2)
+# The network was learnt with all of these: none may change without it.
+# What is loud is the highest within LOUD_S, averaged over USUAL_S; never less than LEAST_LOUD of the loud
+# places of the whole take (quantile LOUD). No rise counts for more than MOST_RISE times that.
+LOUD_S, USUAL_S, LEAST_LOUD, LOUD, MOST_RISE = 1.0, 4.0, 0.35, 0.97, 3.0
+# Levels of bands over LEVEL_S, in spreads about their own mean; no spread is less than this, none counts
+# beyond that.
+LEVEL_S, LEAST_SPREAD, MOST_SPREADS = 0.02, 0.05, 3
+# The level of all over WHOLE_S against that of loud places.
+WHOLE_S, LOUD_WHOLE, MOST_WHOLE = 0.3, 0.9, 2.0
+# Chroma: from where to where pitches are folded into an octave, up to where they are bass, how near to a
+# semitone counts, and from which share of a frame's highest peak on. BELOW_HALF: of the rate.
+LOWEST_HZ, HIGHEST_HZ, BELOW_HALF, BASS_HZ, IN_TUNE, PEAK = 60.0, 2100.0, 0.45, 270.0, 0.3, 0.02
+# So much on either side of a moment belongs to neither chord.
+CHANGES_S = 0.10
 INPUTS = RISES * PAIR + LEVELS + 1 + 2 * len(NOVELTY_S)
 METERS = ("4/4", "3/4", "5/4", "6/8", "7/8")
 WEIGHTS = "pulse_weights.npz"
@@ -63,30 +77,30 @@ def inputs_of(source: Source, heard: OnsetStrength) -> Float32Array:
     pooled = np.zeros((count, RISES), np.float32)
     np.maximum.at(pooled, place, groups)
     total = pooled.mean(axis=1)
-    loud = ndimage.maximum_filter1d(total, round(1.0 * FRAMES_PER_S))
-    loud = ndimage.uniform_filter1d(loud, round(4.0 * FRAMES_PER_S), mode="nearest")
-    least = 0.35 * float(np.quantile(total[total > 0], 0.97)) if np.any(total > 0) else 1.0
+    loud = ndimage.maximum_filter1d(total, round(LOUD_S * FRAMES_PER_S))
+    loud = ndimage.uniform_filter1d(loud, round(USUAL_S * FRAMES_PER_S), mode="nearest")
+    least = LEAST_LOUD * float(np.quantile(total[total > 0], LOUD)) if np.any(total > 0) else 1.0
     reference = np.maximum(loud, least)[:, None]
-    rises = np.sqrt(np.minimum(pooled / reference, 3.0)).reshape(pairs, PAIR * RISES)
+    rises = np.sqrt(np.minimum(pooled / reference, MOST_RISE)).reshape(pairs, PAIR * RISES)
     width = heard.bands.shape[1] // LEVELS
     levels = np.stack(
         [heard.bands[:, k * width : (k + 1) * width].mean(axis=1) for k in range(LEVELS)], axis=1
     )
     at = np.clip((np.arange(pairs) * PAIR / FRAMES_PER_S * rate + 0.5).astype(int), 0, len(levels) - 1)
-    levels = ndimage.uniform_filter1d(levels, max(1, round(0.02 * rate)), axis=0)[at]
-    usual = ndimage.uniform_filter1d(levels, round(4.0 * FRAMES_PER_S / PAIR), axis=0, mode="nearest")
+    levels = ndimage.uniform_filter1d(levels, max(1, round(LEVEL_S * rate)), axis=0)[at]
+    usual = ndimage.uniform_filter1d(levels, round(USUAL_S * FRAMES_PER_S / PAIR), axis=0, mode="nearest")
     square = ndimage.uniform_filter1d(
-        (levels - usual) ** 2, round(4.0 * FRAMES_PER_S / PAIR), axis=0, mode="nearest"
+        (levels - usual) ** 2, round(USUAL_S * FRAMES_PER_S / PAIR), axis=0, mode="nearest"
     )
-    spread = np.sqrt(np.maximum(square, 0.0)) + 0.05
+    spread = np.sqrt(np.maximum(square, 0.0)) + LEAST_SPREAD
     # Running means may end a hair below zero.
-    whole = np.maximum(ndimage.uniform_filter1d(heard.level, max(1, round(0.3 * rate)))[at], 0.0)
-    share = np.sqrt(np.minimum(whole / max(float(np.quantile(whole, 0.9)), 1e-7), 2.0))
+    whole = np.maximum(ndimage.uniform_filter1d(heard.level, max(1, round(WHOLE_S * rate)))[at], 0.0)
+    share = np.sqrt(np.minimum(whole / max(float(np.quantile(whole, LOUD_WHOLE)), 1e-7), MOST_WHOLE))
     return _halved(
         np.concatenate(
             [
                 rises,
-                np.clip((levels - usual) / spread, -3, 3),
+                np.clip((levels - usual) / spread, -MOST_SPREADS, MOST_SPREADS),
                 share[:, None],
                 harmonic_novelty(source, pairs),
             ],
@@ -107,12 +121,12 @@ def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
     hop, size = round(CHROMA_HOP_S * rate), fft.next_fast_len(round(CHROMA_WINDOW_S * rate), real=True)
     frames = source.frames // hop + 1
     freqs = fft.rfftfreq(size, 1 / rate)
-    lo, hi = np.searchsorted(freqs, (60.0, min(2100.0, 0.45 * rate)))
+    lo, hi = np.searchsorted(freqs, (LOWEST_HZ, min(HIGHEST_HZ, BELOW_HALF * rate)))
     pitch = 69 + 12 * np.log2(freqs[lo:hi] / 440.0)
     fold = np.zeros((hi - lo, 24), np.float32)
-    near = np.exp(-0.5 * ((pitch - np.round(pitch)) / 0.3) ** 2)
+    near = np.exp(-0.5 * ((pitch - np.round(pitch)) / IN_TUNE) ** 2)
     fold[np.arange(hi - lo), np.round(pitch).astype(int) % 12] = near
-    bass = freqs[lo:hi] < 270.0
+    bass = freqs[lo:hi] < BASS_HZ
     fold[np.flatnonzero(bass), 12 + np.round(pitch[bass]).astype(int) % 12] = near[bass]
     window = np.hanning(size).astype(np.float32)
     chroma = np.zeros((frames, 24), np.float32)
@@ -128,12 +142,12 @@ def harmonic_novelty(source: Source, pairs: int) -> Float32Array:
         peak = (
             (middle > spectrum[:, :-2])
             & (middle >= spectrum[:, 2:])
-            & (middle > 0.02 * middle.max(axis=1, keepdims=True))
+            & (middle > PEAK * middle.max(axis=1, keepdims=True))
         )
         chroma[first : first + n] = np.where(peak, middle, 0.0) @ fold
     out = []
     energy = np.cumsum(np.concatenate([np.zeros((1, 24)), chroma]), axis=0)
-    gap = round(0.10 / CHROMA_HOP_S)
+    gap = round(CHANGES_S / CHROMA_HOP_S)
     index = np.arange(frames)
     for seconds in NOVELTY_S:
         reach = round(seconds / CHROMA_HOP_S)

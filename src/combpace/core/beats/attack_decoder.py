@@ -25,6 +25,17 @@ PRIOR, CENTRE_BPM, SPREAD_OCTAVES = 1.4, 108.0, 0.55
 # Lows before highs: in the rises of the network's inputs, and in low, middle and high flux.
 BAND_WEIGHTS = (1.6, 1.6, 1.0, 1.0, 1.0, 1.0, 0.8, 0.8)
 FLUX_WEIGHTS = (1.6, 1.0, 0.8)
+# A rise is what lies above the mean about it.
+ABOUT_S = 0.3
+# Loud is the mean over USUAL_S of what is highest within a second, but never less than LEAST_LOUD of the loud
+# places (quantile LOUD); no attack counts for more than MOST times that.
+USUAL_S, LEAST_LOUD, LOUD, MOST = 4.0, 0.35, 0.95, 1.5
+# What is a strong attack; and how much of one counts a frame before and after it.
+STRONG, BESIDE = 0.3, 0.7
+# How near to the beat, and to a part of it, an attack is that one's (standard deviations).
+BEAT_S, PART_S = 0.018, 0.022
+# Scores are brought back to zero so often, in frames.
+SETTLED_FRAMES = 1000
 
 
 def attacks_of(pulse: Activations) -> FloatArray:
@@ -50,9 +61,9 @@ def activation(heard: OnsetStrength) -> FloatArray:
 
 
 def _above_usual(total: FloatArray, rate_hz: float) -> FloatArray:
-    """What rises above the mean of the 0.3 s about it."""
+    """What rises above the mean of the ABOUT_S about it."""
     result: FloatArray = np.maximum(
-        total - ndimage.uniform_filter1d(total, round(0.3 * rate_hz), mode="nearest"), 0.0
+        total - ndimage.uniform_filter1d(total, round(ABOUT_S * rate_hz), mode="nearest"), 0.0
     )
     return result
 
@@ -64,10 +75,10 @@ def _levelled(total: FloatArray) -> FloatArray:
     if not total.any():
         return total
     loud = ndimage.uniform_filter1d(
-        ndimage.maximum_filter1d(total, round(FRAMES_PER_S)), round(4.0 * FRAMES_PER_S), mode="nearest"
+        ndimage.maximum_filter1d(total, round(FRAMES_PER_S)), round(USUAL_S * FRAMES_PER_S), mode="nearest"
     )
-    reference = np.maximum(loud, 0.35 * float(np.quantile(total[total > 0], 0.95)))
-    levelled: FloatArray = np.minimum(total / reference, 1.5)
+    reference = np.maximum(loud, LEAST_LOUD * float(np.quantile(total[total > 0], LOUD)))
+    levelled: FloatArray = np.minimum(total / reference, MOST)
     return levelled
 
 
@@ -86,12 +97,12 @@ def attack_pulse(attacks: FloatArray) -> FloatArray:
     octaves = np.log2(60.0 * FRAMES_PER_S / PERIODS / CENTRE_BPM)
     prior = -PRIOR * 0.5 * (octaves / SPREAD_OCTAVES) ** 2
     transition = (-STIFFNESS * np.abs(np.log(PERIODS[:, None] / PERIODS[None, :]))).astype(np.float32)
-    strong = attacks[attacks > 0.3]
+    strong = attacks[attacks > STRONG]
     # Paid at every beat in proportion to its length, so that half and double compete fairly.
     toll = (
         prior * (PERIODS / FRAMES_PER_S) - BEAT_COST * (float(np.median(strong)) if len(strong) else 1.0)
     ).astype(np.float32)
-    smooth = np.maximum.reduce([attacks, 0.7 * np.roll(attacks, 1), 0.7 * np.roll(attacks, -1)]).astype(
+    smooth = np.maximum.reduce([attacks, BESIDE * np.roll(attacks, 1), BESIDE * np.roll(attacks, -1)]).astype(
         np.float32
     )
     score = np.repeat(prior, PERIODS).astype(np.float32)
@@ -106,7 +117,7 @@ def attack_pulse(attacks: FloatArray) -> FloatArray:
         score[starts] = opened
         if smooth[t] > 0:
             score += smooth[t] * weight
-        if t % 1000 == 999:
+        if (t + 1) % SETTLED_FRAMES == 0:
             # Only differences count; without this, hours would run out of digits.
             score -= score.max()
     state = int(np.argmax(score))
@@ -135,7 +146,7 @@ def _weights(phase: FloatArray, period: FloatArray) -> FloatArray:
 
     weight = np.full(len(phase), OFF)
     for place, value in ((0.5, HALF), (1 / 3, THIRD), (2 / 3, THIRD), (0.25, QUARTER), (0.75, QUARTER)):
-        weight = np.maximum(weight, OFF + (value - OFF) * near(place, 0.022))
-    on = near(0.0, 0.018)
+        weight = np.maximum(weight, OFF + (value - OFF) * near(place, PART_S))
+    on = near(0.0, BEAT_S)
     result: FloatArray = weight * (1 - on) + ON * on
     return result

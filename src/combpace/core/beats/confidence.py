@@ -19,6 +19,14 @@ from combpace.core.beats.meter_network import Pattern, log_odds
 from combpace.core.beats.track import Beats
 from combpace.core.clocks import FloatArray
 
+# What is about a beat, and about a bar: so many of them, itself in the middle.
+ABOUT_BEATS, ABOUT_BARS = 9, 5
+# Players move gaps by some hundredths (natural logarithm); more than that is a slip.
+PLAYED = 0.08
+# No beat counts as farther from its attack than this.
+FARTHEST_S = 0.05
+# Nothing is called surer or less sure than this.
+LEAST_AND_MOST = (0.01, 0.99)
 BEAT_NAMES = (
     *(
         "log odds of its level",
@@ -58,26 +66,25 @@ def beat_features(pulse: Activations, pattern: Pattern, beats: Beats) -> FloatAr
     """
     level, here = log_odds(pattern.level.astype(np.float64)), heard_at(pulse, beats.rough)
     gaps = np.diff(beats.rough)
-    typical = ndimage.median_filter(gaps, min(9, len(gaps)), mode="nearest")
+    typical = ndimage.median_filter(gaps, min(ABOUT_BEATS, len(gaps)), mode="nearest")
     odd = np.minimum(np.abs(np.log(np.maximum(gaps, 1e-3) / np.maximum(typical, 1e-3))), 1.0)
     return np.column_stack(
         [
             level,
-            _around(level, 9),
-            ndimage.minimum_filter1d(level, 9, mode="nearest"),
+            _around(level, ABOUT_BEATS),
+            ndimage.minimum_filter1d(level, ABOUT_BEATS, mode="nearest"),
             here,
-            _around(here, 9),
+            _around(here, ABOUT_BEATS),
             beats.carried,
-            # Players move gaps by some hundredths; more than that is a slip.
-            np.maximum(np.maximum(np.append(odd[:1], odd), np.append(odd, odd[-1:])) - 0.08, 0.0),
-            np.minimum(np.abs(np.asarray(beats.times) - beats.rough), 0.05) * 20.0,
+            np.maximum(np.maximum(np.append(odd[:1], odd), np.append(odd, odd[-1:])) - PLAYED, 0.0),
+            np.minimum(np.abs(np.asarray(beats.times) - beats.rough), FARTHEST_S) * (1.0 / FARTHEST_S),
             np.full(len(beats), log_odds(np.array([beats.counted]))[0]),
             # A steady row that was laid over a take: right as a whole or wrong as a whole.
             np.full(len(beats), float(odd.max() < 1e-6)),
             log_odds(beats.shared),
-            _around(pattern.apart[:, 2], 9),
-            _around(pattern.apart[:, 1], 9),
-            _around(pattern.apart[:, 0], 9),
+            _around(pattern.apart[:, 2], ABOUT_BEATS),
+            _around(pattern.apart[:, 1], ABOUT_BEATS),
+            _around(pattern.apart[:, 0], ABOUT_BEATS),
         ]
     )
 
@@ -98,21 +105,21 @@ def bar_features(pattern: Pattern, reading: BarReading, beats: FloatArray) -> Fl
     return np.column_stack(
         [
             sure,
-            _around(sure, 5),
-            ndimage.minimum_filter1d(sure, 5, mode="nearest"),
+            _around(sure, ABOUT_BARS),
+            ndimage.minimum_filter1d(sure, ABOUT_BARS, mode="nearest"),
             log_odds(each(beats)),
             log_odds(each(reading.in_meter)),
             np.array([float(str(meter) != "4/4") for meter in reading.meters]),
             np.full(len(starts), np.log(max(2.0, float(len(beats))))),
-            _around(each(pattern.apart[:, 0]), 5),
-            _around(each(pattern.apart[:, 1]), 5),
+            _around(each(pattern.apart[:, 0]), ABOUT_BARS),
+            _around(each(pattern.apart[:, 1]), ABOUT_BARS),
         ]
     )
 
 
 def _probability(rows: FloatArray, model: tuple[tuple[float, ...], float]) -> FloatArray:
     weights, bias = model
-    result: FloatArray = np.clip(1.0 / (1.0 + np.exp(-(rows @ np.array(weights) + bias))), 0.01, 0.99)
+    result: FloatArray = np.clip(1.0 / (1.0 + np.exp(-(rows @ np.array(weights) + bias))), *LEAST_AND_MOST)
     return result
 
 

@@ -29,6 +29,14 @@ APART, SPREAD = 0.04, 0.03
 PHASES, PHASES_APART = 24, 0.12
 # How much a tempo far from the usual one counts less, per octave squared.
 USUAL_BPM, RARE = 108.0, 2.0
+# What the spectrum of all bands together counts, and those of each alone.
+TOGETHER, EACH = 0.5, 1.2
+# What attacks on its beats are worth to a phase, and what was heard of beats there; the softest row has this.
+STRUCK, HEARD, LEAST_STRUCK = 2.0, 0.5, 0.02
+# No beat begins so near to the end.
+ENDS_S = 0.02
+# As in `attack_decoder`: what is about a rise, what is usual and what is loud.
+ABOUT_S, USUAL_S, LEAST_LOUD, LOUD = 0.3, 4, 0.3, 0.97
 
 
 class TempoSpectrum:
@@ -50,8 +58,8 @@ class TempoSpectrum:
         # All bands together, and each alone: what is noise has a mean of about 1. Band by band: of two hours
         # all at once were half a gigabyte.
         energies = np.square(strength).sum(axis=0) + 1e-12
-        power = 0.5 * _power(strength[:, -1], size, energies[-1])
-        power += 1.2 * (
+        power = TOGETHER * _power(strength[:, -1], size, energies[-1])
+        power += EACH * (
             _summed([partial(_power, strength[:, k], size, energies[k]) for k in range(RISES)]) / RISES
         )
         nats = np.log1p(power)
@@ -110,10 +118,12 @@ def steady_rows(
     struck, heard  strength of attacks, and log odds of a beat, at each frame of FRAMES_PER_S
     Returns  at most `count` rows, each of shape (beats,), increasing
     """
-    rows = [np.arange(q / PHASES / hz, duration_s - 0.02, 1 / hz) for q in range(PHASES)]
+    rows = [np.arange(q / PHASES / hz, duration_s - ENDS_S, 1 / hz) for q in range(PHASES)]
     frames = [np.minimum(np.round(row * FRAMES_PER_S).astype(int), len(struck) - 1) for row in rows]
     worth = [
-        2.0 * float(np.log(struck[at].mean() + 0.02)) + 0.5 * float(heard[at].mean()) if len(at) else -np.inf
+        STRUCK * float(np.log(struck[at].mean() + LEAST_STRUCK)) + HEARD * float(heard[at].mean())
+        if len(at)
+        else -np.inf
         for at in frames
     ]
     chosen: list[int] = []
@@ -143,10 +153,10 @@ def _strength(pulse: Activations) -> FloatArray:
     rises = pulse.inputs[:, : PAIR * RISES].reshape(-1, RISES).astype(np.float64) ** 2
     rises = np.concatenate([rises, rises.mean(axis=1, keepdims=True)], axis=1)
     rises = np.maximum(
-        rises - ndimage.uniform_filter1d(rises, round(0.3 * FRAMES_PER_S), axis=0, mode="nearest"), 0.0
+        rises - ndimage.uniform_filter1d(rises, round(ABOUT_S * FRAMES_PER_S), axis=0, mode="nearest"), 0.0
     )
     loudest = ndimage.maximum_filter1d(rises, round(FRAMES_PER_S), axis=0)
-    loud = ndimage.uniform_filter1d(loudest, round(4 * FRAMES_PER_S), axis=0, mode="nearest")
-    levelled: FloatArray = rises / np.maximum(loud, 0.3 * np.quantile(rises, 0.97, axis=0) + 1e-9)
+    loud = ndimage.uniform_filter1d(loudest, round(USUAL_S * FRAMES_PER_S), axis=0, mode="nearest")
+    levelled: FloatArray = rises / np.maximum(loud, LEAST_LOUD * np.quantile(rises, LOUD, axis=0) + 1e-9)
     centred: FloatArray = levelled - levelled.mean(axis=0)
     return centred

@@ -20,6 +20,13 @@ from combpace.core.spectra import Float32Array, OnsetStrength, rise_of
 WEIGHTS = "attack_weights.npz"
 # A rise below this (compressed log units summed over bands) is the noise of the recording.
 LEAST_RISE = 0.6
+# Candidates lie so far apart at least.
+CLOSEST_S = 0.015
+# The network was learnt with these: about a rise, what is loud, what is usual, what is loud in a group of
+# bands; and what came before it, from LAG_S back for PREVIOUS_S.
+LOUD_S, USUAL_S, GROUP_S, LAG_S, PREVIOUS_S = 2.0, 0.25, 1.0, 0.02, 0.10
+# What recurs is looked for in rises above their mean over this.
+EVEN_S = 0.4
 BAND_RANGES = ((0, 8), (8, 24), (24, 36), (36, 48))
 NAMES = (
     "rise", "against the loudest within 2 s", "against the usual within 0.25 s", "largest band",
@@ -42,9 +49,9 @@ BATCH = 1024
 
 
 def candidates(heard: OnsetStrength) -> IntArray:
-    """Frames of local maxima of the rise, none closer than 15 ms."""
+    """Frames of local maxima of the rise, none closer than CLOSEST_S."""
     total = heard.total.astype(np.float64)
-    near = 2 * round(0.015 * heard.frame_rate_hz) + 1
+    near = 2 * round(CLOSEST_S * heard.frame_rate_hz) + 1
     is_peak = (total >= ndimage.maximum_filter1d(total, near, mode="constant")) & (total > LEAST_RISE)
     frames = np.flatnonzero(is_peak)
     if len(frames):  # a plateau is one peak
@@ -81,10 +88,10 @@ def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
         return 2 * round(seconds * rate) + 1
 
     rise = rise_of(heard.bands)
-    loudest = ndimage.maximum_filter1d(total, spread_of(2.0))
-    usual = ndimage.uniform_filter1d(total, spread_of(0.25))
+    loudest = ndimage.maximum_filter1d(total, spread_of(LOUD_S))
+    usual = ndimage.uniform_filter1d(total, spread_of(USUAL_S))
     groups = np.stack([rise[:, lo:hi].sum(axis=1) for lo, hi in BAND_RANGES], axis=1).astype(np.float64)
-    group_loudest = ndimage.maximum_filter1d(groups, spread_of(1.0), axis=0)
+    group_loudest = ndimage.maximum_filter1d(groups, spread_of(GROUP_S), axis=0)
     at = np.clip(frames[:, None] + np.arange(-1, 2), 0, count - 1)
     around = rise[at].max(axis=1).astype(np.float64)
     in_groups = np.stack([around[:, lo:hi].sum(axis=1) for lo, hi in BAND_RANGES], axis=1)
@@ -97,8 +104,8 @@ def features(heard: OnsetStrength, frames: IntArray) -> FloatArray:
         .astype(np.float64)
     )
     gain = after - before
-    lag = round(0.02 * rate)
-    window = round(0.10 * rate)
+    lag = round(LAG_S * rate)
+    window = round(PREVIOUS_S * rate)
     running = ndimage.maximum_filter1d(total, window, origin=(window - 1) // 2, mode="constant")
     previous = running[np.clip(frames - lag, 0, count - 1)]
     here = total[frames]
@@ -142,7 +149,7 @@ def recurrence(heard: OnsetStrength, frames: IntArray) -> FloatArray:
         [np.minimum(rise[:, lo:hi].sum(axis=1), MOST_RISE) for lo, hi in RECURRING], axis=1
     ).astype(np.float64)
     groups = ndimage.maximum_filter1d(groups, 3, axis=0)
-    uneven = np.sqrt(groups) - ndimage.uniform_filter1d(np.sqrt(groups), round(0.4 * rate), axis=0)
+    uneven = np.sqrt(groups) - ndimage.uniform_filter1d(np.sqrt(groups), round(EVEN_S * rate), axis=0)
     nearby = ndimage.maximum_filter1d(groups, 2 * NEAR_FRAMES + 1, axis=0)
     shortest, longest = round(SHORTEST_S * rate), round(LONGEST_S * rate)
     size, step, half = (

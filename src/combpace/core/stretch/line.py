@@ -38,6 +38,12 @@ HISS_LEFT_DB, HISS_FALL_DB, HISS_S = 3.0, 25.0, 0.08
 # quickly.
 STEADY_CENTS, STEADY_SHARE = 8.0, 0.75
 STEADY_FRAMES = 9
+# Asked between these shares of the segment, where the sound is so much like itself one period on.
+INSIDE, VOICED = (0.1, 0.9), 0.8
+# Of an octave.
+CENTS = 1200
+# No tail is longer than this share of a segment.
+MOST_TAIL = 0.3
 STEADY_HEAD, STEADY_LEAST_S, STEADY_TAIL_S, STEADY_WIDTH = 0.6, 0.03, 0.012, 0.3
 # Before its end a segment may hold the next attack already: what is bright is EARLY_TIMES as strong within
 # EARLY_S of it as before.
@@ -64,7 +70,7 @@ def fill(source: Source, segment: Segment) -> Samples:
             round(BACK_S * rate),
             STEADY_WIDTH if steady else 1.0,
         )
-    tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(0.3 * shorter))
+    tail = min(round((STEADY_TAIL_S if steady else TAIL_S) * rate), int(MOST_TAIL * shorter))
     way = course(segment, head, 0, back, fixed, round(PRE_S * rate))
     made = _run(source, segment, (at, period), way, (head, length), width)
     made[:, :head] = source.read(s0, s0 + head)
@@ -243,8 +249,8 @@ def _early(source: Source, segment: Segment) -> int:
 
 def _is_steady(at: IntArray, period: FloatArray, alike: FloatArray, have: int) -> bool:
     """Whether one pitch is held through most of a segment."""
-    inside = (at > 0.1 * have) & (at < 0.9 * have) & (alike > 0.8)
+    inside = (at > INSIDE[0] * have) & (at < INSIDE[1] * have) & (alike > VOICED)
     if inside.sum() < 3:
         return False
-    cents = 1200 * np.log2(period[inside])
+    cents = CENTS * np.log2(period[inside])
     return bool(np.mean(np.abs(cents - np.median(cents)) < STEADY_CENTS) > STEADY_SHARE)
