@@ -65,8 +65,8 @@ if wanted["clips"]:
                 source, target = bench.make_map(made[clip], way)
                 sound = stretch(Audio(np.ascontiguousarray(made[clip].x.T), bench.SR), TimeMap(source,
                 target), method).samples
-                said[f"{method} {clip} {way}"] =
-                hashlib.sha256(np.ascontiguousarray(sound).tobytes()).hexdigest()
+                digest = hashlib.sha256(np.ascontiguousarray(sound).tobytes()).hexdigest()
+                said[f"{method} {clip} {way}"] = digest
 json.dump(said, sys.stdout)
 """
 

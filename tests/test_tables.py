@@ -6,7 +6,7 @@ import sys
 import unittest
 from pathlib import Path
 
-from bench import tables
+from bench import same, tables
 from bench.shared import needed
 
 
@@ -28,6 +28,9 @@ class TablesTest(unittest.TestCase):
         self.assertIn("0.70", said)
         self.assertEqual(len(tables.moved(old, old.replace("120", "150"), 0.4)), 0)
         self.assertEqual(tables.moved(old, "| drums | 0.97 | 120 |\n", 0.02), ["2 lines became 1"])
+
+    def test_what_a_bench_runs_in_another_tree_is_python(self) -> None:
+        compile(same.CHILD, "child", "exec")
 
     def test_without_its_material_a_bench_says_so_and_its_table_stays(self) -> None:
         with self.assertRaises(SystemExit) as ended, contextlib.redirect_stderr(io.StringIO()) as said:
