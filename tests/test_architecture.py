@@ -2,6 +2,8 @@
 
 import ast
 import re
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 
@@ -111,6 +113,15 @@ class ArrowsTest(unittest.TestCase):
                 if top in FORBIDDEN_IN_CORE or (top not in PURE and top not in sys.stdlib_module_names):
                     wrong.append(f"{path.name} imports {name}")
         self.assertEqual(wrong, [])
+
+    def test_the_server_imports_nothing_that_only_workers_need(self) -> None:
+        # Each of these takes half a second and more; workers fork from a process that has them.
+        code = "import sys, combpace.web.serve; print([n for n in sys.argv[1:] if n in sys.modules])"
+        heavy = ["scipy.signal", "scipy.stats", "distributed", "jax", "combpace.batch.folder"]
+        done = subprocess.run(
+            [sys.executable, "-c", code, *heavy], capture_output=True, text=True, check=True
+        )
+        self.assertEqual(done.stdout.strip(), "[]")
 
     def test_handlers_hold_no_numpy(self) -> None:
         for path in (SOURCE / "web").rglob("*.py"):

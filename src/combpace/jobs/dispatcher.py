@@ -13,7 +13,7 @@ from combpace.jobs.process import NO_ROOM, run
 from combpace.session.data_folder import DataFolder
 from combpace.store import rows
 from combpace.store.trouble import storage_error
-from combpace.workers.backend import Processes
+from combpace.workers.backend import PRELOAD, Processes
 
 LOG = logging.getLogger("combpace")
 POLL_S = 0.1
@@ -30,7 +30,7 @@ class Dispatcher:
     def __init__(self, folder: DataFolder, rooms: str) -> None:
         """rooms: the module that registers every job, imported once for all workers."""
         self._folder, self._rooms = folder, rooms
-        self._processes = Processes(folder.settings.workers, ["combpace.jobs.process", rooms])
+        self._processes = Processes(folder.settings.workers, [*PRELOAD, rooms])
         self._stopping = threading.Event()
         # Jobs whose process is gone, and why, until that is written down.
         self._ended: dict[str, str] = {}

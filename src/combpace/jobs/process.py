@@ -10,8 +10,6 @@ import threading
 import time
 from typing import Any
 
-import scipy.signal  # noqa: F401 - workers fork from here with it imported
-
 from combpace.core.errors import CancelledError, CombPaceError, StorageError
 from combpace.jobs.registry import JOBS
 from combpace.machine import limit_memory

@@ -18,6 +18,7 @@ from combpace.core.stretch.remembered import Remembered
 from combpace.core.tempo.following import rounds_of
 from combpace.media.decode import FileSource
 from combpace.playback.sound import Sounding, sounding, stereo
+from combpace.workers.backend import PRELOAD
 from combpace.workers.warm import Warm
 
 SEGMENT_S = 2
@@ -35,7 +36,7 @@ class Previewer:
     """
 
     def __init__(self, memory_bytes: int | None = None) -> None:
-        self._worker = Warm(_stretched, ["combpace.jobs.process", __name__], memory_bytes, PATIENCE_S)
+        self._worker = Warm(_stretched, [*PRELOAD, __name__], memory_bytes, PATIENCE_S)
 
     def warm(self) -> None:
         """Start the worker before it is needed."""

@@ -21,6 +21,9 @@ from combpace.workers.errand import Errand, Outcome, do
 WATCH_S = 0.5
 # What a fork server imports first.
 GUARD = "combpace.workers.guard"
+# And what every process imports that listens or stretches. scipy.signal takes half a second: workers fork
+# from a process that has it, and the server itself never imports it.
+PRELOAD = ("combpace.jobs.process", "scipy.signal")
 # So long processes have to end when they are told to.
 CLOSE_S = 3.0
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from scipy import signal
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray
@@ -27,6 +26,9 @@ class Decimation:
     """
 
     def __init__(self, rate_hz: int, highest_hz: float) -> None:
+        # Half a second to import: only where sound is made.
+        from scipy import signal
+
         self.by = 1
         while rate_hz / (4 * self.by) > 1.1 * highest_hz:
             self.by *= 2

@@ -10,7 +10,7 @@ add (Moulines and Charpentier 1990), sample by sample instead of grain by grain.
 from __future__ import annotations
 
 import numpy as np
-from scipy import ndimage, signal
+from scipy import ndimage
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
@@ -151,6 +151,9 @@ def _run(
 
 def _above(sound: Samples, rate: int, fade: int) -> Samples:
     """What of `sound` lies above HISS_HZ, faded out over its last `fade` frames."""
+    # Half a second to import: only where sound is made.
+    from scipy import signal
+
     width = 2 * round(0.001 * rate) + 1
     high = -signal.firwin(width, min(HISS_HZ, 0.4 * rate), fs=rate)
     high[width // 2] += 1

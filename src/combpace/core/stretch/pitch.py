@@ -10,7 +10,7 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from scipy import fft, signal
+from scipy import fft
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
@@ -121,6 +121,9 @@ def of_loudest_partial(source: Source, span: tuple[int, int], at: IntArray, peri
 @cache
 def _lowpass(slower: int) -> Samples:
     """Kaiser, beta 5, LOBES zero crossings on either side."""
+    # Half a second to import: only where sound is made.
+    from scipy import signal
+
     return decimating(signal.firwin(2 * LOBES * slower + 1, 1.0 / slower, window=("kaiser", 5.0)), slower)
 
 
@@ -172,6 +175,9 @@ def _refined(sound: FloatArray, at: IntArray, period: FloatArray, least: int) ->
     Deep partials are louder than high ones in what is compared, or the highest would place the peak: partials
     of strings are not quite multiples, and pitch is where the loud ones are.
     """
+    # Half a second to import: only where sound is made.
+    from scipy import signal
+
     deep = signal.lfilter(*_DEEP, sound)
     span = max(int(COMPARED_PERIODS * np.percentile(period, 90)), least)
     steps = np.arange(-2, 3)
