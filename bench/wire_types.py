@@ -6,6 +6,7 @@ Writes static/js/wire.d.ts from `combpace.session.page_forms`; --check only says
 from __future__ import annotations
 
 import argparse
+import ast
 import inspect
 import types
 import typing
@@ -15,6 +16,12 @@ from typing import Any
 from combpace.session import page_forms
 
 PATH = Path(inspect.getfile(page_forms)).parents[1] / "web" / "static" / "js" / "wire.d.ts"
+# Which forms a form is made from: a TypedDict itself has forgotten it in Python 3.11.
+BASES = {
+    node.name: [base.id for base in node.bases if isinstance(base, ast.Name) and base.id != "TypedDict"]
+    for node in ast.parse(inspect.getsource(page_forms)).body
+    if isinstance(node, ast.ClassDef)
+}
 PLAIN = {str: "string", int: "number", float: "number", bool: "boolean", type(None): "null", Any: "any"}
 
 
@@ -36,7 +43,9 @@ def script_type(kind: Any) -> str:
 
 
 def interface(form: Any) -> str:
-    """One form as an interface, with its docstring; fields that it has from another form stand in it too."""
+    """One form as an interface, with its docstring; what it has from other forms it extends."""
+    bases = BASES[form.__name__]
+    had = {name for base in bases for name in typing.get_type_hints(vars(page_forms)[base])}
     lines = [
         f"/** {line}" if not k else f" *  {line}" for k, line in enumerate(inspect.getdoc(form).splitlines())
     ]
@@ -44,8 +53,12 @@ def interface(form: Any) -> str:
     fields = [
         f"  {name}{'' if name in form.__required_keys__ else '?'}: {script_type(kind)};"
         for name, kind in typing.get_type_hints(form).items()
+        if name not in had
     ]
-    return "\n".join([*lines[:-1], f"{lines[-1]} */", f"export interface {form.__name__} {{", *fields, "}"])
+    extends = f" extends {', '.join(bases)}" if bases else ""
+    head = f"export interface {form.__name__}{extends} {{"
+    body = [head, *fields, "}"] if fields else [f"{head}}}"]
+    return "\n".join([*lines[:-1], f"{lines[-1]} */", *body])
 
 
 def made() -> str:

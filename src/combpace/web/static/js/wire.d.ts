@@ -29,30 +29,7 @@ export interface TakeFacts {
 }
 
 /** A take that was not kept yet. fit: names its sound in session time; None while there is no map. */
-export interface ArrivalFacts {
-  id: string;
-  name: string;
-  kind: string;
-  role: string;
-  pace: string;
-  first_bar: number;
-  bundle: string | null;
-  offset_s: number;
-  state: string;
-  rate: number | null;
-  frames: number | null;
-  channels: number | null;
-  peak: number | null;
-  duration_s: number;
-  notes: string[];
-  error: string | null;
-  fitted: boolean;
-  pieces: string | null;
-  cut_from: string | null;
-  sound: string | null;
-  sounds_s: number[];
-  arrival: boolean;
-  rounds: number[];
+export interface ArrivalFacts extends TakeFacts {
   fit: string | null;
   keeps: string;
 }
@@ -193,27 +170,7 @@ export interface FitPoints {
 }
 
 /** The fit of the take in focus. */
-export interface FitFacts {
-  take: string;
-  key: string;
-  stated: boolean;
-  method: string;
-  reason: string;
-  rendered: boolean;
-  limits: number[];
-  alone_ms: number;
-  ignore_ms: number | null;
-  places: Record<string, number[]>;
-  groove: GroovePlaces | null;
-  numbers: FitNumbers;
-  edges?: number[];
-  pegs: any[][];
-  riding: any[][];
-  source: number[];
-  target: number[];
-  pauses: number[];
-  off_ms: number[];
-}
+export interface FitFacts extends FitHead, FitPoints {}
 
 /** Why there is none, in a sentence. */
 export interface NoFit {
