@@ -35,7 +35,7 @@ from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
 from combpace.media.midi import read_map
-from combpace.media.stated import padding_is_stated, stated_tempi
+from combpace.media.stated import padding_is_stated, stated_tempi, tempo_in_tags
 from combpace.session import words
 from combpace.session.take_names import guessed_kind
 
@@ -81,7 +81,7 @@ def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
     """What a file says of itself, and the padding that is still in the decoded sound, for the analysis
     document.
     """
-    stated = stated_tempi(path, path.name)
+    stated = stated_tempi(tempo_in_tags(path), path.name)
     fit = analysis.steady
     first = float(analysis.onsets.times[0]) if len(analysis.onsets) else np.inf
     late = (

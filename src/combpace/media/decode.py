@@ -24,6 +24,10 @@ from combpace.media.writing import put
 BLOCK_FRAMES = 65536
 MAX_CHANNELS = 32
 MAX_DURATION_S = 4 * 3600.0
+# Raised where the same file comes out otherwise than before.
+DECODE_VERSION = 1
+# All that decides how a file comes out.
+DECODERS = f"{DECODE_VERSION}, libsndfile {sf.__libsndfile_version__}, FFmpeg {av.library_versions}"
 # 100 dB above full scale: no audio goes there, also where floats hold whole numbers.
 MOST_SAMPLE = 1e5
 # What FFmpeg may open, by its names for formats.

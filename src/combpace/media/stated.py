@@ -37,15 +37,15 @@ def tempo_in_name(name: str) -> float | None:
     return _believable(found.group(1)) if found else None
 
 
-def stated_tempi(path: Path, name: str) -> tuple[StatedTempo, ...]:
-    """Tempi that a file states: by tags first, then by its name; none of them is taken for true. A file that
-    cannot be read states none.
-    """
-    found = [
-        StatedTempo(bpm, "tags")
-        for tag, value in _tags(path).items()
-        if tag.lower() in _TAGS and (bpm := _believable(value)) is not None
-    ][:1]
+def tempo_in_tags(path: Path) -> float | None:
+    """The BPM that a file's tags state; None where they state none, or where the file cannot be read."""
+    found = (_believable(value) for tag, value in _tags(path).items() if tag.lower() in _TAGS)
+    return next((bpm for bpm in found if bpm is not None), None)
+
+
+def stated_tempi(in_tags: float | None, name: str) -> tuple[StatedTempo, ...]:
+    """Tempi that a file states: by tags first, then by its name; none of them is taken for true."""
+    found = [] if in_tags is None else [StatedTempo(in_tags, "tags")]
     by_name = tempo_in_name(name)
     if by_name is not None and all(abs(one.bpm - by_name) > 0.005 for one in found):
         found.append(StatedTempo(by_name, "file name"))

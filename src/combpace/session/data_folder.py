@@ -91,7 +91,8 @@ class DataFolder:
         """Migrate, and remove files that no row names. Only while nobody else works on the folder."""
         self.database.migrate()
         self.blobs.clear_unfinished()
-        self.blobs.sweep(rows.blobs_of_takes_and_files(self.database))
+        named = rows.blobs_of_takes_and_files(self.database)
+        self.blobs.sweep(named | rows.forget_heard(self.database, named))
 
     def close(self) -> None:
         self.database.close()

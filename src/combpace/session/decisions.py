@@ -68,12 +68,16 @@ class Job:
 
 @dataclass(frozen=True, slots=True)
 class NewTake:
-    """A take that comes into the session with the decision, from bytes that are kept already."""
+    """A take that comes into the session with the decision, from bytes that are kept already.
+
+    known  columns that are known already, where the same bytes were heard before
+    """
 
     id: str
     name: str
     source_sha: str
     source_bytes: int
+    known: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -281,7 +285,7 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
 
     def beside(db: Session) -> None:
         for take in change.takes:
-            rows.add_take(db, session_id, take.name, take.source_sha, take.source_bytes, take.id)
+            rows.add_take(db, session_id, take.name, take.source_sha, take.source_bytes, take.id, take.known)
         for job in change.jobs:
             rows.queue_job(db, session_id, job.kind, job.subject, json.dumps(dict(job.args), sort_keys=True))
         for file in change.files:

@@ -126,6 +126,21 @@ class JobRow(Base):
     __table_args__ = (Index("jobs_by_state", "state", "created"),)
 
 
+class HeardRow(Base):
+    """What this data folder decoded or heard itself; `key` says in what, and by which versions.
+
+    about, made  hashes of what it was found in and of what was found, as JSON; facts: the rest
+    """
+
+    __tablename__ = "heard"
+
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    about: Mapped[str] = mapped_column(Text)
+    made: Mapped[str] = mapped_column(Text)
+    facts: Mapped[str] = mapped_column(Text, default="{}")
+    created: Mapped[float] = mapped_column(default=now)
+
+
 class FileRow(Base):
     """Something made that can be downloaded or read again; `key` says from what, so that it is made once."""
 

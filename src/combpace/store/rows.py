@@ -6,7 +6,8 @@ one of their own.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import json
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from sqlalchemy import func, select, update
@@ -14,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from combpace.store.database import Database
 from combpace.store.errors import MissingError
-from combpace.store.models import BEING_READ, FileRow, JobRow, SessionRow, TakeRow, new_id, now
+from combpace.store.models import BEING_READ, FileRow, HeardRow, JobRow, SessionRow, TakeRow, new_id, now
 
 OPEN = ("queued", "running")
 
@@ -156,15 +157,22 @@ def ready_takes(database: Database, session_id: str) -> int:
 
 
 def add_take(
-    db: Session, session_id: str, name: str, source_sha: str, source_bytes: int, take_id: str | None = None
+    db: Session,
+    session_id: str,
+    name: str,
+    source_sha: str,
+    source_bytes: int,
+    take_id: str | None = None,
+    known: Mapping[str, Any] | None = None,
 ) -> str:
-    """A new row; returns its id."""
+    """A new row; `known` are columns that are known already. Returns its id."""
     row = TakeRow(
         id=take_id or new_id(),
         session_id=session_id,
         name=name,
         source_sha=source_sha,
         source_bytes=source_bytes,
+        **(known or {}),
     )
     db.add(row)
     db.flush()
@@ -188,6 +196,44 @@ def blobs_of_takes_and_files(database: Database) -> set[str]:
         ).all()
         files = db.scalars(select(FileRow.sha)).all()
     return {sha for row in takes for sha in row if sha} | set(files)
+
+
+# -- what was heard, by content
+
+
+def heard(database: Database, key: str) -> tuple[list[str], dict[str, Any]] | None:
+    """(hashes of what was found, facts) under a key, None where nothing is kept."""
+    with database.reading() as db:
+        row = db.get(HeardRow, key)
+    return None if row is None else (json.loads(row.made), json.loads(row.facts))
+
+
+def keep_heard(
+    database: Database, key: str, about: Iterable[str], made: Iterable[str], facts: Mapping[str, Any]
+) -> None:
+    """Keep what was found, in place of what was kept under that key before."""
+    with database.writing() as db:
+        db.merge(
+            HeardRow(
+                key=key,
+                about=json.dumps(list(about)),
+                made=json.dumps(list(made)),
+                facts=json.dumps(dict(facts)),
+                created=now(),
+            )
+        )
+
+
+def forget_heard(database: Database, named: set[str]) -> set[str]:
+    """Drop what was found in blobs that no row names any longer; returns the hashes of what is kept."""
+    kept: set[str] = set()
+    with database.writing() as db:
+        for row in db.scalars(select(HeardRow)).all():
+            if named.issuperset(json.loads(row.about)):
+                kept.update(json.loads(row.made))
+            else:
+                db.delete(row)
+    return kept
 
 
 # -- files

@@ -24,11 +24,11 @@ from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.jobs.registry import Progress
 from combpace.media.decode import FileSource
 from combpace.media.mapfiles import steady_document
-from combpace.media.stated import padding_is_stated, stated_tempi
+from combpace.media.stated import stated_tempi
+from combpace.session import known
 from combpace.session.analysis_store import write_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
-from combpace.store.models import TakeRow
 from combpace.workers import elsewhere
 from combpace.workers.errand import Errand
 
@@ -36,14 +36,36 @@ FUNCTION = "combpace.stations.takes.hearing:hear"
 
 
 def listened(
-    folder: DataFolder, takes: Sequence[TakeRow], decoded: Sequence[str], is_loop: bool, tell: Progress
+    folder: DataFolder,
+    decoded: Sequence[str],
+    is_loop: bool,
+    facts: Sequence[Mapping[str, Any]],
+    tell: Progress,
+    again: bool = False,
 ) -> list[str]:
-    """Listen to takes, together where they are several, here or on the scheduler. Returns what was heard of
-    each, by its hash.
+    """What is heard in takes, together where they are several: what this folder heard before in the same
+    sounds, or listened to now, here or on the scheduler. Returns what was heard of each, by its hash.
 
     decoded  the hash of each one's decoded sound
+    facts    what each one's file says of itself (`stated`)
+    again    listen, whatever was heard before
     """
-    facts = [_stated(folder.blob(row.source_sha), row.name) for row in takes]
+    key = known.analyses_key(decoded, is_loop, facts)
+    with known.alone(folder, key, tell):
+        heard = None if again else known.analyses_of(folder, key)
+        if heard is None:
+            heard = _listen(folder, decoded, is_loop, facts, tell)
+            known.keep_analyses(folder, key, decoded, heard)
+        return heard
+
+
+def _listen(
+    folder: DataFolder,
+    decoded: Sequence[str],
+    is_loop: bool,
+    facts: Sequence[Mapping[str, Any]],
+    tell: Progress,
+) -> list[str]:
     names = [folder.blob(sha).relative_to(folder.blobs.root).as_posix() for sha in decoded]
     with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="heard-") as out:
         errand = Errand(
@@ -51,17 +73,17 @@ def listened(
             folder.blobs.root,
             Path(out),
             tuple(names),
-            {"files": names, "loop": is_loop, "facts": facts},
+            {"files": names, "loop": is_loop, "facts": [dict(one) for one in facts]},
         )
         made = elsewhere.run(errand, tell, folder.settings.scheduler, "listening")
         return [folder.blobs.adopt(Path(out, name)) for name in made["written"]]
 
 
-def _stated(file: Path, name: str) -> dict[str, Any]:
-    """What a file says of itself."""
+def stated(tagged_bpm: float | None, padding: bool, name: str) -> dict[str, Any]:
+    """What a file says of itself, by its tags, its header and its name."""
     return {
-        "stated": [{"bpm": one.bpm, "source": one.source} for one in stated_tempi(file, name)],
-        "padding": "header" if padding_is_stated(file) else None,
+        "stated": [{"bpm": one.bpm, "source": one.source} for one in stated_tempi(tagged_bpm, name)],
+        "padding": "header" if padding else None,
     }
 
 
@@ -76,27 +98,27 @@ def hear(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> d
         # Found here once: whoever opens the session would else read the whole sound for them.
         rests = [find_pauses(source, BETWEEN_NOTES) for source in sources]
     written = []
-    for number, (heard, facts) in enumerate(zip(found, args["facts"], strict=True)):
+    for number, (one, facts) in enumerate(zip(found, args["facts"], strict=True)):
         written.append(f"{number}.npz")
-        _write(outputs / written[-1], heard, facts | {"rests": [list(one) for one in rests[number]]})
+        _write(outputs / written[-1], one, facts | {"rests": [list(one) for one in rests[number]]})
     return {"written": written}
 
 
-def _write(path: Path, heard: Analysis, stated: Mapping[str, Any]) -> None:
-    steady = steady_document(heard.steady) if heard.steady else None
+def _write(path: Path, analysis: Analysis, said: Mapping[str, Any]) -> None:
+    steady = steady_document(analysis.steady) if analysis.steady else None
     counted = [
         {"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)}
-        for one in readings(heard)
+        for one in readings(analysis)
     ]
     facts: dict[str, Any] = {
         "version": ANALYSIS_VERSION,
-        "sure": heard.sure,
-        "counted": heard.beats.counted,
+        "sure": analysis.sure,
+        "counted": analysis.beats.counted,
         "steady": steady,
         "readings": counted,
     }
-    facts["stated"] = stated["stated"]
-    ride = hats(heard.heard, np.asarray(heard.beats.times))
+    facts["stated"] = said["stated"]
+    ride = hats(analysis.heard, np.asarray(analysis.beats.times))
     facts["hats"] = (
         None
         if ride is None
@@ -106,15 +128,15 @@ def _write(path: Path, heard: Analysis, stated: Mapping[str, Any]) -> None:
             "per_minute": round(ride.per_minute, 3),
         }
     )
-    facts["padding"] = stated["padding"]
+    facts["padding"] = said["padding"]
     # Pauses between notes, [first frame, the frame after the last].
-    facts["rests"] = stated["rests"]
+    facts["rests"] = said["rests"]
     write_analysis(
         path,
-        heard.onsets,
-        heard.pace,
-        activation(heard.heard),
+        analysis.onsets,
+        analysis.pace,
+        activation(analysis.heard),
         facts,
-        heard.pulse,
-        band_strengths(heard.heard, heard.onsets),
+        analysis.pulse,
+        band_strengths(analysis.heard, analysis.onsets),
     )

@@ -13,8 +13,10 @@ import numpy as np
 from combpace.core.errors import MediaError, ParameterError, StaleError
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
-from combpace.media.decode import Decoded, FileSource, decode_to_wav
+from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
+from combpace.media.stated import padding_is_stated, tempo_in_tags
+from combpace.session import known
 from combpace.session.analysis_store import read_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
@@ -22,7 +24,7 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name, guessed_kind
-from combpace.stations.takes.hearing import listened
+from combpace.stations.takes.hearing import listened, stated
 from combpace.store import rows
 from combpace.store.models import WANTED, TakeRow, new_id
 
@@ -31,7 +33,8 @@ MOST_MEETINGS = 20
 
 
 def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> str:
-    """Keep an uploaded file, put a take into the session and queue its reading. Returns the take's id.
+    """Keep an uploaded file, put a take into the session and queue its reading; what this folder heard in the
+    same bytes before is there at once. Returns the take's id.
 
     Every take that arrives is one undo step; two that arrive at once both arrive.
     """
@@ -49,6 +52,7 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
     if asked_for is not None:
         enqueue(folder, session_id, "import", asked_for.id, {"take": asked_for.id})
         return asked_for.id
+    heard = _heard_before(folder, sha, name)
     take_id, kind, shown = new_id(), guessed_kind(name), re.sub(r"\.\w{2,4}$", "", name)
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
@@ -71,8 +75,8 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
         change = Change(
             {"takes": forms.takes_part((*others, entry))},
             note,
-            jobs=(Job("import", take_id, {"take": take_id}),),
-            takes=(NewTake(take_id, name, sha, size),),
+            jobs=() if heard else (Job("import", take_id, {"take": take_id}),),
+            takes=(NewTake(take_id, name, sha, size, heard or {}),),
         )
         try:
             record(state, state.opened.revision.version, change)
@@ -86,71 +90,99 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
     )
 
 
+def _heard_before(folder: DataFolder, source_sha: str, name: str) -> dict[str, Any] | None:
+    """The columns of a take whose bytes were decoded and heard here before, None where that is to be done."""
+    sound = known.sound_of(folder, source_sha)
+    if sound is None:
+        return None
+    said = stated(sound.tagged_bpm, sound.padding, name)
+    heard = known.analyses_of(
+        folder, known.analyses_key([sound.decoded_sha], guessed_kind(name) == "loop", [said])
+    )
+    return None if heard is None else {**sound.columns, "state": "ready", "analysis_sha": heard[0]}
+
+
 @job("import")
 def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one."""
+    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one. `again`: whatever
+    was heard before.
+    """
+    again = bool(args.get("again"))
     if "together" in args:
-        return hear_together(folder, args["together"], tell)
+        return hear_together(folder, args["together"], tell, again)
     row = folder.take_row(args["take"])
     if row.state == "ready":
         return {"take": row.id}
-    decoded_path = folder.blobs.new_path(".wav")
-    peaks_path = folder.blobs.new_path(".peaks")
+    sound = _decoded(folder, row, tell, again)
+    if row.state == WANTED:
+        return _completed(folder, row, sound, tell)
+    # The picture is there before the pulse is: the page can be used meanwhile.
+    rows.change_take(folder.database, row.id, state="listening", error=None, **sound.columns)
+    heard = _heard(folder, row, sound, tell, again)
+    rows.change_take(folder.database, row.id, state="ready", analysis_sha=heard)
+    return {"take": row.id}
+
+
+def _decoded(folder: DataFolder, row: TakeRow, tell: Progress, again: bool) -> known.Sound:
+    """What comes out of a take's file: known, or decoded now."""
+    with known.alone(folder, known.sound_key(row.source_sha), tell):
+        sound = None if again else known.sound_of(folder, row.source_sha)
+        if sound is None:
+            sound = _decode(folder, row, tell)
+            known.keep_sound(folder, row.source_sha, sound)
+        return sound
+
+
+def _decode(folder: DataFolder, row: TakeRow, tell: Progress) -> known.Sound:
+    file = folder.checked_blob(row.source_sha)
+    decoded_path, peaks_path = folder.blobs.new_path(".wav"), folder.blobs.new_path(".peaks")
     try:
         tell("reading the file", 0.0)
         decoded = decode_to_wav(
-            folder.checked_blob(row.source_sha),
-            decoded_path,
-            name=row.name,
-            on_progress=lambda share: tell("reading the file", share),
+            file, decoded_path, name=row.name, on_progress=lambda share: tell("reading the file", share)
         )
         with FileSource(decoded_path) as source:
             write_peaks(source, peaks_path, lambda share: tell("drawing", share))
-        decoded_sha, peaks_sha = folder.blobs.adopt(decoded_path), folder.blobs.adopt(peaks_path)
-        asked_for = row if row.state == WANTED else None
-        if asked_for is not None:
-            return _completed(folder, asked_for, decoded, decoded_sha, peaks_sha, tell)
-        # The picture is there before the pulse is: the page can be used meanwhile.
-        rows.change_take(
-            folder.database,
-            row.id,
-            state="listening",
-            error=None,
-            decoded_sha=decoded_sha,
-            peaks_sha=peaks_sha,
-            decoder=decoded.decoder,
-            sample_rate_hz=decoded.sample_rate_hz,
-            channels=decoded.channels,
-            frames=decoded.frames,
-            peak=decoded.peak,
-            notes=json.dumps(list(decoded.notes)),
+        return known.Sound(
+            folder.blobs.adopt(decoded_path),
+            folder.blobs.adopt(peaks_path),
+            decoded.decoder,
+            decoded.sample_rate_hz,
+            decoded.channels,
+            decoded.frames,
+            decoded.peak,
+            decoded.notes,
+            tempo_in_tags(file),
+            padding_is_stated(file),
         )
-        (heard,) = listened(folder, [row], [decoded_sha], guessed_kind(row.name) == "loop", tell)
-        rows.change_take(folder.database, row.id, state="ready", analysis_sha=heard)
-        return {"take": row.id}
     finally:
         for path in (decoded_path, peaks_path):
             path.unlink(missing_ok=True)
 
 
-def _completed(
-    folder: DataFolder, row: TakeRow, decoded: Decoded, decoded_sha: str, peaks_sha: str, tell: Progress
-) -> dict[str, Any]:
+def _heard(folder: DataFolder, row: TakeRow, sound: known.Sound, tell: Progress, again: bool) -> str:
+    """What is heard in a take alone, by its hash."""
+    said = stated(sound.tagged_bpm, sound.padding, row.name)
+    (heard,) = listened(folder, [sound.decoded_sha], guessed_kind(row.name) == "loop", [said], tell, again)
+    return heard
+
+
+def _completed(folder: DataFolder, row: TakeRow, sound: known.Sound, tell: Progress) -> dict[str, Any]:
     """A take whose file came after its archive: what was heard of it there stays; what only its sound tells
     is heard here.
     """
-    if (decoded.frames, decoded.sample_rate_hz) != (row.frames, row.sample_rate_hz):
+    if (sound.frames, sound.sample_rate_hz) != (row.frames, row.sample_rate_hz):
         raise MediaError(
             f"“{row.name}” does not come to the sound that was listened to: another decoder read it "
             "there. Nothing was changed."
         )
     pinned = folder.analysis(row)
-    notes = list(decoded.notes)
-    if decoded_sha != row.decoded_sha:
+    notes = list(sound.notes)
+    if sound.decoded_sha != row.decoded_sha:
         notes.append(
             "It was decoded otherwise than where the archive was made; its marks are those of there."
         )
-    (heard,) = listened(folder, [row], [decoded_sha], guessed_kind(row.name) == "loop", tell)
+    heard = _heard(folder, row, sound, tell, again=False)
     fresh = read_analysis(folder.blob(heard))
     same = pinned is not None and np.array_equal(
         np.round(fresh.onsets.times, 6), np.round(pinned.onsets.times, 6)
@@ -160,18 +192,20 @@ def _completed(
         row.id,
         state="ready",
         error=None,
-        decoded_sha=decoded_sha,
-        peaks_sha=peaks_sha,
+        decoded_sha=sound.decoded_sha,
+        peaks_sha=sound.peaks_sha,
         # The same marks: with it comes what a new reading of the pulse needs.
         analysis_sha=heard if same else row.analysis_sha,
-        decoder=decoded.decoder,
-        peak=decoded.peak,
+        decoder=sound.decoder,
+        peak=sound.peak,
         notes=json.dumps(notes),
     )
     return {"take": row.id}
 
 
-def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> dict[str, Any]:
+def hear_together(
+    folder: DataFolder, take_ids: list[str], tell: Progress, again: bool = False
+) -> dict[str, Any]:
     """Listen to the takes of a bundle as to one performance; those that are not read yet, or at another rate,
     keep what was heard.
     """
@@ -179,23 +213,27 @@ def hear_together(folder: DataFolder, take_ids: list[str], tell: Progress) -> di
     takes = [row for row in takes if row.sample_rate_hz == takes[0].sample_rate_hz]
     if len(takes) < 2:
         return {"takes": []}
-    for row, heard in zip(
-        takes, listened(folder, takes, [row.decoded_sha or "" for row in takes], False, tell), strict=True
-    ):
+    files = [folder.blob(row.source_sha) for row in takes]
+    said = [
+        stated(tempo_in_tags(file), padding_is_stated(file), row.name)
+        for row, file in zip(takes, files, strict=True)
+    ]
+    decoded = [row.decoded_sha or "" for row in takes]
+    for row, heard in zip(takes, listened(folder, decoded, False, said, tell, again), strict=True):
         rows.change_take(folder.database, row.id, analysis_sha=heard)
     return {"takes": [row.id for row in takes]}
 
 
 def listen_again(folder: DataFolder, session_id: str, take_id: str) -> None:
     """Queue the reading of a take that failed, was cancelled, or was heard by an earlier version; a bundle is
-    heard as one.
+    heard as one. It always listens.
     """
     row = folder.take_row(take_id)
     if row.session_id != session_id:
         raise ParameterError("This take belongs to another session.")
     together = [take.id for take in folder.open(session_id).document.bundle_of(take_id)]
     if row.state == "ready" and len(together) > 1:
-        enqueue(folder, session_id, "import", take_id, {"take": take_id, "together": together})
+        enqueue(folder, session_id, "import", take_id, {"take": take_id, "together": together, "again": True})
         return
     rows.change_take(folder.database, take_id, state="waiting", error=None)
-    enqueue(folder, session_id, "import", take_id, {"take": take_id})
+    enqueue(folder, session_id, "import", take_id, {"take": take_id, "again": True})
