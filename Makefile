@@ -45,8 +45,8 @@ test: setup browser-setup node_modules/.installed
 	node --test tests/js/*.test.js
 
 check: setup node_modules/.installed
-	$(BIN)/ruff check src tests bench
-	$(BIN)/ruff format --check src tests bench
+	$(BIN)/ruff check src tests bench rig
+	$(BIN)/ruff format --check src tests bench rig
 	$(BIN)/mypy
 	node_modules/.bin/tsc -p tsconfig.json
 	node_modules/.bin/prettier --check --log-level warn $(SCRIPTS)

@@ -1,9 +1,9 @@
 """Processor seconds of a command and of everything it starts: `python -m bench.cpu_seconds -- make test`.
 
-This process adopts whatever the command leaves behind (a child subreaper, Linux only), so servers, workers and
-browsers count too, also those whose parents have ended. The sum is the kernel's own and exact. The share of each
-program (python, chromium, node) is read every fifth of a second while it lives: what a process does in its last
-fifth is missing there.
+This process adopts whatever the command leaves behind (a child subreaper, Linux only), so servers, workers
+and browsers count too, also those whose parents have ended. The sum is the kernel's own and exact. The share
+of each program (python, chromium, node) is read every fifth of a second while it lives: what a process does
+in its last fifth is missing there.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ def below(root: int) -> dict[int, tuple[str, float]]:
             continue
         try:
             fields = (entry / "stat").read_text().rpartition(")")[2].split()
-            program = Path(os.readlink(entry / "exe")).name
+            program = (entry / "exe").readlink().name
         except OSError:
             continue
         pid = int(entry.name)
@@ -85,7 +85,9 @@ def measured(command: list[str]) -> tuple[int, float, float, dict[str, float]]:
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("command", nargs=argparse.REMAINDER)
     command = [word for word in parser.parse_args().command if word != "--"]
     if not command:

@@ -326,6 +326,7 @@ def copied(folder: Path) -> Path:
         "src",
         "tests",
         "bench",
+        "rig",
         "docs",
         "pyproject.toml",
         "Makefile",

@@ -20,7 +20,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from bench.shared import BENCH, needed
+from rig.shared import BENCH, needed
 
 ROOT = Path(__file__).resolve().parents[1]
 FONT = Path("/usr/share/sounds/sf2/FluidR3_GM.sf2")

@@ -19,7 +19,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench.shared import MISSING
+from rig.shared import MISSING
 
 ROOT = Path(__file__).resolve().parents[1]
 BLOCK = re.compile(r"<!-- table: (?P<command>.+?) -->\n(?P<table>.*?)<!-- end -->", re.DOTALL)

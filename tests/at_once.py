@@ -1,7 +1,8 @@
-"""All tests, two modules at a time: `.venv/bin/python -m tests.at_once [--cover FILE] [MODULE ...]`.
+"""Tests, two modules at a time: `.venv/bin/python -m tests.at_once [--tiers main,more] [MODULE ...]`.
 
-`python -m unittest` on each module, in processes that live on. The last lines are unittest's own: how many
-ran, what failed. --cover (or COVER in the environment) writes which lines of ours they went through.
+`python -m unittest` on each module, in processes that live on. Without --tiers those of the main tier
+(`rig/tiers.py`). The last lines are unittest's own: how many ran, what failed; then what was left out, and
+why. --cover (or COVER in the environment) writes which lines of ours they went through.
 """
 
 from __future__ import annotations
@@ -14,12 +15,13 @@ import sys
 import threading
 import time
 import unittest
-from collections import deque
+from collections import Counter, deque
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import coverage
+from rig.tiers import TIERS, chosen
 
 ROOT = Path(__file__).resolve().parents[1]
 # In this order; the rest is short.
@@ -38,6 +40,7 @@ class Ended:
     seconds: float
     report: str
     tests: tuple[tuple[float, str], ...] = ()
+    why_not: tuple[str, ...] = ()
 
 
 class Timed(unittest.TextTestResult):  # type: ignore[type-arg]
@@ -79,12 +82,12 @@ def measuring(data: str) -> None:
     _MEASURES[0].start()
 
 
-def run(module: str) -> Ended:
+def run(module: str, tiers: tuple[str, ...] = TIERS) -> Ended:
     """One module's tests in this process."""
     begun = time.monotonic()
     out = io.StringIO()
     runner = unittest.TextTestRunner(out, verbosity=0, resultclass=Timed)  # type: ignore[arg-type]
-    result = runner.run(unittest.defaultTestLoader.loadTestsFromName(module))
+    result = runner.run(chosen(unittest.defaultTestLoader.loadTestsFromName(module), tiers))
     assert isinstance(result, Timed)
     for one in _MEASURES:
         one.stop()
@@ -100,16 +103,21 @@ def run(module: str) -> Ended:
         # Its own sum would be counted twice.
         out.getvalue().rpartition(f"\n{'-' * 70}\nRan ")[0] + "\n" if not result.wasSuccessful() else "",
         tuple(result.durations),
+        tuple(why for _, why in result.skipped),
     )
 
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("modules", nargs="*")
+    parser.add_argument("--tiers", default=TIERS[0], help=f"of {', '.join(TIERS)}, with commas")
     parser.add_argument("--at-once", type=int, default=max(1, min(4, os.cpu_count() or 1)))
     parser.add_argument("--slowest", type=int, default=0, help="say which modules and tests took longest")
     parser.add_argument("--cover", default=os.environ.get("COVER", ""), metavar="FILE")
     options = parser.parse_args()
+    tiers = tuple(options.tiers.split(","))
+    if unknown := set(tiers) - set(TIERS):
+        parser.error(f"there is no tier {', '.join(sorted(unknown))}")
     begun = time.monotonic()
     ended: list[Ended] = []
     context, file = multiprocessing.get_context("spawn"), str(Path(options.cover).resolve())
@@ -127,7 +135,7 @@ def main() -> int:
                             return
                         module = left.pop() if from_the_end else left.popleft()
                     try:
-                        one = pool.submit(run, module).result()
+                        one = pool.submit(run, module, tiers).result()
                     except Exception as error:
                         one = Ended(module, 1, 0, 1, 0, 0.0, f"ERROR: {module}: {error!r}\n")
                     ended.append(one)
@@ -156,6 +164,8 @@ def main() -> int:
     ran = sum(one.ran for one in ended)
     counts = {name: sum(getattr(one, name) for one in ended) for name in ("failures", "errors", "skipped")}
     said = ", ".join(f"{name}={count}" for name, count in counts.items() if count)
+    for why, count in Counter(why for one in ended for why in one.why_not).most_common():
+        print(f"{count} not tried: {why}", file=sys.stderr)
     bad = counts["failures"] + counts["errors"]
     print(f"Ran {ran} tests in {time.monotonic() - begun:.1f}s\n", file=sys.stderr)
     print(f"{'FAILED' if bad else 'OK'}{f' ({said})' if said else ''}", file=sys.stderr)

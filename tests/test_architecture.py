@@ -19,7 +19,7 @@ ALLOWED = {
     "store": {"core"},
     "demo": {"core", "media"},
     "settings": {"core"},
-    "session": {"core", "media", "store", "settings"},
+    "session": {"core", "machine", "media", "store", "settings"},
     "playback": {"core", "media", "session", "workers"},
     "drawing": {"core", "media", "store", "session"},
     "workers": {"core", "machine", "__init__"},
@@ -122,6 +122,11 @@ class ArrowsTest(unittest.TestCase):
             [sys.executable, "-c", code, *heavy], capture_output=True, text=True, check=True
         )
         self.assertEqual(done.stdout.strip(), "[]")
+
+    def test_measurements_and_tests_share_the_rig_and_go_in_no_circle(self) -> None:
+        for room, others in (("rig", {"tests", "bench"}), ("bench", {"tests"})):
+            for path in (ROOT / room).rglob("*.py"):
+                self.assertFalse({name.split(".")[0] for name in imports(path)} & others, path)
 
     def test_handlers_hold_no_numpy(self) -> None:
         for path in (SOURCE / "web").rglob("*.py"):

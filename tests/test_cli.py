@@ -14,9 +14,9 @@ import soundfile as sf
 
 from combpace.cli import main
 from combpace.media.midi import read_map
+from rig.places import breathing
+from rig.sounds import attack_starts, struck
 from tests.core.analysis.test_opening import eighths
-from tests.support.places import breathing
-from tests.support.sounds import attack_starts, struck
 
 
 class CliTest(unittest.TestCase):

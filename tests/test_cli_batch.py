@@ -22,7 +22,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import groove_document, take_groove
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
-from tests.support.sounds import attack_starts, struck, two_close_mics
+from rig.sounds import attack_starts, struck, two_close_mics
 
 
 class BatchTest(unittest.TestCase):

@@ -11,8 +11,8 @@ import soundfile as sf
 
 from combpace.cli import main
 from combpace.session import fits
-from tests.support.places import PlaceTest, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in
+from rig.sounds import struck
 
 
 class Page(HTMLParser):

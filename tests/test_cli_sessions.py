@@ -10,7 +10,7 @@ from combpace.cli import main
 from combpace.stations.handoff import write
 from combpace.stations.handoff.ordering import Wish, order
 from combpace.store import rows
-from tests.support.places import PlaceTest
+from rig.places import PlaceTest
 
 
 class SessionCommandTest(PlaceTest):

@@ -17,8 +17,8 @@ from unittest import mock
 import soundfile as sf
 
 from combpace import machine
-from tests.support.places import breathing
-from tests.support.server import Server
+from rig.places import breathing
+from rig.server import Server
 
 HOLD = """
 import sys, time

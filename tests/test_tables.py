@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 
 from bench import same, tables
-from bench.shared import needed
+from rig.shared import needed
 
 
 class TablesTest(unittest.TestCase):

@@ -17,13 +17,12 @@ import threading
 import time
 from pathlib import Path
 
-from tests.workers.clusters import DaskTest
-
 from combpace.batch import folder
 from combpace.batch.recipe import Recipe
 from combpace.workers.backend import Backend, Processes
 from combpace.workers.cluster import Cluster
 from combpace.workers.errand import Errand
+from rig.clusters import DaskTest
 
 ONE_THREAD = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
 

@@ -30,8 +30,6 @@ from typing import Any
 
 import numpy as np
 import soundfile as sf
-from tests.support.server import Server
-from tests.workers.test_warm import alive, descendants
 
 from bench.campaign.client import SOUND_S, Client, Count
 from bench.campaign.hostile import hostile_files
@@ -39,6 +37,8 @@ from combpace.session.decisions import DECISIONS
 from combpace.settings import Settings
 from combpace.stations import registry  # noqa: F401 - registers every decision
 from combpace.web.app import create_app
+from rig.processes import alive, descendants
+from rig.server import Server
 
 
 @dataclass

@@ -11,11 +11,10 @@ import time
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from tests.support.server import Server
-from tests.workers.test_warm import descendants
-
 from bench.campaign.campaign import beat, settle
 from bench.campaign.client import Client, Count
+from rig.processes import descendants
+from rig.server import Server
 
 TICK = 100
 

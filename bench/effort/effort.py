@@ -23,9 +23,7 @@ from typing import Any
 
 import numpy as np
 import soundfile as sf
-from tests.support.places import bring_in
 
-from bench.shared import OPEN, needed
 from combpace.core.audio import Audio
 from combpace.core.clocks import Quarters
 from combpace.core.errors import CombPaceError
@@ -37,6 +35,8 @@ from combpace.session.state import SessionState, session_state
 from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.lead_readings import ways
+from rig.places import bring_in
+from rig.shared import OPEN, needed
 
 FIRST_SEED = 7_600_000
 # Notes so near to a downbeat are struck on it; a line lies so far outside of the first and last of them at

@@ -15,10 +15,11 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 from playwright.sync_api import Page, sync_playwright
-from tests.support.browser import CHROMIUM, FLAGS, TAP
-from tests.support.places import breathing
-from tests.support.server import Server
-from tests.support.sounds import burst
+
+from rig.browser import CHROMIUM, FLAGS, TAP
+from rig.places import breathing
+from rig.server import Server
+from rig.sounds import burst
 
 RATE = 44100
 DROP = """(files) => {

@@ -13,11 +13,11 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 from playwright.sync_api import Page, sync_playwright
-from tests.support.browser import CHROMIUM, FLAGS
-from tests.support.server import Server
-from tests.support.sounds import struck
 
 from combpace.demo.performances import breathing_beats
+from rig.browser import CHROMIUM, FLAGS
+from rig.server import Server
+from rig.sounds import struck
 
 SECONDS, BARS, TAKES = 610, 400, 9
 # Each step is done in a frame of its own; the time between frames is what is seen, the time inside of them

@@ -16,15 +16,15 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 from playwright.sync_api import Page, sync_playwright
-from tests.support.browser import CHROMIUM, FLAGS
-from tests.support.server import Server
+
+from rig.browser import CHROMIUM, FLAGS
+from rig.server import Server
 
 
 def song(seconds: float, seed: int = 2) -> np.ndarray:
     """A stereo performance of the demo's kind: struck beats that breathe, with a held tone under them."""
-    from tests.support.sounds import struck
-
     from combpace.demo.performances import breathing_beats
+    from rig.sounds import struck
 
     beats = breathing_beats(np.random.default_rng(seed), int(seconds / 2.55), 1.5)
     audio = struck(beats[beats < seconds - 1], seconds, low_every=4).samples[0]

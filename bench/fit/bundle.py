@@ -19,11 +19,11 @@ from typing import Any
 
 import numpy as np
 
-from bench.shared import OPEN, needed
 from combpace.batch.files import opened
 from combpace.cli import main as command
 from combpace.core.analysis.bleed import bleed_in
 from combpace.core.analysis.opening import listen
+from rig.shared import OPEN, needed
 
 KIT = "a_multi1_"
 CLOSE, ALL = ("kick", "snare"), ("kick", "snare", "oh")

@@ -22,11 +22,11 @@ import numpy as np
 import soundfile as sf
 from scipy.ndimage import maximum_filter1d
 
-from bench.shared import OPEN, needed
 from combpace.core.analysis.opening import listen
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.pieces.cutting import cut_frames
 from combpace.core.pieces.laying import FADE_S, FILLS, MEETINGS, Piece, Pieces
+from rig.shared import OPEN, needed
 
 LENGTH_S, BESIDE_S, LATER_S = 20.0, 0.040, 0.5
 NEAR_S, FLOOR = 0.008, 0.03

@@ -12,7 +12,6 @@ from pathlib import Path
 
 import numpy as np
 import soundfile as sf
-from tests.support.sounds import struck
 
 from combpace.core.clocks import Placement, TakeTimes, take_times
 from combpace.core.fit.pegs import fit
@@ -23,6 +22,7 @@ from combpace.core.stretch import METHODS, StretchedSource
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.media.decode import FileSource
+from rig.sounds import struck
 
 SECONDS, BPM, RATE = 60, 120.0, 44100
 

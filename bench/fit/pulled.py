@@ -24,7 +24,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bench.shared import OPEN, needed
 from combpace.batch.files import analyse_named, opened
 from combpace.core.analysis.take import Analysis, analyse
 from combpace.core.audio import ArraySource
@@ -33,6 +32,7 @@ from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
+from rig.shared import OPEN, needed
 
 FIRST_SEED = 7_600_000
 # Steps of the grid in a beat; notes so near together are one stroke, the first of them counts; a mark so near

@@ -20,9 +20,9 @@ import soundfile as sf
 
 from bench.ear.material import RATE
 from bench.ear.sampled import TO_MEASURE, on_font
-from bench.shared import OPEN, needed
 from combpace.core.analysis.opening import listen
 from combpace.core.audio import ArraySource, Audio
+from rig.shared import OPEN, needed
 
 FIRST_SEED, STRUMS = 8_100_000, 14
 SPREAD_S = (0.005, 0.045)

@@ -12,10 +12,10 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
-from tests.support.lossy import write_mp3
 
 from combpace.batch.files import analyse_file
 from combpace.core.analysis.take import Hints
+from rig.lossy import write_mp3
 
 RATE_HZ = 44100
 # LAME's encoder delay and the decoder's own, in frames: what stays in a file without the header (measured,

@@ -16,11 +16,11 @@ from typing import Any
 import numpy as np
 import soundfile as sf
 
-from bench.shared import OPEN, needed
 from combpace.core.analysis import readings as module
 from combpace.core.analysis.readings import readings_of
 from combpace.core.analysis.take import analyse
 from combpace.core.audio import ArraySource, Audio
+from rig.shared import OPEN, needed
 
 RIGHT_F = 0.9
 FIRST_SEED = 7_400_000

@@ -17,7 +17,6 @@ from itertools import repeat
 from pathlib import Path
 
 import numpy as np
-from tests.support.lossy import write_mp3
 
 from combpace.batch.files import analyse_file
 from combpace.core.analysis.steady_tempo import steady_tempo
@@ -27,6 +26,7 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.demo.instruments import RATE, bass_box, copper_tub, reed_organ, slap, washboard
+from rig.lossy import write_mp3
 
 TAKES = 40
 

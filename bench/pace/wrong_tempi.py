@@ -13,8 +13,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from tests.support.places import bring_in
-from tests.support.sounds import struck
 
 from combpace.core.tempo.meters import bar_number
 from combpace.session import shelf
@@ -24,6 +22,8 @@ from combpace.session.state import session_state
 from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.lead_drift import AUDIBLE_MS, tempo_error
+from rig.places import bring_in
+from rig.sounds import struck
 
 
 def main() -> None:

@@ -10,8 +10,6 @@ from pathlib import Path
 
 import soundfile as sf
 from playwright.sync_api import Page, sync_playwright
-from tests.support.browser import CHROMIUM, FLAGS
-from tests.support.server import Server
 
 from combpace.demo.build import CUT_NAME
 from combpace.session import shelf
@@ -21,6 +19,8 @@ from combpace.session.state import session_state
 from combpace.settings import Settings
 from combpace.stations import registry  # noqa: F401 - registers every decision
 from combpace.stations.takes.demo import build
+from rig.browser import CHROMIUM, FLAGS
+from rig.server import Server
 
 OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
 

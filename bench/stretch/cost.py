@@ -13,11 +13,11 @@ from typing import Any
 
 import numpy as np
 
-from bench.shared import STRETCH, needed
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import METHODS, StretchedSource, stretch
 from combpace.core.stretch.remembered import Remembered
+from rig.shared import STRETCH, needed
 
 RATE, ROUNDS = 44100, 5
 ROOT = Path(__file__).resolve().parents[2]

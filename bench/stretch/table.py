@@ -18,8 +18,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from bench.shared import needed
 from bench.stretch.judge import BENCH
+from rig.shared import needed
 
 FONTS = [Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"), Path("/usr/share/sounds/sf2/TimGM6mb.sf2")]
 SETTINGS = {

@@ -31,6 +31,7 @@ class Settings:
     scheduler     address of a Dask scheduler that listens and renders instead, or None
     range_s       seconds of music of which marks and fit go to a page in one piece; a session of three such
                   is one piece
+    sound_s       seconds that a request for sound may take, whatever holds it up
     log           what the log holds at least: debug (sound that is asked for, too), info (each request and
                   job), warning, error
     """
@@ -44,6 +45,7 @@ class Settings:
     hosts: tuple[str, ...] = ("127.0.0.1", "localhost", "[::1]")
     scheduler: str | None = None
     range_s: int = 300
+    sound_s: float = 5.0
     log: str = "warning"
 
     def with_command_line(self, host: str | None, port: int | None, data_dir: str | None) -> Settings:
@@ -71,7 +73,7 @@ def own_folder() -> Path:
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
     """Read COMBPACE_DATA, _HOST, _PORT, _UPLOAD_CAP (bytes), _WORKERS, _WORKER_BYTES, _HOSTS
-    (comma-separated), _SCHEDULER, _RANGE (seconds), _LOG.
+    (comma-separated), _SCHEDULER, _RANGE and _SOUND (seconds), _LOG.
     """
     values = os.environ if environment is None else environment
     made = Settings()
@@ -98,5 +100,6 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Settings:
         hosts=(*made.hosts, *hosts, *([values["COMBPACE_HOST"]] if values.get("COMBPACE_HOST") else [])),
         scheduler=values.get("COMBPACE_SCHEDULER", "").strip() or None,
         range_s=number("COMBPACE_RANGE", made.range_s, 2),
+        sound_s=float(number("COMBPACE_SOUND", int(made.sound_s), 1)),
         log=log,
     )

@@ -175,15 +175,25 @@ class FarTest(WireTest):
         self.assertEqual((second["version"], second["note"]), (first["version"], None))
 
 
+# Many times as long as a sender may be silent there.
+SILENCE_S = 5.0
+
+
 class SlowTest(unittest.TestCase):
     def receive(self, pauses: list[tuple[float, bytes]]) -> int:
+        clock = SimpleNamespace(now=0.0)
+
         async def stream() -> Any:
             for pause, data in pauses:
-                await asyncio.sleep(pause)
+                clock.now += pause
+                if pause >= SILENCE_S:
+                    await asyncio.sleep(pause)
                 yield data
 
         with (
             tempfile.TemporaryDirectory() as folder,
+            # Pauses pass on a clock of the test's own; silence alone is waited for.
+            mock.patch.object(deps, "time", SimpleNamespace(monotonic=lambda: clock.now)),
             mock.patch.object(deps, "SLOW_S", 0.3),
             mock.patch.object(deps, "SLOW_BYTES", 1000),
         ):
@@ -191,7 +201,7 @@ class SlowTest(unittest.TestCase):
             return asyncio.run(deps.receive(request, Path(folder) / "x", 10**6, MediaError("too large")))
 
     def test_slow_and_silent_senders_are_sent_away(self) -> None:
-        for pauses in ([(0.05, b"x")] * 40, [(0.0, b"x" * 500), (5.0, b"x" * 5000)]):
+        for pauses in ([(0.05, b"x")] * 40, [(0.0, b"x" * 500), (SILENCE_S, b"x" * 5000)]):
             with self.assertRaisesRegex(MediaError, "came slower than.*drop it again"):
                 self.receive(pauses)
 

@@ -10,17 +10,17 @@ from typing import Any
 
 import numpy as np
 import soundfile as sf
-from bench.formats import FORMATS, written
 from starlette.testclient import TestClient
 
+from bench.formats import FORMATS, written
 from combpace.drawing.picture import map_table
 from combpace.session.decisions import DECISIONS
 from combpace.settings import Settings
 from combpace.stations.registry import STATIONS
 from combpace.stations.takes import importing
 from combpace.web.app import create_app
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.places import breathing
+from rig.sounds import struck
 
 
 def wav_bytes(rate: int = 44100) -> bytes:

@@ -6,9 +6,9 @@ from pathlib import Path
 import numpy as np
 
 from combpace.core.audio import Audio
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import burst
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import burst
 
 RATE = 44100
 

@@ -10,9 +10,9 @@ import numpy as np
 from combpace.core.clocks import SessionTimes
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.media.mapforms import FoundMap, write_any
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
 
 
 class BarsTest(BrowserTest):

@@ -10,8 +10,8 @@ import unittest
 from pathlib import Path
 
 from bench.feel.first_minutes import sounds
-
-from tests.support.server import Server
+from rig.server import Server
+from rig.waiting import HANG_S
 
 ROOT = Path(__file__).resolve().parents[2]
 FIREFOX = shutil.which("firefox-esr")
@@ -31,7 +31,7 @@ class FirefoxTest(unittest.TestCase):
                 capture_output=True,
                 text=True,
                 check=False,
-                timeout=180,
+                timeout=2 * HANG_S,
             )
         seen = json.loads(done.stdout)
         self.assertEqual((seen.get("failed"), seen["errors"]), (None, []))

@@ -5,11 +5,11 @@ import unittest
 from pathlib import Path
 
 import numpy as np
-from bench.feel.first_minutes import Walk, sounds
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from bench.feel.first_minutes import Walk, sounds
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
 
 GUIDE = Path(__file__).resolve().parents[2] / "docs" / "guide"
 STEP = re.compile(r"<!-- (\w+): (.+?) -->")

@@ -11,8 +11,8 @@ import numpy as np
 import soundfile as sf
 from wavinfo import WavInfoReader
 
-from tests.support.browser import BrowserTest
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.sounds import struck
 
 
 class HandOffTest(BrowserTest):

@@ -3,9 +3,9 @@ the main job is done by keys.
 """
 
 from bench.feel.first_minutes import sounds
-
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.waiting import HANG_MS
 
 STATIONS = ("takes", "pace", "bars", "onsets", "fit", "pieces", "hand-off")
 # What the page has for hands: shown, not switched off, in the order of Tab.
@@ -69,7 +69,7 @@ class KeyboardTest(BrowserTest):
         self.page.wait_for_url("**/sessions/*/*")
         self.page.wait_for_function(
             "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
-            timeout=60_000,
+            timeout=HANG_MS,
         )
         self.idle()
         # An attack is chosen, moved by a tooth and let go; then it is said to be a downbeat.
@@ -107,7 +107,7 @@ class KeyboardTest(BrowserTest):
         self.assertEqual(box.is_checked(), not checked)
         self.page.locator("#handoff button[type=submit]").focus()
         keys.press("Enter")
-        self.page.wait_for_selector("table.files .archive a", timeout=60_000)
+        self.page.wait_for_selector("table.files .archive a", timeout=HANG_MS)
 
 
 class ReachTest(BrowserTest):

@@ -5,9 +5,9 @@ import re
 import numpy as np
 from playwright.sync_api import APIResponse, Route
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
 
 
 class FieldsTest(BrowserTest):

@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
-from tests.support.browser import BrowserTest
-from tests.support.sounds import attack_starts, struck, two_close_mics
+from rig.browser import BrowserTest
+from rig.sounds import attack_starts, struck, two_close_mics
 
 RATE = 44100
 

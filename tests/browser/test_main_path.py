@@ -9,9 +9,10 @@ import mido
 import numpy as np
 import soundfile as sf
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import attack_starts, struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import attack_starts, struck
+from rig.waiting import HANG_MS
 
 
 class MainPathTest(BrowserTest):
@@ -145,14 +146,14 @@ class MainPathTest(BrowserTest):
             "dark under the pointer too",
         )
         self.page.get_by_role("button", name="Render", exact=True).click()
-        self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=60_000)
+        self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=HANG_MS)
 
         # Hand-off: everything from bar 1, and what arrives lies on the grid.
         self.page.keyboard.press("7")
         self.page.wait_for_selector("#handoff")
         self.page.check('#handoff input[value="csv"]')
         self.page.get_by_role("button", name="Hand off").click()
-        self.page.wait_for_selector("tr.archive a", timeout=60_000)
+        self.page.wait_for_selector("tr.archive a", timeout=HANG_MS)
         with self.page.expect_download() as download:
             self.page.click("tr.archive a")
         pack = zipfile.ZipFile(io.BytesIO(Path(download.value.path()).read_bytes()))
@@ -369,7 +370,7 @@ class RestartTest(BrowserTest):
         self.page.goto(self.server.address + path)
         self.page.wait_for_function(
             "window.combpace && combpace.state.picture.fit && combpace.state.picture.fit.rendered",
-            timeout=60_000,
+            timeout=HANG_MS,
         )
         self.assertTrue(self.look("combpace.state.picture.sentence").startswith("3/4"))
         self.page.keyboard.press("Control+z")
@@ -389,7 +390,8 @@ class BadFilesTest(BrowserTest):
         self.page.wait_for_url("**/sessions/*/takes")
         for state in ("ready", "failed"):
             self.page.wait_for_function(
-                f"combpace.state.picture.takes.some((take) => take.state === '{state}')", timeout=60_000
+                f"combpace.state.picture.takes.some((take) => take.state === '{state}')",
+                timeout=HANG_MS,
             )
         self.page.wait_for_selector("em.problem >> text=not a sound file")
         self.assertEqual(self.look("combpace.state.picture.takes.length"), 2)

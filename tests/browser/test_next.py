@@ -4,12 +4,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from bench.feel.first_minutes import JOBS, Walk, sounds
 
+from bench.feel.first_minutes import JOBS, Walk, sounds
 from combpace.core.audio import Audio
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
+from rig.waiting import HANG_MS
 
 AXE = Path(__file__).resolve().parents[2] / "node_modules" / "axe-core" / "axe.min.js"
 # Web Content Accessibility Guidelines 2.2, levels A and AA, as axe-core names their rules.
@@ -140,7 +141,7 @@ class AxeTest(BrowserTest):
                 self.page.wait_for_url("**/sessions/*/*")
                 self.page.wait_for_function(
                     "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
-                    timeout=60_000,
+                    timeout=HANG_MS,
                 )
                 session = self.page.url.split("/")[4]
             for station in STATIONS:

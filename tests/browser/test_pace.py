@@ -6,9 +6,9 @@ import numpy as np
 import soundfile as sf
 
 from combpace.core.audio import Audio
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
 
 # A beat of a machine at 120 BPM, a loud stroke on every fourth.
 BEATS = 1.0 + 0.5 * np.arange(48)

@@ -11,9 +11,9 @@ from pathlib import Path
 import mido
 import numpy as np
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
 
 
 def reed(path: Path) -> Path:

@@ -5,9 +5,10 @@ from typing import ClassVar
 import numpy as np
 
 from combpace.core.audio import Audio
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
+from rig.waiting import HANG_MS
 
 
 class ClickTest(BrowserTest):
@@ -68,7 +69,7 @@ class ClickTest(BrowserTest):
         self.page.wait_for_function(f"performance.now() > {begun[0]} + 1500")
         now = self.look("[performance.now(), combpace.player.position()]")
         self.assertAlmostEqual((now[1] - begun[1]) / ((now[0] - begun[0]) / 1000), 0.5, delta=0.06)
-        self.page.wait_for_function(f"combpace.player.position() < {begun[1]} + 0.2", timeout=20_000)
+        self.page.wait_for_function(f"combpace.player.position() < {begun[1]} + 0.2", timeout=HANG_MS)
         self.assertTrue(loop[0] <= self.look("combpace.player.position()") <= loop[1])
 
     def test_original_and_fitted_at_the_same_spot_and_through_a_change_of_station(self) -> None:
@@ -169,7 +170,7 @@ class SwitchTest(BrowserTest):
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 4.6")
         self.page.keyboard.press("v")
         self.page.wait_for_function(
-            "combpace.player.fitted && combpace.player.position() > 6", timeout=30_000
+            "combpace.player.fitted && combpace.player.position() > 6", timeout=HANG_MS
         )
         self.page.keyboard.press("Space")
         rate, frames, _ = self.recorded()

@@ -5,8 +5,8 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import ClassVar
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
+from rig.browser import BrowserTest
+from rig.places import breathing
 
 WHOLE = """async (fit) => {
   const { state, host } = combpace;

@@ -3,9 +3,10 @@
 import numpy as np
 import soundfile as sf
 
-from tests.support.browser import BrowserTest
-from tests.support.places import breathing
-from tests.support.sounds import struck
+from rig.browser import BrowserTest
+from rig.places import breathing
+from rig.sounds import struck
+from rig.waiting import HANG_MS
 
 
 class ViewsTest(BrowserTest):
@@ -303,7 +304,7 @@ class ViewsTest(BrowserTest):
         self.page.locator("#canvas-box canvas").focus()
         self.page.keyboard.press("Space")
         self.page.wait_for_function(
-            "combpace.player.playing && (window.played.at(-1)?.samples.length ?? 0) > 2000", timeout=15_000
+            "combpace.player.playing && (window.played.at(-1)?.samples.length ?? 0) > 2000", timeout=HANG_MS
         )
         self.page.keyboard.press("Space")
         rate, frames, _ = self.recorded()

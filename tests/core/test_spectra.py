@@ -6,7 +6,7 @@ import numpy as np
 from combpace.core.audio import ArraySource, Audio, blocks, mono
 from combpace.core.errors import ParameterError
 from combpace.core.spectra import BANDS, band_weights, mel_edges_hz, onset_strength
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 
 class MelTest(unittest.TestCase):

@@ -3,10 +3,9 @@
 import typing
 
 from bench import wire_types
-
 from combpace.drawing import picture
 from combpace.session import page_forms
-from tests.support.places import PlaceTest
+from rig.places import PlaceTest
 
 
 class PageFormsTest(PlaceTest):

@@ -13,7 +13,7 @@ from combpace.core.tempo.meters import Meter
 from combpace.drawing import picture, ranges
 from combpace.session import shelf
 from combpace.session.state import session_state
-from tests.support.places import PlaceTest
+from rig.places import PlaceTest
 
 
 class PackingTest(PlaceTest):

@@ -3,7 +3,6 @@
 import errno
 import os
 import signal
-import time
 from unittest import mock
 
 import soundfile as sf
@@ -17,28 +16,35 @@ from combpace.stations.takes import importing
 from combpace.store import rows
 from combpace.store.database import Database
 from combpace.store.models import JobRow
-from tests.support.places import PlaceTest, breathing
+from rig.places import PlaceTest, breathing
+from rig.waiting import until
 
 
 class JobsTest(PlaceTest):
+    uploads = 0
+
     def dispatcher(self) -> Dispatcher:
         made = Dispatcher(self.place, registry.__name__)
         made.start()
         self.addCleanup(made.stop)
         return made
 
-    def wait(self, job_id: str, *states: str, seconds: float = 60.0) -> queue.JobView:
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
+    def wait(self, job_id: str, *states: str) -> queue.JobView:
+        def ended() -> queue.JobView | None:
             view = queue.job(self.place, job_id)
-            if view.state in states:
-                return view
-            time.sleep(0.02)
-        self.fail(f"job stayed {queue.job(self.place, job_id)}")
+            return view if view.state in states else None
+
+        return until(ended, f"job {job_id} {' or '.join(states)}")
+
+    def pid(self, dispatcher: Dispatcher, job_id: str) -> int:
+        """The process of a job, as soon as it has one."""
+        return until(lambda: dispatcher.processes().get(job_id), f"a process of job {job_id}")
 
     def upload(self, name: str = "room.wav") -> str:
+        """Sound that nobody heard before, or no job would begin."""
+        self.uploads += 1
         path = self.place.blobs.new_path(".wav")
-        audio = breathing()[1]
+        audio = breathing(start=1.0 + self.uploads / 100)[1]
         sf.write(path, audio.samples.T, 44100, subtype="PCM_24")
         return importing.add_upload(self.place, self.session, path, name)
 
@@ -91,11 +97,8 @@ class JobsTest(PlaceTest):
         dispatcher = self.dispatcher()
         doomed = self.long_render()
         self.wait(doomed, "running")
-        end = time.monotonic() + 20
-        while doomed not in dispatcher.processes() and time.monotonic() < end:
-            time.sleep(0.02)
         other = self.upload()
-        os.kill(dispatcher.processes()[doomed], signal.SIGKILL)
+        os.kill(self.pid(dispatcher, doomed), signal.SIGKILL)
         failed = self.wait(doomed, "failed")
         self.assertIn("signal 9", failed.error or "")
         self.wait(
@@ -111,7 +114,7 @@ class JobsTest(PlaceTest):
             dispatcher.stop()
             self.assertEqual(queue.job(self.place, job).state, "queued")
         self.dispatcher()
-        done = self.wait(job, "done", seconds=120)
+        done = self.wait(job, "done")
         self.assertEqual(len(done.result["files"]), 1)
         with self.place.database.reading() as db:
             self.assertEqual(db.get(JobRow, job).tries, 1)  # type: ignore[union-attr]
@@ -121,11 +124,8 @@ class JobsTest(PlaceTest):
         with mock.patch.object(module, "SILENT_S", 2.5), mock.patch.object(module, "LOOK_S", 0.2):
             doomed = self.long_render()
             self.wait(doomed, "running")
-            end = time.monotonic() + 20
-            while doomed not in dispatcher.processes() and time.monotonic() < end:
-                time.sleep(0.02)
-            os.kill(dispatcher.processes()[doomed], signal.SIGSTOP)
-            failed = self.wait(doomed, "failed", seconds=30)
+            os.kill(self.pid(dispatcher, doomed), signal.SIGSTOP)
+            failed = self.wait(doomed, "failed")
         self.assertIn("no sign of life", failed.error or "")
         self.assertNotIn(doomed, dispatcher.processes())
         other = self.upload()
@@ -152,7 +152,7 @@ class JobsTest(PlaceTest):
         ):
             dispatcher.start()
             self.addCleanup(dispatcher.stop)
-            self.wait(job, "done", seconds=120)
+            self.wait(job, "done")
         with self.place.database.reading() as db:
             self.assertEqual(db.get(JobRow, job).tries, 1)  # type: ignore[union-attr]
 
@@ -195,10 +195,7 @@ class JobsTest(PlaceTest):
         ):
             doomed = self.long_render()
             self.wait(doomed, "running")
-            end = time.monotonic() + 20
-            while doomed not in dispatcher.processes() and time.monotonic() < end:
-                time.sleep(0.02)
-            os.kill(dispatcher.processes()[doomed], signal.SIGKILL)
+            os.kill(self.pid(dispatcher, doomed), signal.SIGKILL)
             self.assertIn("signal 9", self.wait(doomed, "failed").error or "")
 
     def test_what_ends_the_program_each_time_is_given_up(self) -> None:

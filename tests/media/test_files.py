@@ -14,7 +14,7 @@ from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import FORMATS, ResampledSource, write_sound
 from combpace.media.names import file_name
 from combpace.media.peaks import SIZES, bins_of, read_peaks, samples_as_peaks, write_peaks
-from tests.support.sounds import struck
+from rig.sounds import struck
 
 
 class FolderTest(unittest.TestCase):

@@ -7,7 +7,7 @@ import numpy as np
 from combpace.core.analysis.lateness import lateness_s
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.stated import padding_is_stated, stated_tempi, tempo_in_name, tempo_in_tags
-from tests.support.lossy import write_mp3
+from rig.lossy import write_mp3
 
 RATE_HZ = 44100
 

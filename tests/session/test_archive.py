@@ -28,8 +28,8 @@ from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.handoff.ordering import Wish, announced
 from combpace.stations.takes import importing
-from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in, look
+from rig.sounds import struck
 
 Edit = Callable[[dict[str, Any]], None]
 

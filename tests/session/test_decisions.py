@@ -8,7 +8,7 @@ from combpace.session.state import session_state
 from combpace.stations.fit import rendering
 from combpace.stations.registry import findings
 from combpace.store import rows
-from tests.support.places import PlaceTest, breathing, bring_in, look
+from rig.places import PlaceTest, breathing, bring_in, look
 
 
 class DispatchTest(PlaceTest):

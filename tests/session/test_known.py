@@ -15,8 +15,8 @@ from combpace.session import archive, known, shelf
 from combpace.session.data_folder import DataFolder
 from combpace.stations.takes import hearing, importing
 from combpace.store import rows
-from tests.support.places import PlaceTest, breathing
-from tests.support.sounds import struck
+from rig.places import PlaceTest, breathing
+from rig.sounds import struck
 
 
 def quiet(phase: str, share: float) -> None:
@@ -47,7 +47,14 @@ class KnownTest(PlaceTest):
         self.assertEqual(row.state, "ready")
         self.assertEqual(
             (row.analysis_sha, row.decoded_sha, row.peaks_sha, row.frames, row.notes, row.decoder),
-            (first.analysis_sha, first.decoded_sha, first.peaks_sha, first.frames, first.notes, first.decoder),
+            (
+                first.analysis_sha,
+                first.decoded_sha,
+                first.peaks_sha,
+                first.frames,
+                first.notes,
+                first.decoder,
+            ),
         )
         self.assertEqual(rows.jobs_changed(self.place.database, self.other, 0.0), [])
         self.assertEqual((self.decoded.call_count, self.listened.call_count), (0, 0))

@@ -17,7 +17,7 @@ from combpace.session.repair import repair
 from combpace.session.state import session_state
 from combpace.stations.takes import importing
 from combpace.store import rows
-from tests.support.places import PlaceTest, breathing
+from rig.places import PlaceTest, breathing
 
 
 class RepairTest(PlaceTest):

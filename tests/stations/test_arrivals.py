@@ -9,8 +9,8 @@ from combpace.session.decisions import decide
 from combpace.session.state import session_state
 from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines
-from tests.support.places import PlaceTest, breathing, bring_in
-from tests.support.sounds import burst, struck
+from rig.places import PlaceTest, breathing, bring_in
+from rig.sounds import burst, struck
 
 RATE = 44100
 

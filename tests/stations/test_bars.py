@@ -9,8 +9,8 @@ from combpace.session.state import session_state
 from combpace.stations.pace.station import pace_facts
 from combpace.stations.takes import importing
 from combpace.store import rows
-from tests.support.places import PlaceTest, breathing, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, breathing, bring_in
+from rig.sounds import struck
 
 
 class BarsTest(PlaceTest):

@@ -4,9 +4,9 @@ from combpace.core.errors import ParameterError
 from combpace.session import notes, pieces
 from combpace.session.state import session_state
 from combpace.stations.takes import parts
+from rig.places import PlaceTest, bring_in
+from rig.sounds import struck
 from tests.stations.test_parts import tune
-from tests.support.places import PlaceTest, bring_in
-from tests.support.sounds import struck
 
 RATE = 44100
 FADE = round(0.005 * RATE)

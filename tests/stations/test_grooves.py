@@ -13,8 +13,8 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.settings import Settings
-from tests.support.places import PlaceTest, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in
+from rig.sounds import struck
 
 # Seconds late of the eighths of a bar.
 LATE = np.array([0.0, 0.03, 0.0, 0.022, -0.012, 0.03, 0.0, 0.026])

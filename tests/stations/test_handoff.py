@@ -20,8 +20,8 @@ from combpace.stations.handoff import write
 from combpace.stations.handoff.ordering import Wish, announced, last_wish, order, order_args
 from combpace.stations.handoff.station import orders_of
 from combpace.store import rows
-from tests.support.places import PlaceTest, breathing, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, breathing, bring_in
+from rig.sounds import struck
 
 
 class HandOffTest(PlaceTest):

@@ -23,8 +23,8 @@ from combpace.stations.takes import importing
 from combpace.stations.takes.station import take_lines
 from combpace.store import rows
 from combpace.store.models import TakeRow
-from tests.support.places import PlaceTest, breathing, bring_in, look
-from tests.support.sounds import struck
+from rig.places import PlaceTest, breathing, bring_in, look
+from rig.sounds import struck
 
 
 class LookTest(PlaceTest):

@@ -5,8 +5,8 @@ from combpace.media.decode import FileSource
 from combpace.playback.sound import Sounding, sounding
 from combpace.session import fits
 from combpace.stations.takes.station import take_lines
-from tests.support.places import PlaceTest, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in
+from rig.sounds import struck
 
 RATE = 44100
 

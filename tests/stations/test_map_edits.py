@@ -11,8 +11,8 @@ from combpace.session.decisions import considered
 from combpace.session.foresight import foreseen
 from combpace.session.state import led_by, session_state
 from combpace.stations.bars.map_in import read_file
-from tests.support.places import PlaceTest, bring_in
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in
+from rig.sounds import struck
 
 STEADY = 1.0 + 0.5 * np.arange(80)
 

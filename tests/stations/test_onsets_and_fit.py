@@ -15,9 +15,9 @@ from combpace.stations.fit.station import fit_sentence
 from combpace.stations.takes import importing
 from combpace.store import rows
 from combpace.store.models import JobRow
+from rig.places import PlaceTest, bring_in, look
+from rig.sounds import attack_starts, marks, struck, two_close_mics
 from tests.core.analysis.test_opening import eighths
-from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import attack_starts, marks, struck, two_close_mics
 
 
 class OnsetsTest(PlaceTest):

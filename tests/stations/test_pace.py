@@ -10,8 +10,8 @@ from combpace.core.tempo.meters import bar_index
 from combpace.session import fits, shelf
 from combpace.stations.lead_readings import in_force, sentence, ways
 from combpace.stations.pace.station import pace_facts
-from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in, look
+from rig.sounds import struck
 
 
 class ReadingTest(PlaceTest):

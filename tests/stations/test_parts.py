@@ -19,7 +19,7 @@ from combpace.stations.handoff.ordering import Wish, order
 from combpace.stations.handoff.write import files_of, write_handoff
 from combpace.stations.takes import parts
 from combpace.store.models import JobRow
-from tests.support.places import PlaceTest, look
+from rig.places import PlaceTest, look
 
 
 def tune(path: Path, *, late: int = 0, tempi: tuple[int, ...] = (500_000,)) -> Path:

@@ -19,8 +19,8 @@ from combpace.stations.pieces import keeping, saving
 from combpace.stations.takes import importing
 from combpace.store import rows as rows_
 from combpace.store.models import JobRow
-from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import attack_starts, struck
+from rig.places import PlaceTest, bring_in, look
+from rig.sounds import attack_starts, struck
 
 
 class PiecesTest(PlaceTest):

@@ -19,8 +19,8 @@ from combpace.stations.handoff import write
 from combpace.stations.handoff.ordering import Wish, order
 from combpace.stations.registry import STATIONS, findings
 from combpace.store.models import JobRow
-from tests.support.places import PlaceTest, breathing, bring_in, look
-from tests.support.sounds import attack_starts, struck
+from rig.places import PlaceTest, breathing, bring_in, look
+from rig.sounds import attack_starts, struck
 
 
 class ShelfTest(PlaceTest):

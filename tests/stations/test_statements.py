@@ -14,9 +14,9 @@ from combpace.session import shelf
 from combpace.session.document.model import FORMAT, BarStatement, DownbeatStatement
 from combpace.session.state import session_state
 from combpace.stations.takes import importing
-from tests.support.open_excerpts import OPEN, THERE, WHY_NOT
-from tests.support.places import PlaceTest, bring_in, look
-from tests.support.sounds import struck
+from rig.places import PlaceTest, bring_in, look
+from rig.shared import OPEN, THERE, WHY_NOT
+from rig.sounds import struck
 
 
 class BreathingTest(PlaceTest):

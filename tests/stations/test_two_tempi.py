@@ -7,7 +7,7 @@ from combpace.media.decode import FileSource
 from combpace.playback.sound import how_it_sounds, sounding
 from combpace.session import fits
 from combpace.stations.takes.station import take_lines
-from tests.support.places import PlaceTest, bring_in
+from rig.places import PlaceTest, bring_in
 
 RATE = 44100
 

@@ -30,9 +30,9 @@ from combpace.workers import elsewhere
 from combpace.workers.backend import LostError, Processes
 from combpace.workers.cluster import ENDED, Cluster
 from combpace.workers.errand import VERSION, Errand, do_unpacked, unpack
-from tests.support.places import breathing, bring_in
-from tests.support.sounds import struck
-from tests.workers.clusters import DaskTest
+from rig.clusters import DaskTest
+from rig.places import breathing, bring_in
+from rig.sounds import struck
 
 ANALYSE = "combpace.batch.folder:do_one"
 

@@ -5,18 +5,23 @@ server ends.
 import contextlib
 import os
 import signal
-import subprocess
+import tempfile
 import threading
 import time
 import unittest
+from pathlib import Path
+from typing import Any
 
 from combpace.core.errors import CombPaceError
 from combpace.workers.warm import SlowError, Warm
+from rig.waiting import HANG_S, until
 
 
-def answer(what: str, value: float) -> object:
+def answer(what: str, value: Any) -> object:
     if what == "wait":
         time.sleep(value)
+    if what == "until":
+        until(Path(str(value)).exists)
     if what == "refuse":
         raise CombPaceError("This is refused.")
     if what == "fault":
@@ -27,20 +32,29 @@ def answer(what: str, value: float) -> object:
 
 
 class WarmTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
     def warm(self, **how: float) -> Warm:
-        made = Warm(answer, [], **how)  # type: ignore[arg-type]
+        made = Warm(answer, [], **{"patience_s": HANG_S, **how})  # type: ignore[arg-type]
         self.addCleanup(made.close)
         return made
 
     def patient(self, warm: Warm) -> object:
         """Its process, asked as often as it takes."""
-        end = time.monotonic() + 30
-        while time.monotonic() < end:
-            try:
-                return warm.ask("pid", 0)
-            except SlowError:
-                continue
-        self.fail("it never answered")
+        return self.answered(warm, "pid", 0)
+
+    def answered(self, warm: Warm, *request: object) -> object:
+        """An answer, asked for as often as it takes."""
+
+        def ask() -> object:
+            with contextlib.suppress(SlowError):
+                return [warm.ask(*request)]
+            return None
+
+        return until(ask, f"an answer to {request}")[0]  # type: ignore[index]
 
     def test_it_answers_and_passes_refusals_on(self) -> None:
         warm = self.warm()
@@ -57,9 +71,7 @@ class WarmTest(unittest.TestCase):
         killer = threading.Timer(0.3, os.kill, (first, signal.SIGKILL))
         killer.start()
         self.addCleanup(killer.join)
-        begun = time.monotonic()
         self.assertEqual(warm.ask("wait", 0.8), 0.8)
-        self.assertLess(time.monotonic() - begun, 4.5)
         self.assertNotEqual(warm.ask("pid", 0), first)
 
     def test_what_kills_it_each_time_is_given_up_and_the_next_request_goes_on(self) -> None:
@@ -87,22 +99,14 @@ class WarmTest(unittest.TestCase):
         self.assertEqual(warm.ask("x", 5.0), 5.0)
 
     def test_no_answer_in_time_is_a_sentence_and_no_later_one_is_taken_for_it(self) -> None:
-        warm = self.warm(patience_s=0.4)
-        warm.start()
-        begun = time.monotonic()
+        warm, done = self.warm(patience_s=0.4), self.folder / "done"
+        self.patient(warm)
         with self.assertRaisesRegex(SlowError, "takes longer"):
-            warm.ask("wait", 1.2)
-        self.assertLess(time.monotonic() - begun, 1.0)
+            warm.ask("until", str(done))
         with self.assertRaisesRegex(SlowError, "earlier request"):
             warm.ask("x", 7.0)
-        end = time.monotonic() + 10
-        while time.monotonic() < end:
-            try:
-                self.assertEqual(warm.ask("x", 8.0), 8.0)
-                return
-            except SlowError:
-                continue
-        self.fail("it never answered again")
+        done.touch()
+        self.assertEqual(self.answered(warm, "x", 8.0), 8.0)
 
     def test_one_that_hangs_is_replaced(self) -> None:
         # Long enough for a new process to begin, also on a machine that is busy.
@@ -119,46 +123,22 @@ class WarmTest(unittest.TestCase):
         self.assertEqual(warm.ask("x", 1.0), 1.0)
 
     def test_many_at_once_wait_no_longer_than_their_patience(self) -> None:
-        warm = self.warm(patience_s=0.5)
-        warm.start()
-        took: list[float] = []
+        warm, done = self.warm(patience_s=0.5), self.folder / "done"
+        self.patient(warm)
+        ended: list[str] = []
 
         def ask() -> None:
-            begun = time.monotonic()
-            with contextlib.suppress(SlowError):
-                warm.ask("wait", 0.3)
-            took.append(time.monotonic() - begun)
+            try:
+                warm.ask("until", str(done))
+            except SlowError as error:
+                ended.append(str(error))
 
         threads = [threading.Thread(target=ask) for _ in range(20)]
         for thread in threads:
             thread.start()
+        # Each gives up by itself: what they wait for comes only afterwards.
         for thread in threads:
-            thread.join()
-        self.assertLess(max(took), 2.5)
-
-
-def descendants(pid: int) -> set[int]:
-    """All processes below one."""
-    table = subprocess.run(["ps", "-eo", "pid=,ppid="], capture_output=True, text=True, check=True).stdout
-    below: dict[int, list[int]] = {}
-    for line in table.splitlines():
-        child, parent = map(int, line.split())
-        below.setdefault(parent, []).append(child)
-    found, todo = set(), [pid]
-    while todo:
-        for child in below.get(todo.pop(), []):
-            found.add(child)
-            todo.append(child)
-    return found
-
-
-def alive(pids: set[int]) -> set[int]:
-    """Those of them that still run; what has ended and is not waited for yet does not count."""
-    found = set()
-    for pid in pids:
-        state = subprocess.run(
-            ["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True, check=False
-        ).stdout.strip()
-        if state and not state.startswith("Z"):
-            found.add(pid)
-    return found
+            thread.join(HANG_S)
+        self.assertEqual(len(ended), 20)
+        done.touch()
+        self.assertEqual(self.answered(warm, "x", 1.0), 1.0)

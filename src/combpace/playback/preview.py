@@ -24,8 +24,8 @@ from combpace.workers.warm import Warm
 SEGMENT_S = 2
 SPEEDS = (0.5, 1.0)
 MOST_CHANNELS = 2
-# A little less than a request for sound may take as a whole.
-PATIENCE_S = 4.5
+# Of the time that a request for sound may take, so much waits for the worker.
+PATIENCE = 0.9
 # Takes (or bundles) of which the worker remembers what it made, some 35 MB each at most.
 MOST_REMEMBERED = 6
 
@@ -35,8 +35,9 @@ class Previewer:
     dies).
     """
 
-    def __init__(self, memory_bytes: int | None = None) -> None:
-        self._worker = Warm(_stretched, [*PRELOAD, __name__], memory_bytes, PATIENCE_S)
+    def __init__(self, memory_bytes: int | None = None, most_s: float = 5.0) -> None:
+        """most_s: seconds that a request for sound may take as a whole."""
+        self._worker = Warm(_stretched, [*PRELOAD, __name__], memory_bytes, PATIENCE * most_s)
 
     def warm(self) -> None:
         """Start the worker before it is needed."""

@@ -114,7 +114,9 @@ def alone(folder: DataFolder, key: str, tell: Callable[[str, float], None]) -> I
     ends with its process, however that ends, and then the other makes it. `tell` is asked meanwhile, so a
     cancel is noticed.
     """
-    path = folder.blobs.root / "incoming" / f"{key}.lock"
+    # Few files serve all keys: two that share one wait for each other without need, which does no harm.
+    path = folder.settings.data_dir / "locks" / key[:2]
+    path.parent.mkdir(exist_ok=True)
     with ExitStack() as held:
         while True:
             try:

@@ -48,7 +48,7 @@ def create_app(settings: Settings, *, with_jobs: bool = True) -> FastAPI:
     folder.prepare()
     for said in repair(folder):
         LOG.warning("%s", said)
-    previewer = Previewer(settings.worker_bytes)
+    previewer = Previewer(settings.worker_bytes, settings.sound_s)
     dispatcher = Dispatcher(folder, registry.__name__) if with_jobs else None
 
     @asynccontextmanager

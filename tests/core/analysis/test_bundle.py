@@ -23,8 +23,8 @@ from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
-from tests.support.open_excerpts import OPEN, THERE, WHY_NOT
-from tests.support.sounds import marks, source, struck, two_close_mics
+from rig.shared import OPEN, THERE, WHY_NOT
+from rig.sounds import marks, source, struck, two_close_mics
 
 
 class BleedTest(unittest.TestCase):

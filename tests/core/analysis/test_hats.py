@@ -8,7 +8,7 @@ from scipy import signal
 from combpace.core.analysis.hats import hats, suggested_bpm
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import RATE
+from rig.sounds import RATE
 
 BEATS = 1.0 + 0.5 * np.arange(40)
 

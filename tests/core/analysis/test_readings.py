@@ -5,7 +5,7 @@ import numpy as np
 from combpace.core.analysis.bundle import analyse_bundle
 from combpace.core.analysis.readings import LEAST_PROBABILITY, MOST, alike, as_read, readings
 from combpace.core.analysis.take import analyse
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 BEATS = 0.6 + 0.4 * np.arange(64)
 

@@ -14,7 +14,7 @@ from combpace.core.beats.candidates import TempoSpan
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.meters import Meter
 from combpace.demo.performances import boiler_house, breathing_beats, programmed
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 
 def heard(audio: Audio, hints: Hints | None = None) -> Analysis:

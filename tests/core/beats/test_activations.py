@@ -10,7 +10,7 @@ from combpace.core.beats.activations import FRAMES_PER_S, INPUTS, METERS, WEIGHT
 from combpace.core.beats.meter_network import WEIGHTS as PATTERN
 from combpace.core.beats.meter_network import hear_pattern
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 
 def features(audio: Audio) -> np.ndarray:

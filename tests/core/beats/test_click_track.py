@@ -8,7 +8,7 @@ from combpace.core.beats.candidates import TempoSpan
 from combpace.core.beats.click_track import click_train
 from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import RATE, source, struck
+from rig.sounds import RATE, source, struck
 
 
 def accents(count: int, every: int) -> list[float]:

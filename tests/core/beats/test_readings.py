@@ -18,7 +18,7 @@ from combpace.core.beats.readings import (
 from combpace.core.beats.tempogram import TempoSpectrum, steady_rows
 from combpace.core.networks.weights import weights_of
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 
 def heard(audio: Audio) -> Activations:

@@ -10,7 +10,7 @@ from combpace.core.beats.candidates import TempoSpan
 from combpace.core.beats.decoder import Weights
 from combpace.core.beats.redecode import solved_again
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 SECONDS = 40.0
 

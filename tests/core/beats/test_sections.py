@@ -20,7 +20,7 @@ from combpace.core.beats.sections import (
 from combpace.core.beats.track import track_beats
 from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 SECONDS = 30
 QUARTERS, EIGHTHS = np.arange(0.5, SECONDS, 0.5), np.arange(0.5, SECONDS, 0.25)

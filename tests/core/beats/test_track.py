@@ -4,8 +4,8 @@ from unittest import mock
 
 import mir_eval
 import numpy as np
-from bench.accuracy.robust import clicks
 
+from bench.accuracy.robust import clicks
 from combpace.core.beats.activations import FRAMES_PER_S, METERS, hear_activations
 from combpace.core.beats.bars import BarHints, BarReading, in_one_unit, own_pace, read_bars
 from combpace.core.beats.candidates import TempoSpan, best_of
@@ -19,7 +19,7 @@ from combpace.core.networks.weights import weights_of
 from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import onset_strength
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import marks, source, struck
+from rig.sounds import marks, source, struck
 
 
 def pattern_of(count: int, starts: list[int] | range, meters: list[str]) -> Pattern:

@@ -18,7 +18,7 @@ from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 # 120 BPM from 1 s: an eighth is 250 ms. The second eighth of each beat is 30 ms late, beat 3 is 10 ms early,
 # beat 4 is not struck.

@@ -11,7 +11,7 @@ from combpace.core.fit.rule import Rule
 from combpace.core.stretch import METHODS, StretchedSource
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 RATE = 44100
 # Played loosely at 120 BPM: each note sounds for 250 ms, what follows is silent.

@@ -8,7 +8,7 @@ from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 OWN: TempoMap[TakeTimes] = steady_map(120, 0.0)
 SESSION: TempoMap[SessionTimes] = steady_map(120, 0.0)

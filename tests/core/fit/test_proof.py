@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from combpace.core.fit.proof import proof, share_within
-from tests.support.sounds import source, struck
+from rig.sounds import source, struck
 
 
 class ProofTest(unittest.TestCase):

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from combpace.core.fit.together import clearest_first, union
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 
 class UnionTest(unittest.TestCase):

@@ -12,8 +12,8 @@ from combpace.core.onsets.detect import detect_onsets
 from combpace.core.spectra import OnsetStrength, onset_strength
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
+from rig.sounds import marks
 from tests.core.analysis.test_hats import ride
-from tests.support.sounds import marks
 
 
 class ChooseTest(unittest.TestCase):

@@ -1,8 +1,8 @@
 import unittest
 
 import numpy as np
-from bench.ear.material import piece
 
+from bench.ear.material import piece
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.candidates import (
@@ -17,7 +17,7 @@ from combpace.core.onsets.candidates import (
 from combpace.core.onsets.detect import OnsetSettings, detect_onsets, nearest_onset
 from combpace.core.onsets.refine import BANDS_HZ, PICTURE_STEPS, StartFinder
 from combpace.core.spectra import onset_strength
-from tests.support.sounds import marks, source, struck
+from rig.sounds import marks, source, struck
 
 
 def found(audio: Audio, settings: OnsetSettings | None = None) -> np.ndarray:

@@ -15,7 +15,7 @@ from combpace.core.clocks import FloatArray
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import stretch
 from combpace.core.stretch.decay import Kind, kept
-from tests.support.sounds import RATE
+from rig.sounds import RATE
 
 # (partial in Hz, decibels a second)
 PARTIALS = ((220.0, 12.0), (440.0, 14.0), (1320.0, 24.0), (3080.0, 45.0), (6160.0, 70.0))

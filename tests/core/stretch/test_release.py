@@ -16,8 +16,8 @@ from combpace.core.stretch import line, stretch
 from combpace.core.stretch.plan import Segment
 from combpace.core.stretch.release import let_go
 from combpace.core.stretch.remembered import Remembered
+from rig.sounds import RATE
 from tests.core.stretch.test_stretch_methods import frequency
-from tests.support.sounds import RATE
 
 STARTS, END = np.array([0.3, 1.3, 2.3]), 3.3
 HELD_S, DYING_S = 0.7, 0.012

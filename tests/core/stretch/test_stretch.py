@@ -7,7 +7,7 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.core.fit.time_map import TimeMap, identity
 from combpace.core.stretch import METHODS, StretchedSource, choose_method, stretch
-from tests.support.sounds import RATE, attack_starts, source, struck
+from rig.sounds import RATE, attack_starts, source, struck
 
 PLAYED = np.array([0.3, 0.82, 1.27, 1.83, 2.31, 2.78])
 GRID = np.array([0.3, 0.8, 1.3, 1.8, 2.3, 2.8])

@@ -13,7 +13,7 @@ from combpace.core.stretch.pitch import periods
 from combpace.core.stretch.plan import BETTER_CHORD, LONGEST_S, PRE_S, Segment, attacks_near, course, plan
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
-from tests.support.sounds import RATE, attack_starts, source, struck
+from rig.sounds import RATE, attack_starts, source, struck
 
 PLAYED = np.array([0.3, 0.82, 1.27, 1.83, 2.31, 2.78])
 GRID = np.array([0.3, 0.8, 1.3, 1.8, 2.3, 2.8])

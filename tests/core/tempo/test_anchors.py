@@ -7,7 +7,7 @@ from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo import anchors
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 
 def pace(count: int = 33, period: float = 0.5, start: float = 1.0, first: int = 0) -> TempoMap[TakeTimes]:

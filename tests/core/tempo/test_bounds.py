@@ -13,7 +13,7 @@ from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.statements import Stated
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 NOTHING = marks([])
 

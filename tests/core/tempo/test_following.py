@@ -8,7 +8,7 @@ from combpace.core.stretch import StretchedSource
 from combpace.core.tempo.following import Repeated, follow
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import struck
+from rig.sounds import struck
 
 RATE = 44100
 # 4/4, a bar of 2 s, one of 2.4, one of 1.9, then as the last.

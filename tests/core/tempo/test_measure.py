@@ -6,7 +6,7 @@ from combpace.core.audio import ArraySource, Audio
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.measure import Measured, measure, zero_crossing
-from tests.support.sounds import marks, struck
+from rig.sounds import marks, struck
 
 
 class MeasureTest(unittest.TestCase):

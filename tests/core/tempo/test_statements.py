@@ -6,8 +6,8 @@ from combpace.core.errors import MapConflictError
 from combpace.core.tempo import recount
 from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.statements import Stated, breathing_as_stated, steady_as_stated
+from rig.sounds import marks
 from tests.core.tempo.test_anchors import pace
-from tests.support.sounds import marks
 
 FOUR = (Meter(1, 4, 4),)
 

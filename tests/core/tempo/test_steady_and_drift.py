@@ -10,7 +10,7 @@ from combpace.core.tempo.drift import bars_between, course_against, drift_ms
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 
 def pace_of(times: np.ndarray) -> TempoMap[TakeTimes]:

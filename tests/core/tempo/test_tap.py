@@ -4,7 +4,7 @@ import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.tap import tapped
-from tests.support.sounds import marks
+from rig.sounds import marks
 
 
 class TapTest(unittest.TestCase):

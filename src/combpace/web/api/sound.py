@@ -48,8 +48,6 @@ IMMUTABLE = "private, max-age=31536000, immutable"
 # So many requests for sound are worked on at a time: they wait for one worker, and pages must not wait behind
 # them.
 AT_A_TIME = 8
-# No request for sound waits longer, whatever holds it up.
-MOST_S = 5.0
 _limit = CapacityLimiter(AT_A_TIME)
 
 
@@ -71,7 +69,7 @@ async def get_sound(
     make = partial(_sound, session_id, take_id, folder, preview, segment, rate, fitted, speed, v, trial)
     try:
         # With its turn; a thread that goes on is given up by the worker's own patience.
-        with fail_after(MOST_S):
+        with fail_after(folder.settings.sound_s):
             return await to_thread.run_sync(make, abandon_on_cancel=True, limiter=_limit)
     except TimeoutError:
         raise SlowError(

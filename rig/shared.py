@@ -10,6 +10,8 @@ MISSING = 77
 BENCH = Path(__file__).resolve().parents[2] / "shared" / "bench"
 OPEN = BENCH / "beats" / "open"
 STRETCH = BENCH / "stretch"
+THERE = OPEN.is_dir()
+WHY_NOT = "the shared excerpts are not beside this checkout"
 
 
 def needed(path: Path) -> Path:

@@ -12,8 +12,9 @@ import time
 import unittest
 from pathlib import Path
 
-ROOT = Path(__file__).parents[2]
-WAIT_S = 60.0
+from rig.waiting import HANG_S
+
+ROOT = Path(__file__).resolve().parents[1]
 
 
 class DaskTest(unittest.TestCase):
@@ -58,7 +59,7 @@ class DaskTest(unittest.TestCase):
                 command, stdout=out, stderr=out, cwd=self.scratch, env=environment, start_new_session=True
             )
         self.addCleanup(self._end, process)
-        end = time.monotonic() + WAIT_S
+        end = time.monotonic() + HANG_S
         sign = r"Scheduler at:\s+(tcp://\S+)" if what == "scheduler" else r"Registered to:\s+(tcp://\S+)"
         while time.monotonic() < end:
             found = re.search(sign, log.read_text(errors="replace"))
@@ -72,4 +73,4 @@ class DaskTest(unittest.TestCase):
     def _end(self, process: subprocess.Popen[bytes]) -> None:
         if process.poll() is None:
             os.killpg(process.pid, signal.SIGKILL)
-        process.wait(timeout=10)
+        process.wait(timeout=HANG_S)

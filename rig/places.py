@@ -23,7 +23,7 @@ from combpace.stations import registry
 from combpace.stations.station import Place
 from combpace.stations.takes import importing
 from combpace.store.history import Revision
-from tests.support.sounds import struck
+from rig.sounds import struck
 
 
 def breathing(bars: int = 8, start: float = 1.0, rate: int = 44100) -> tuple[np.ndarray, Audio]:

@@ -1,4 +1,6 @@
-"""One server for all browser tests of a process, a browser a class, a page a test; sounds are recorded."""
+"""One server and one browser for all browser tests of a process, a context a class, a page a test; sounds are
+recorded.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ import soundfile as sf
 from playwright.sync_api import Browser, BrowserContext, Page, Playwright, sync_playwright
 
 from combpace.core.audio import Audio
-from tests.support.server import Server
+from rig.server import Server
+from rig.waiting import HANG_MS
 
 CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
 FLAGS = [
@@ -79,6 +82,24 @@ TAP = r"""
 
 
 _SHARED: list[Server] = []
+_DRIVER: list[Playwright] = []
+_BROWSERS: dict[tuple[str, ...], Browser] = {}
+
+
+def shared_browser(flags: tuple[str, ...]) -> Browser:
+    """The browser of this process with these flags: each start costs more than most tests."""
+    if not _DRIVER:
+        _DRIVER.append(sync_playwright().start())
+        atexit.register(_end_browsers)
+    if flags not in _BROWSERS:
+        _BROWSERS[flags] = _DRIVER[0].chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
+    return _BROWSERS[flags]
+
+
+def _end_browsers() -> None:
+    for browser in _BROWSERS.values():
+        browser.close()
+    _DRIVER[0].stop()
 
 
 def shared_server() -> Server:
@@ -91,11 +112,12 @@ def shared_server() -> Server:
 
 
 class BrowserTest(unittest.TestCase):
-    """A browser for the class, a page for the test. The pages of a class share what the browser keeps of our
-    scripts; what a page stored is cleared.
+    """A page for the test. The pages of a class share what the browser keeps of our scripts; what a page
+    stored is cleared.
     """
 
     flags: ClassVar[list[str]] = ["--autoplay-policy=no-user-gesture-required"]
+    tier: ClassVar[str] = "more"
     # What the server's environment says beside; a class that says so has a server of its own.
     environment: ClassVar[dict[str, str]] = {}
     # Whether it needs a server of its own: an empty shelf, no grooves in the library.
@@ -103,7 +125,6 @@ class BrowserTest(unittest.TestCase):
     folder: ClassVar[Path]
     server: ClassVar[Server]
     browser: ClassVar[Browser]
-    playwright: ClassVar[Playwright]
     context: ClassVar[tuple[str, BrowserContext] | None] = None
 
     @classmethod
@@ -115,11 +136,14 @@ class BrowserTest(unittest.TestCase):
             cls.addClassCleanup(lambda: cls.server.stop())
         else:
             cls.server = shared_server()
-        cls.playwright = sync_playwright().start()
-        cls.addClassCleanup(cls.playwright.stop)
-        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS + cls.flags)
-        cls.addClassCleanup(cls.browser.close)
+        cls.browser = shared_browser(tuple(cls.flags))
         cls.context = None
+        cls.addClassCleanup(cls._leave_context)
+
+    @classmethod
+    def _leave_context(cls) -> None:
+        if cls.context is not None:
+            cls.context[1].close()
 
     def setUp(self) -> None:
         self.errors: list[str] = []
@@ -132,7 +156,7 @@ class BrowserTest(unittest.TestCase):
         """A page; with options in a context of its own."""
         context = self._new_context(**options) if options else self._shared_context()
         page = context.new_page()
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(HANG_MS)
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.addCleanup(context.close if options else self._leave, *([] if options else [page]))
         return page
@@ -153,6 +177,7 @@ class BrowserTest(unittest.TestCase):
         cls = type(self)
         # A server that was begun again has another address.
         if cls.context is None or cls.context[0] != self.server.address:
+            cls._leave_context()
             cls.context = (self.server.address, self._new_context())
         return cls.context[1]
 
@@ -177,7 +202,7 @@ class BrowserTest(unittest.TestCase):
         self.page.wait_for_url("**/sessions/*/*")
         self.page.wait_for_function(
             "window.combpace && combpace.state.picture.takes.every((take) => take.state === 'ready')",
-            timeout=60_000,
+            timeout=HANG_MS,
         )
         self.idle()
         while self.page.locator("[data-arrival]").count():

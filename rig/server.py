@@ -10,13 +10,16 @@ import sys
 import threading
 from pathlib import Path
 
+from rig.waiting import HANG_S
+
 
 class Server:
     """`combpace serve` on a free port."""
 
     def __init__(self, folder: Path, **environment: str) -> None:
         self.folder = folder
-        self.environment = {"COMBPACE_WORKERS": "2", **environment}
+        # Sound comes when it comes: a busy machine is no fault.
+        self.environment = {"COMBPACE_WORKERS": "2", "COMBPACE_SOUND": str(int(HANG_S)), **environment}
         self.address = ""
         self._process: subprocess.Popen[str] | None = None
 
@@ -58,6 +61,6 @@ class Server:
         if self._process is not None and self._process.poll() is None:
             self._process.terminate()
             try:
-                self._process.wait(timeout=15)
+                self._process.wait(timeout=HANG_S)
             except subprocess.TimeoutExpired:
                 self.kill()

@@ -1,0 +1,3 @@
+"""What tests and measurements both need: servers, browsers, sounds with known truth. Imports the application;
+nothing of `tests` or `bench`.
+"""
