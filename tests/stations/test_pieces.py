@@ -16,6 +16,7 @@ from combpace.stations.fit.station import values as fit_values
 from combpace.stations.handoff.ordering import Wish, order
 from combpace.stations.handoff.write import files_of, write_handoff
 from combpace.stations.pieces import keeping, saving
+from combpace.stations.pieces.station import values as station_values
 from combpace.stations.takes import importing
 from combpace.store import rows as rows_
 from combpace.store.models import JobRow
@@ -54,6 +55,26 @@ class PiecesTest(PlaceTest):
         self.assertLess(float(np.quantile(off, 0.9)), 0.001)
         rows = picture.piece_rows(self.seen(), self.take)
         self.assertTrue(all(row["off"] == 0.0 for row in rows))
+
+    def said(self) -> tuple[str, str, str]:
+        """What the cutting sentence shows: at, stronger, lay."""
+        shown = station_values(self.seen(), self.take)
+        return shown["at"], shown["stronger"], shown["lay"]
+
+    def test_the_sentence_says_what_cut_the_pieces(self) -> None:
+        self.assertEqual(self.said(), ("onsets", "0.00", "1/4"), "quarters are played")
+        self.cut(lay="1/16", stronger=0.1, fade_ms=7.0)
+        self.assertEqual(self.said(), ("onsets", "0.10", "1/16"))
+        # A piece moved by hand changes no word of it, and another value changes that alone.
+        self.act("piece-level", take=self.take, number=1, level_db=-3.0)
+        self.assertEqual(self.said(), ("onsets", "0.10", "1/16"))
+        before = [(one.start, one.quarters) for one in self.seen().document.pieces[self.take].pieces]
+        at, stronger, lay = self.said()
+        self.act("cut-and-lay", take=self.take, at=at, stronger=float(stronger), lay=lay, fade_ms=9.0)
+        after = [(one.start, one.quarters) for one in self.seen().document.pieces[self.take].pieces]
+        self.assertEqual(after, before)
+        self.act("pieces-drop", take=self.take)
+        self.assertEqual(self.said(), ("onsets", "0.00", "1/4"))
 
     def test_laid_where_they_were_it_is_the_take(self) -> None:
         self.cut(lay="where")

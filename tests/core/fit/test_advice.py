@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from combpace.core.clocks import Placement, Quarters, take_times
-from combpace.core.fit.advice import Advice, advice
+from combpace.core.fit.advice import USUAL, Advice, advice, finest_played
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.onsets.detect import Onsets
@@ -39,6 +39,20 @@ class AdviceTest(unittest.TestCase):
         # A few sixteenths between are played on purpose.
         self.assertIsNone(asked(np.sort(np.append(eighths, [6.25, 9.75, 12.25, 15.75])), Grid(16)).smallest)
         self.assertIsNone(asked(eighths, Grid(16, "triplet")).smallest)
+
+    def test_the_finest_value_that_is_really_played(self) -> None:
+        rng, line = np.random.default_rng(5), steady_map(BPM, 0.0)
+        for step, said in ((1.0, "1/4"), (0.5, "1/8"), (1 / 3, "1/8t"), (0.25, "1/16")):
+            with self.subTest(said=said):
+                places = np.arange(0, 16, step)
+                loose = Quarters(places + rng.uniform(-0.03, 0.03, len(places)))
+                self.assertEqual(str(finest_played(loose, line)), said)
+        # A bar of eighths in which one beat is played in sixteenths.
+        mixed = np.sort(np.append(np.arange(0, 8, 0.5), [1.25, 1.75, 5.25, 5.75]))
+        self.assertEqual(str(finest_played(Quarters(mixed), line)), "1/16")
+        swung = np.sort(np.append(np.arange(8.0), np.arange(8.0) + 2 / 3))
+        self.assertEqual(str(finest_played(Quarters(swung), line)), "1/8t")
+        self.assertEqual(finest_played(Quarters(np.arange(4.0)), line), USUAL)
 
     def test_notes_between_the_places_of_a_grid(self) -> None:
         rng = np.random.default_rng(3)

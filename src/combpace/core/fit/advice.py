@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, Quarters, SessionTimes
+from combpace.core.clocks import ClockT, FloatArray, Quarters, SessionTimes
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS, Fit
 from combpace.core.fit.rule import Rule
@@ -16,8 +16,9 @@ from combpace.core.tempo.grid import Grid, GridLike
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_number
 
-# Note values that may be the smallest one played, coarsest first.
+# Note values that may be the smallest one played, coarsest first; without enough onsets to tell, USUAL.
 VALUES = (4, 8, 16)
+USUAL = Grid(8)
 # A value is the smallest where so few onsets lie nearer to a place between.
 BETWEEN = 0.03
 # A grid is too coarse where more than this share of the onsets lies nearer to a place between two of its own.
@@ -79,16 +80,40 @@ def _smallest(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]
     """
     if grid.shape != "straight" or len(own) < LEAST_PLAYED:
         return None
+    return next((value for value in VALUES if value < grid.value and _has_all(own, value, session_map)), None)
+
+
+def _has_all(own: Quarters, value: int, line: TempoMap[ClockT]) -> bool:
+    """Whether all lies as well on the places of a value as on those of one twice as fine."""
     at = np.asarray(own)
-    for value in VALUES:
-        if value >= grid.value:
-            return None
-        nearest, finer = (
-            np.asarray(Grid(denominator).nearest(own, session_map)) for denominator in (value, 2 * value)
-        )
-        if np.mean(np.abs(at - finer) < np.abs(at - nearest) - 1e-9) <= BETWEEN:
-            return value
-    return None
+    nearest, finer = (np.asarray(Grid(one).nearest(own, line)) for one in (value, 2 * value))
+    return bool(np.mean(np.abs(at - finer) < np.abs(at - nearest) - 1e-9) <= BETWEEN)
+
+
+def finest_played(own: Quarters, line: TempoMap[ClockT]) -> Grid:
+    """The smallest note value that is really played, no finer: the coarsest on which all lies.
+
+    own      where onsets were played, quarters of `line`, shape (n,)
+    Returns  1/4, 1/8, 1/8t or 1/16; USUAL for fewer than LEAST_PLAYED onsets
+    """
+    if len(own) < LEAST_PLAYED:
+        return USUAL
+    quarter, triplet, sixteenth = Grid(4), Grid(8, "triplet"), Grid(16)
+    if _has_all(own, quarter.value, line):
+        return quarter
+    at = np.asarray(own)
+    # Half a triplet's step and more beside the beats.
+    between = Quarters(at[np.abs(np.asarray(quarter.nearest(own, line)) - at) > 0.5 * triplet.step_quarters])
+    if len(between) and _off(between, triplet, line) < _off(between, sixteenth, line):
+        return triplet
+    return next((Grid(value) for value in VALUES[1:] if _has_all(own, value, line)), sixteenth)
+
+
+def _off(own: Quarters, grid: Grid, line: TempoMap[ClockT]) -> float:
+    """How far the middle one of some onsets lies from a grid, as a part of its step."""
+    return (
+        float(np.median(np.abs(np.asarray(grid.nearest(own, line)) - np.asarray(own)))) / grid.step_quarters
+    )
 
 
 def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes]) -> tuple[int, Grid | None]:
@@ -102,15 +127,10 @@ def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes])
     if len(rest) <= PLAYED_BETWEEN * len(at):
         return 0, None
 
-    def off(finer: Grid) -> float:
-        return (
-            float(np.median(np.abs(np.asarray(finer.nearest(Quarters(rest), session_map)) - rest)))
-            / finer.step_quarters
-        )
-
     # Of a triplet of this value two places in three lie between; a straight one halves the step.
-    best = min((Grid(2 * grid.value), Grid(grid.value, "triplet")), key=off)
-    return (len(rest), best) if off(best) <= ON_IT else (0, None)
+    finer = (Grid(2 * grid.value), Grid(grid.value, "triplet"))
+    best = min(finer, key=lambda one: _off(Quarters(rest), one, session_map))
+    return (len(rest), best) if _off(Quarters(rest), best, session_map) <= ON_IT else (0, None)
 
 
 def _loose(

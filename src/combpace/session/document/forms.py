@@ -110,6 +110,9 @@ class PiecesForm(Form):
     fill: str
     meeting: str
     first_frame: int | None = None
+    at: str | None = None
+    stronger: float = 0.0
+    lay: str | None = None
 
 
 class CellForm(Form):

@@ -20,7 +20,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
 from combpace.core.tempo.statements import Stated
 
-FORMAT = 6
+FORMAT = 7
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -282,6 +282,8 @@ class TakePieces:
     sha          the sound they are cut from: the take's own, or the render that it sounded as
     first_frame  of a render: the frame of the session's clock on which its first one lies; None: the take's
                  own sound
+    at, stronger, lay  the sentence that cut them, as `stations.pieces.decisions.CutArgs` has it; None where
+                 none did, or an older form did not keep it
     The rest is as in `core.pieces.laying.Pieces`.
     """
 
@@ -291,6 +293,9 @@ class TakePieces:
     fill: str = "nothing"
     meeting: str = "ends"
     first_frame: int | None = None
+    at: str | None = None
+    stronger: float = 0.0
+    lay: str | None = None
 
 
 def default_rule() -> RuleChoice:

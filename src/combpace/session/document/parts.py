@@ -102,6 +102,7 @@ def pieces_part(made: TakePieces) -> dict[str, Any]:
         for one in made.pieces
     ]
     rendered = {} if made.first_frame is None else {"first_frame": made.first_frame}
+    said = {} if made.at is None else {"at": made.at, "stronger": made.stronger, "lay": made.lay}
     return {
         "sha": made.sha,
         "pieces": rows,
@@ -109,6 +110,7 @@ def pieces_part(made: TakePieces) -> dict[str, Any]:
         "fill": made.fill,
         "meeting": made.meeting,
         **rendered,
+        **said,
     }
 
 
@@ -116,7 +118,17 @@ def pieces_from(value: Mapping[str, Any]) -> TakePieces:
     form = PiecesForm.model_validate(value)
     # The curve of each is a row of points.
     made = tuple(LaidPiece(*row[:9], *(tuple(curve) for curve in row[9:])) for row in form.pieces)
-    return TakePieces(form.sha, made, form.fade_ms, form.fill, form.meeting, form.first_frame)
+    return TakePieces(
+        form.sha,
+        made,
+        form.fade_ms,
+        form.fill,
+        form.meeting,
+        form.first_frame,
+        form.at,
+        form.stronger,
+        form.lay,
+    )
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:

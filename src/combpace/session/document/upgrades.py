@@ -80,6 +80,11 @@ def _from_5(parts: Parts) -> Parts:
     return parts
 
 
+def _from_6(parts: Parts) -> Parts:
+    """Pieces may say by which sentence they were cut: it is left out where that is not known."""
+    return parts
+
+
 def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
     line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
@@ -95,4 +100,11 @@ def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
 
 
 # From the form named on to the next.
-UPGRADES: dict[int, Callable[[Parts], Parts]] = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
+UPGRADES: dict[int, Callable[[Parts], Parts]] = {
+    1: _from_1,
+    2: _from_2,
+    3: _from_3,
+    4: _from_4,
+    5: _from_5,
+    6: _from_6,
+}

@@ -99,7 +99,7 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
     new = TakePieces(sound.sha, (), args.fade_ms, args.fill, args.meeting, sound.first_frame)
     made = _laid(state, args, sound, cuts, times)
     made = _again(state, args.take, sound, made)
-    new = replace(new, pieces=tuple(made))
+    new = replace(new, pieces=tuple(made), at=args.at, stronger=args.stronger, lay=args.lay)
     moved = _farthest_ms(state, args.take, new)
     parts = {f"pieces:{args.take}": forms.pieces_part(new)}
     for mate in pieces.mates(state, args.take):

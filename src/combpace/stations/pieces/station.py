@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from typing import Any
 
 from combpace.core.errors import CombPaceError
+from combpace.core.fit import advice
 from combpace.session import fits, pieces, words
+from combpace.session.document.model import TakePieces
 from combpace.session.state import SessionState
 from combpace.stations.pieces import cells, chosen, decisions, keeping
 from combpace.stations.station import Action, Next, Place, Station, Step
@@ -96,8 +98,22 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
         "meetings": MEETINGS,
         "in_pieces": made is not None,
         "made": made,
+        **_said(state, focus, made),
         "to_render": to_render,
     }
+
+
+def _said(state: SessionState, focus: str | None, made: TakePieces | None) -> dict[str, Any]:
+    """The sentence that cut the pieces that are there, as it was; else what is proposed: at the onsets, laid
+    on the smallest note value that is really played.
+    """
+    if made is not None and made.at is not None:
+        return {"at": made.at, "stronger": f"{made.stronger:.2f}", "lay": made.lay}
+    pace = state.own_pace(focus) if focus else None
+    lay = str(advice.USUAL)
+    if focus and pace is not None:
+        lay = str(advice.finest_played(pace.to_quarters(state.onsets(focus).times), pace))
+    return {"at": decisions.ONSETS, "stronger": "0.00", "lay": lay}
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
