@@ -1,6 +1,4 @@
-"""One server and one browser for all browser tests of a process, a context a class, a page a test; sounds are
-recorded.
-"""
+"""One server and one browser for all browser tests of a process, a page a test; sounds are recorded."""
 
 from __future__ import annotations
 
@@ -80,10 +78,40 @@ TAP = r"""
 })();
 """
 
+# A display of twenty frames a second: without a graphics card each frame costs the processor, and nothing here is
+# judged by how smoothly it moves. The first frame after a rest comes at once.
+SLOW_DISPLAY = r"""
+(() => {
+  const native = window.requestAnimationFrame.bind(window), every = 50;
+  let waiting = new Map(), number = 0, last = -Infinity, asked = false;
+  const frame = (now) => {
+    const due = waiting;
+    waiting = new Map();
+    asked = false;
+    last = now;
+    for (const draw of due.values()) draw(now);
+  };
+  window.requestAnimationFrame = (draw) => {
+    waiting.set(++number, draw);
+    if (!asked) {
+      asked = true;
+      const rest = every - (performance.now() - last);
+      if (rest > 0) setTimeout(() => native(frame), rest);
+      else native(frame);
+    }
+    return number;
+  };
+  window.cancelAnimationFrame = (id) => waiting.delete(id);
+})();
+"""
+
 
 _SHARED: list[Server] = []
 _DRIVER: list[Playwright] = []
 _BROWSERS: dict[tuple[str, ...], Browser] = {}
+_CONTEXTS: dict[tuple[tuple[str, ...], str], BrowserContext] = {}
+# A page of the application that asks for nothing more.
+KEPT = "/health"
 
 
 def shared_browser(flags: tuple[str, ...]) -> Browser:
@@ -125,7 +153,6 @@ class BrowserTest(unittest.TestCase):
     folder: ClassVar[Path]
     server: ClassVar[Server]
     browser: ClassVar[Browser]
-    context: ClassVar[tuple[str, BrowserContext] | None] = None
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -134,16 +161,10 @@ class BrowserTest(unittest.TestCase):
         if cls.environment or cls.alone:
             cls.server = Server(cls.folder / "data", **cls.environment).start()
             cls.addClassCleanup(lambda: cls.server.stop())
+            cls.addClassCleanup(cls._end_context)
         else:
             cls.server = shared_server()
         cls.browser = shared_browser(tuple(cls.flags))
-        cls.context = None
-        cls.addClassCleanup(cls._leave_context)
-
-    @classmethod
-    def _leave_context(cls) -> None:
-        if cls.context is not None:
-            cls.context[1].close()
 
     def setUp(self) -> None:
         self.errors: list[str] = []
@@ -171,24 +192,32 @@ class BrowserTest(unittest.TestCase):
             **options,
         )
         context.add_init_script(TAP)
+        context.add_init_script(SLOW_DISPLAY)
         return context
 
     def _shared_context(self) -> BrowserContext:
-        cls = type(self)
-        # A server that was begun again has another address.
-        if cls.context is None or cls.context[0] != self.server.address:
-            cls._leave_context()
-            cls.context = (self.server.address, self._new_context())
-        return cls.context[1]
+        """The context of all tests with these flags and this server."""
+        named = (tuple(self.flags), self.server.address)
+        if named not in _CONTEXTS:
+            made = self._new_context()
+            # A page that stays keeps its process: the next page needs no new one, half of what it costs.
+            made.new_page().goto(KEPT)
+            _CONTEXTS[named] = made
+        return _CONTEXTS[named]
 
     def _leave(self, page: Page) -> None:
         """Close a page, and whatever else its test opened; nothing that it stored stays."""
-        context = page.context
-        context.clear_cookies()
-        for one in context.pages:
-            if one.url.startswith("http"):
-                one.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+        kept, *others = page.context.pages
+        page.context.clear_cookies()
+        kept.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+        for one in others:
             one.close()
+
+    @classmethod
+    def _end_context(cls) -> None:
+        """Of a server that is this class's own nothing is left."""
+        for named in [one for one in _CONTEXTS if one[1] == cls.server.address]:
+            _CONTEXTS.pop(named).close()
 
     def write(self, name: str, audio: Audio) -> Path:
         path = self.folder / name

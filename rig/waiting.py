@@ -1,4 +1,4 @@
-"""Waiting for what must come: an event, with a limit that only a hang reaches, however slow the machine is."""
+"""Waiting for what must come: an event, with a limit that only a hang reaches on the slowest machine."""
 
 from __future__ import annotations
 

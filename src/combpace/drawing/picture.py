@@ -177,6 +177,7 @@ def take_facts(seen: SessionState, take_id: str) -> TakeFacts:
         "sound": row.decoded_sha[:12] if row and row.decoded_sha else None,
         "sounds_s": sounds_s(seen, take_id),
         "arrival": take.arrival,
+        "source": take.source,
         "rounds": rounds_s(seen, take_id),
     }
 

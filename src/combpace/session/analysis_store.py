@@ -85,6 +85,20 @@ def read_activations(path: Path) -> Activations | None:
     return activations_kept(kept) if kept else None
 
 
+def with_marks(path: Path, target: Path, onsets: Onsets, bands: FloatArray | None) -> None:
+    """Keep an analysis with other attacks than were heard: those of the take that it was made of."""
+    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
+        arrays = {name: data[name] for name in data.files if name != "bands"}
+    arrays |= {
+        "times": np.asarray(onsets.times),
+        "strength": onsets.strength,
+        "confidence": onsets.confidence,
+    }
+    if bands is not None:
+        arrays["bands"] = bands.astype(np.float32)
+    write_arrays(target, arrays)
+
+
 def without_pulse(path: Path, target: Path) -> None:
     """Keep an analysis without what the networks heard of the pulse: marks, pace, readings and picture stay
     as they are, a ninth of the size.

@@ -361,15 +361,17 @@ def is_fitted(seen: SessionState, take_id: str) -> bool:
 
 def as_played(seen: SessionState) -> list[TakeEntry]:
     """Takes that could be pulled onto the bars and are not yet, one of each bundle; the lead's own mics are
-    what the bars were read from.
+    what the bars were read from, and what was kept as it was fitted is done, its source with it.
     """
-    document, lead = seen.document, seen.document.lead
+    document, lead, replaced = seen.document, seen.document.lead, seen.document.replaced
     return [
         take
         for take in document.takes
         if take.role != "lead"
         and document.timing_take(take.id) == take.id
         and not (take.bundle and lead is not None and take.bundle == lead.bundle)
+        and take.source is None
+        and take.id not in replaced
         and not in_pieces(seen, take.id)
         and not is_fitted(seen, take.id)
         and seen.own_pace(take.id) is not None

@@ -10,7 +10,7 @@ from typing import Any, NotRequired, TypedDict
 
 class TakeFacts(TypedDict):
     """A take. peak: largest sample; sounds_s: from when to when it sounds; rounds: where a loop that follows
-    begins anew, and where its last round ends.
+    begins anew, and where its last round ends; source: the take that it was kept of.
     """
 
     id: str
@@ -35,6 +35,7 @@ class TakeFacts(TypedDict):
     sound: str | None
     sounds_s: list[float]
     arrival: bool
+    source: str | None
     rounds: list[float]
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
+from collections.abc import Collection
 
 # Joiners that words of some scripts and pictures made of several need.
 _KEPT = "\u200c\u200d"
@@ -22,6 +24,19 @@ def clean_text(text: str) -> str:
 def clean_name(name: str) -> str:
     """A file's name as a take's: a clean text, no folders, at most 120 characters."""
     return clean_text(name.replace("\\", "/").rsplit("/", 1)[-1]).strip()[:120] or "take"
+
+
+def unused_name(name: str, used: Collection[str]) -> str:
+    """The name, or with the first number from 2 on that makes it one of its own."""
+    number, made = 2, name
+    while made in used:
+        made, number = f"{name} {number}", number + 1
+    return made
+
+
+def kept_name(name: str, how: str, used: Collection[str]) -> str:
+    """What a take is called that is kept as it sounded: "kit fitted"; kept once more, "kit fitted 2"."""
+    return unused_name(f"{re.sub(rf' {how}( [0-9]+)?$', '', name)} {how}", used)
 
 
 def guessed_kind(name: str) -> str:

@@ -91,6 +91,11 @@ def count(number: int, one: str, many: str | None = None) -> str:
     return f"{number} {one if number == 1 else many or one + 's'}"
 
 
+def listed(names: Sequence[str]) -> str:
+    """Names as a sentence has them: "a", "a and b", "a, b and c"."""
+    return " and ".join(part for part in (", ".join(names[:-1]), names[-1] if names else "") if part)
+
+
 def bpm_range(tempo_map: TempoMap[ClockT], first_s: float, last_s: float) -> str:
     """92.4–97.1 of the bars in between, or one value."""
     beat = tempo_map.meters[0].beat_quarters

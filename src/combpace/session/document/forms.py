@@ -50,6 +50,7 @@ class TakeForm(Form):
     arrival: bool = False
     from_bpm: float | None = None
     to_bpm: float | None = None
+    source: str | None = None
 
 
 class PaceForm(Form):

@@ -46,6 +46,7 @@ class TakeEntry:
     arrival it came into a session that had takes already, and was not kept by hand yet: see
     `session.arrivals`
     from_bpm, to_bpm  where no pulse is known of it: it is stretched from the one tempo to the other
+    source  of a take that was kept as it sounded, fitted or in pieces: the id of the take it was made of
     """
 
     id: str
@@ -62,6 +63,7 @@ class TakeEntry:
     arrival: bool = False
     from_bpm: float | None = None
     to_bpm: float | None = None
+    source: str | None = None
 
     @property
     def comes_round(self) -> bool:
@@ -345,6 +347,11 @@ class Document:
             if take.id == take_id:
                 return take
         raise ParameterError("This take is no longer in the session; nothing was changed.")
+
+    @property
+    def replaced(self) -> frozenset[str]:
+        """Ids of takes that were kept as they sounded, as takes of their own that are there."""
+        return frozenset(take.source for take in self.takes if take.source is not None)
 
     def bundle_of(self, take_id: str) -> tuple[TakeEntry, ...]:
         """The take and all that share its timing, in the session's order."""

@@ -16,7 +16,7 @@ from combpace.core.fit.rule import HandPeg
 from combpace.core.stretch import check_method
 from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.core.tempo.meters import bar_index
-from combpace.session import fits, words
+from combpace.session import carried, fits, words
 from combpace.session.decisions import (
     Args,
     Change,
@@ -34,6 +34,7 @@ from combpace.session.grooves import GrooveLibrary
 from combpace.session.reach import near_audio, near_place
 from combpace.session.stack import stacked
 from combpace.session.state import EDIT_REACH_S, SessionState
+from combpace.session.take_names import kept_name
 from combpace.store import rows
 from combpace.store.models import new_id
 
@@ -426,6 +427,11 @@ def keep(state: SessionState, args: TakeArgs) -> Change:
     together = state.document.bundle_of(args.take)
     entries: list[TakeEntry] = []
     takes: list[NewTake] = []
+    jobs: list[Job] = []
+    edits: dict[str, Any] = {}
+    used = {take.name for take in state.document.takes}
+    bundles = {take.bundle for take in state.document.takes if take.bundle}
+    bundle = kept_name(together[0].bundle, "fitted", bundles) if together[0].bundle else None
     for mate in together:
         file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, mate.id))
         if file is None:
@@ -434,29 +440,30 @@ def keep(state: SessionState, args: TakeArgs) -> Change:
                 "Nothing was changed."
             )
         details, take_id = json.loads(file.details), new_id()
-        takes.append(NewTake(take_id, f"{mate.name} fitted.wav", file.sha, file.bytes))
-        bundle = f"{mate.bundle} fitted" if mate.bundle else None
+        name, first_s = kept_name(mate.name, "fitted", used), details["first_frame"] / details["rate"]
+        used.add(name)
+        takes.append(NewTake(take_id, f"{name}.wav", file.sha, file.bytes))
         entries.append(
-            TakeEntry(
-                take_id,
-                f"{mate.name} fitted",
-                mate.kind,
-                "follower",
-                "lead",
-                bundle,
-                details["first_frame"] / details["rate"],
-            )
+            TakeEntry(take_id, name, mate.kind, "follower", "lead", bundle, first_s, source=mate.id)
         )
+        marks_edits, marks = carried.carried(state, mate.id, carried.in_fit(state, made, mate.id, first_s))
+        edits[f"onsets:{take_id}"] = forms.edits_part(marks_edits)
+        jobs.append(Job("import", take_id, {"take": take_id, **({"marks": marks} if marks else {})}))
     parts: dict[str, Any] = {
         "takes": forms.takes_part((*state.document.takes, *entries)),
         f"rule:{made.take.id}": None,
         f"pegs:{made.take.id}": None,
+        **edits,
     }
+    kept = made.take.bundle or made.take.name
+    note = (
+        f"{kept} is kept as {bundle or entries[0].name}, with its marks; the source stays as it was "
+        "played, muted."
+    )
     return Change(
         parts,
-        f"{made.take.bundle or made.take.name} is kept as a take of its own; the source stays as it "
-        "was played, muted.",
-        jobs=tuple(Job("import", take.id, {"take": take.id}) for take in takes),
+        note,
+        jobs=tuple(jobs),
         takes=tuple(takes),
         muted=tuple(mate.id for mate in together),
     )

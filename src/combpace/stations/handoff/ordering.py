@@ -33,7 +33,10 @@ MOST_BARS = 10_000
 class Wish(BaseModel):
     """The sentence of Hand-off.
 
-    takes     ids of takes and parts
+    takes     ids of takes and parts: exactly those are written
+    left_out, put_in  what the user decided otherwise than `ticked`; kept with the settings of the last
+                      hand-off.
+              An order that names `left_out` and no takes writes what is ticked without them
     kind      one of media.encode.FORMATS
     start     where files begin: "lead-in" (with everything before bar 1), or "bar 1", "bar 5", ...
     bars      exactly so many bars long; None: to the end of the music
@@ -46,6 +49,8 @@ class Wish(BaseModel):
     """
 
     takes: list[TakeId] = Field(default_factory=list, max_length=256)
+    left_out: list[TakeId] | None = Field(default=None, max_length=256)
+    put_in: list[TakeId] | None = Field(default=None, max_length=256)
     kind: str = Field(default="wav24", max_length=10)
     start: str = Field(default="bar 1", max_length=20)
     bars: Annotated[int, Field(ge=1, le=MOST_BARS)] | None = None
@@ -168,10 +173,13 @@ def plans_of(seen: SessionState, wish: Wish) -> list[dict[str, Any]]:
                 "method": made.method,
             }
             plan["fit"]["levels"] = [list(one) for one in made.levels]
-            if wish.silence is not None:
+            if wish.silence is not None and not plan.get("pieces"):
                 plan["attacks_s"] = [
                     float(time) for time in time_map.to_target(np.asarray(seen.onsets(take_id).times))
                 ]
+        elif entry.source is not None and wish.silence is not None and not plan.get("pieces"):
+            # Kept as it was fitted: its pauses are those of a fitted take.
+            plan["attacks_s"] = [float(time) + entry.offset_s for time in seen.onsets(take_id).times]
     return plans
 
 
@@ -253,7 +261,8 @@ class Names:
         self._stem, self._suffix, self._taken = stem, FORMATS[kind][2], set[str]()
 
     def of_take(self, plan: dict[str, Any]) -> str:
-        how = "" if plan["state"] in ("as played", "part") else f" {plan['state']}"
+        said = plan["state"] in ("as played", "part") or plan["name"].endswith(f" {plan['state']}")
+        how = "" if said else f" {plan['state']}"
         return file_name(f"{self._stem} - {plan['name']}{how}", self._suffix, self._taken)
 
     def of_mix(self) -> str:
@@ -365,6 +374,15 @@ def order(folder: DataFolder, session_id: str, wish: Wish) -> str:
     ParameterError.
     """
     seen = session_state(folder, session_id)
+    usual = ticked(seen)
+    if wish.left_out is not None and "takes" not in wish.model_fields_set:
+        wish = wish.model_copy(update={"takes": [one for one in usual if one not in wish.left_out]})
+    wish = wish.model_copy(
+        update={
+            "left_out": [one for one in usual if one not in wish.takes],
+            "put_in": [one for one in wish.takes if one not in usual],
+        }
+    )
     args = order_args(seen, wish)
     shelf.keep_beside(folder, session_id, "handoff", wish.model_dump(mode="json"))
     return enqueue(folder, session_id, "handoff", session_id, args)
@@ -386,24 +404,35 @@ def order_args(seen: SessionState, wish: Wish) -> dict[str, Any]:
     }
 
 
+def could_be(seen: SessionState) -> list[str]:
+    """Ids of all takes and parts that can be handed off, in the session's order."""
+    takes = [take.id for take in seen.document.takes if take.id in seen.rows and there(seen.rows[take.id])]
+    return [*takes, *(part.id for part in seen.document.notes)]
+
+
+def ticked(seen: SessionState) -> list[str]:
+    """What is handed off unless the user says otherwise: everything that can be, but sources that were kept
+    as they sounded.
+    """
+    return [one for one in could_be(seen) if one not in seen.document.replaced]
+
+
 def last_wish(seen: SessionState) -> Wish | None:
-    """The settings of the session's last hand-off, as far as its takes are still there."""
+    """The settings of the session's last hand-off. What came later is ticked; what the user decided about
+    takes stands.
+    """
     kept = shelf.beside(seen.opened.row.view, "handoff")
     if not isinstance(kept, dict):
         return None
-    there = {take.id for take in seen.document.takes} | {part.id for part in seen.document.notes}
     try:
         wish = Wish.model_validate(kept)
     except ValueError:
         return None
-    return wish.model_copy(update={"takes": [take for take in wish.takes if take in there]})
+    usual, left_out, put_in = ticked(seen), wish.left_out or (), wish.put_in or ()
+    takes = [one for one in could_be(seen) if one in put_in or (one in usual and one not in left_out)]
+    return wish.model_copy(update={"takes": takes})
 
 
 def usual_wish(seen: SessionState) -> Wish:
-    """Every take that can be, WAV of 24 bit with the lead-in, its map and a click."""
-    takes = [take.id for take in seen.document.takes if take.id in seen.rows and there(seen.rows[take.id])]
-    return Wish(
-        takes=[*takes, *(part.id for part in seen.document.notes)],
-        start="lead-in",
-        extras=["midi", "json", "click"],
-    )
+    """What is ticked, WAV of 24 bit with the lead-in, its map and a click."""
+    return Wish(takes=ticked(seen), start="lead-in", extras=["midi", "json", "click"])

@@ -12,7 +12,14 @@ from combpace.jobs import queue
 from combpace.media.encode import FORMATS
 from combpace.session import pieces, words
 from combpace.session.state import SessionState
-from combpace.stations.handoff.ordering import RATES_HZ, Wish, announced, last_wish, start_bar, there
+from combpace.stations.handoff.ordering import (
+    RATES_HZ,
+    Wish,
+    announced,
+    last_wish,
+    start_bar,
+    ticked,
+)
 from combpace.stations.handoff.write import files_of
 from combpace.stations.handoff.writers import offered
 from combpace.stations.station import Next, Place, Station, Step
@@ -91,14 +98,10 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
 def proposed(state: SessionState) -> Wish:
     """What the sentence says at first: as the last time, or everything from bar 1 on."""
     kept = last_wish(state)
-    if kept is not None and kept.takes:
+    if kept is not None:
         return kept
-    takes = [take.id for take in state.document.takes if take.id in state.rows and there(state.rows[take.id])]
     writers = offered(bool(state.document.notes), False)
-    return Wish(
-        takes=[*takes, *(part.id for part in state.document.notes)],
-        extras=[one.name for one in writers if one.proposed],
-    )
+    return Wish(takes=ticked(state), extras=[one.name for one in writers if one.proposed])
 
 
 def plan(state: SessionState, wish: Wish) -> dict[str, Any]:
@@ -133,22 +136,36 @@ def orders_of(state: SessionState) -> list[dict[str, Any]]:
                 "what": what,
                 "note": details.get("note", ""),
                 "bytes": file.bytes,
+                "takes": details.get("takes"),
             }
         )
     return list(found.values())
 
 
 def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) -> Next | None:
+    jobs = queue.jobs_of(state.folder, state.opened.row.id)
+    if any(view.kind == "handoff" and view.is_open for view in jobs):
+        return Next("The files are being written; what is below is older.", Step("Play it", command="play"))
     newest = next(iter(orders_of(state)), None)
     if newest is None or newest["old"]:
         return None
     archive = next((file for file in newest["files"] if file["what"] == "all in one zip"), None)
     if archive is None:
         return None
+    absent = left_out_of(state, archive["takes"])
     return Next(
-        "It is ready. One zip holds everything; each file can also be taken alone below.",
-        Step("Download everything", href=f"/api/files/{archive['id']}"),
+        "It is ready. One zip holds "
+        + (f"everything but {words.listed(absent)}" if absent else "everything")
+        + "; each file can also be taken alone below.",
+        Step("Download the zip" if absent else "Download everything", href=f"/api/files/{archive['id']}"),
     )
+
+
+def left_out_of(state: SessionState, takes: Sequence[str] | None) -> list[str]:
+    """Names of what is ticked and not in an order of these takes; none where those are not known."""
+    names = {take.id: take.name for take in state.document.takes}
+    names |= {part.id: part.name for part in state.document.notes}
+    return [] if takes is None else [names[one] for one in ticked(state) if one not in takes]
 
 
 HAND_OFF = Station(

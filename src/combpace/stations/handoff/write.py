@@ -65,7 +65,10 @@ def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterato
         files += _beside(folder, seen, wish, span, names)
         tell("packing", 0.97)
         archive = Made(
-            folder.blobs.new_path(".zip"), names.beside("", ".zip"), "archive", {"files": len(files)}
+            folder.blobs.new_path(".zip"),
+            names.beside("", ".zip"),
+            "archive",
+            {"files": len(files), "takes": wish.takes},
         )
         write_zip(archive.path, [(file.path, file.name) for file in files])
         files.append(archive)
@@ -94,8 +97,7 @@ def _rough(
         tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
 
     share(0.0)
-    silenced = plan["fit"] and wish.silence is not None and not plan.get("pieces")
-    pauses = parse_pauses(wish.silence) if silenced and wish.silence is not None else None
+    pauses = parse_pauses(wish.silence) if "attacks_s" in plan and wish.silence is not None else None
     with _sounding(folder, seen, plan, args["session"]) as source:
         at = at_rate(source, span.sample_rate_hz)
         if wish.levels == "as mixed":

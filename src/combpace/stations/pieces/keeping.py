@@ -8,12 +8,13 @@ from combpace.core.errors import ParameterError, StaleError
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.encode import write_sound
-from combpace.session import pieces
+from combpace.session import carried, pieces
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
 from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
+from combpace.session.take_names import kept_name
 from combpace.store.models import new_id
 
 # So many decisions may be taken in the moment in which it is put into the session.
@@ -62,16 +63,21 @@ def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
         size, sha = target.stat().st_size, folder.blobs.adopt(target)
     finally:
         target.unlink(missing_ok=True)
-    new, name = new_id(), f"{entry.name} in pieces"
+    new, first_s = new_id(), first / (row.sample_rate_hz or 48_000)
+    edits, marks = carried.carried(seen, take_id, carried.in_pieces(seen, take_id, first_s))
+    name = entry.name
     for _ in range(MOST_MEETINGS):
         now = session_state(folder, args["session"])
-        kept = TakeEntry(
-            new, name, entry.kind, "follower", "lead", None, first / (row.sample_rate_hz or 48_000)
-        )
+        name = kept_name(entry.name, "in pieces", {take.name for take in now.document.takes})
+        kept = TakeEntry(new, name, entry.kind, "follower", "lead", None, first_s, source=take_id)
         change = Change(
-            {"takes": forms.takes_part((*now.document.takes, kept)), f"pieces:{take_id}": None},
-            f"{name} is kept as a take of its own; the source stays as it was played, muted.",
-            jobs=(Job("import", new, {"take": new}),),
+            {
+                "takes": forms.takes_part((*now.document.takes, kept)),
+                f"pieces:{take_id}": None,
+                f"onsets:{new}": forms.edits_part(edits),
+            },
+            f"{name} is kept as a take of its own, with its marks; the source stays as it was played, muted.",
+            jobs=(Job("import", new, {"take": new, **({"marks": marks} if marks else {})}),),
             takes=(NewTake(new, f"{name}.wav", sha, size),),
             muted=(take_id,),
         )

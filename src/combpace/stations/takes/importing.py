@@ -16,7 +16,7 @@ from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
 from combpace.media.stated import padding_is_stated, tempo_in_tags
-from combpace.session import known
+from combpace.session import carried, known
 from combpace.session.analysis_store import read_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
@@ -104,8 +104,10 @@ def _heard_before(folder: DataFolder, source_sha: str, name: str) -> dict[str, A
 
 @job("import")
 def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one. `again`: whatever
-    was heard before.
+    """Job: decode, make peaks, listen; or, for takes that are there, listen to them as one.
+
+    args  {take}, or {together: takes}; again: listen, whatever was heard before; marks: the attacks of the
+          take that it was made of (`session.carried`)
     """
     again = bool(args.get("again"))
     if "together" in args:
@@ -119,6 +121,8 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     # The picture is there before the pulse is: the page can be used meanwhile.
     rows.change_take(folder.database, row.id, state="listening", error=None, **sound.columns)
     heard = _heard(folder, row, sound, tell, again)
+    if args.get("marks"):
+        heard = carried.marked(folder, heard, args["marks"])
     rows.change_take(folder.database, row.id, state="ready", analysis_sha=heard)
     return {"take": row.id}
 

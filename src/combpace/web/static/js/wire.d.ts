@@ -1,7 +1,7 @@
 // Made by `make types` from combpace/session/page_forms.py: change that, not this.
 
 /** A take. peak: largest sample; sounds_s: from when to when it sounds; rounds: where a loop that follows
- *  begins anew, and where its last round ends. */
+ *  begins anew, and where its last round ends; source: the take that it was kept of. */
 export interface TakeFacts {
   id: string;
   name: string;
@@ -25,6 +25,7 @@ export interface TakeFacts {
   sound: string | null;
   sounds_s: number[];
   arrival: boolean;
+  source: string | null;
   rounds: number[];
 }
 

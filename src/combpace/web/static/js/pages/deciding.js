@@ -9,6 +9,8 @@ export function makeDeciding(desk) {
   /** @type {Promise<void>} */
   let queue = Promise.resolve();
   let acting = 0;
+  /** @type {string | null} a take that was just kept: what becomes of it is shown as soon as it is there */
+  let keptOf = null;
 
   /**
    * Take a decision; decisions follow each other in the order in which they were made.
@@ -30,6 +32,7 @@ export function makeDeciding(desk) {
           args,
         });
         then?.();
+        if (name === "keep") keptOf = args.take;
         words.say("");
         await refresh(done.note);
         words.saved("Saved");
@@ -112,6 +115,24 @@ export function makeDeciding(desk) {
       desk.player.again();
     desk.bar.takesChanged();
     desk.frame();
+    const kept = keptOf ? takeKept(before, picture, keptOf) : null;
+    if (kept) {
+      keptOf = null;
+      await desk.goTo(state.station, true, kept);
+    }
+  }
+
+  /**
+   * The take that was made of another one, or of a mic of its bundle, since an earlier picture.
+   * @param {import("../store.js").Picture} before
+   * @param {import("../store.js").Picture} now
+   * @param {string} source
+   * @returns {string | null}
+   */
+  function takeKept(before, now, source) {
+    const known = new Set(before.takes.map((/** @type {any} */ take) => take.id)),
+      fresh = now.takes.filter((/** @type {any} */ take) => take.source && !known.has(take.id));
+    return (fresh.find((/** @type {any} */ take) => take.source === source) ?? fresh[0])?.id ?? null;
   }
 
   /** Names how all parts, and takes in pieces, sound. @param {import("../store.js").Picture} picture */
@@ -135,5 +156,9 @@ export function makeDeciding(desk) {
       return queue;
     },
     idle: () => queue,
+    /** The take that is made of this one is to be shown as soon as it is there. @param {string} source */
+    showKept: (source) => {
+      keptOf = source;
+    },
   };
 }

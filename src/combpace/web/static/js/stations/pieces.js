@@ -148,11 +148,13 @@ function wire(desk) {
       event.target instanceof Element
         ? /** @type {HTMLElement | null} */ (event.target.closest("[data-keep-pieces]"))
         : null;
-    if (keep)
+    if (keep) {
+      desk.deciding.showKept(keep.dataset.keepPieces);
       send(`/api/sessions/${desk.session}/keep-pieces`, {
         take: keep.dataset.keepPieces,
         version: desk.state.picture.version,
       }).catch(desk.words.trouble);
+    }
   });
 }
 
