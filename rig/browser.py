@@ -78,8 +78,8 @@ TAP = r"""
 })();
 """
 
-# A display of twenty frames a second: without a graphics card each frame costs the processor, and nothing here is
-# judged by how smoothly it moves. The first frame after a rest comes at once.
+# A display of twenty frames a second: without a graphics card each frame costs the processor, and nothing
+# here is judged by how smoothly it moves. The first frame after a rest comes at once.
 SLOW_DISPLAY = r"""
 (() => {
   const native = window.requestAnimationFrame.bind(window), every = 50;

@@ -12,6 +12,7 @@ from combpace.core.sounds.click import click_sound
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
 from combpace.drawing.picture import map_table
+from combpace.session import words
 
 VECTORS = Path(__file__).with_name("js") / "map_vectors.json"
 CLICKS = VECTORS.with_name("click_vectors.json")
@@ -37,6 +38,15 @@ def maps() -> list[TempoMap[SessionTimes]]:
     return [steady_map(97.37, 0.0251), breathing, ramped]
 
 
+def near(line: TempoMap[SessionTimes]) -> list[float]:
+    """Places about bar lines, as near as names of places round."""
+    return [
+        round(line.bar_line(index) + part * line.meter_of(index).beat_quarters, 6)
+        for index in range(-2, 6)
+        for part in (-0.0051, -0.005, -0.00499, -0.002, 0.002, 0.005, 0.994, 0.995, 0.996)
+    ]
+
+
 def vectors() -> list[dict[str, object]]:
     made: list[dict[str, object]] = []
     for line in maps():
@@ -47,6 +57,8 @@ def vectors() -> list[dict[str, object]]:
                 "places": places,
                 "seconds": [line.second(place) for place in places],
                 "bars": [line.bar_of(place) for place in places],
+                "words": [words.place(line, place) for place in [*places, *near(line)]],
+                "named": [*places, *near(line)],
                 "lines": [line.bar_line(index) for index in range(-3, 12)],
             }
         )

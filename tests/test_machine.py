@@ -19,6 +19,7 @@ import soundfile as sf
 from combpace import machine
 from rig.places import breathing
 from rig.server import Server
+from rig.tiers import soak
 
 HOLD = """
 import sys, time
@@ -95,6 +96,7 @@ class LessTest(unittest.TestCase):
             self.assertEqual(machine.starting().get_start_method(), "forkserver")
 
 
+@soak
 class SpawnedTest(unittest.TestCase):
     """As on a system without fork: no fcntl, no resource, every process begun anew."""
 

@@ -55,6 +55,32 @@ class Served(unittest.TestCase):
     def gone(self, pids: set[int]) -> None:
         until(lambda: not alive(pids), "the end of every child")
 
+    def stopped_worker(self) -> tuple[str, str, int]:
+        """(a session, the address of stretched sound of its take, the worker for such sound, which stands
+        still).
+        """
+        session = self.busy()
+
+        def ready() -> str | None:
+            (take,) = json.loads(self.ask("GET", f"/api/sessions/{session}/picture")[1])["takes"]
+            return take["id"] if take["state"] == "ready" else None
+
+        take = until(ready, "a take that is heard")
+        worker = json.loads(self.ask("GET", "/api/health")[1])["preview_process"]
+        os.kill(worker, signal.SIGSTOP)
+        self.addCleanup(lambda: alive({worker}) and os.kill(worker, signal.SIGKILL))
+        return session, f"/api/sessions/{session}/takes/{take}/sound?rate=44100&speed=0.5&segment=", worker
+
+    def listening(self, path: str, statuses: list[int]) -> list[threading.Thread]:
+        """45 requests for stretched sound, each in a thread."""
+        threads = [
+            threading.Thread(target=lambda k=k: statuses.append(self.ask("GET", f"{path}{k}")[0]))
+            for k in range(45)
+        ]
+        for thread in threads:
+            thread.start()
+        return threads
+
 
 class ServerTest(Served):
     def test_an_orderly_stop_and_a_kill_leave_no_process(self) -> None:
@@ -81,32 +107,6 @@ class ServerTest(Served):
         found = json.loads(body)
         self.assertEqual((status, found["ok"], found["says"], found["jobs"]["alive"]), (200, True, [], True))
         self.assertIn(b"All is well", self.ask("GET", "/health")[1])
-
-    def stopped_worker(self) -> tuple[str, str, int]:
-        """(a session, the address of stretched sound of its take, the worker for such sound, which stands
-        still).
-        """
-        session = self.busy()
-
-        def ready() -> str | None:
-            (take,) = json.loads(self.ask("GET", f"/api/sessions/{session}/picture")[1])["takes"]
-            return take["id"] if take["state"] == "ready" else None
-
-        take = until(ready, "a take that is heard")
-        worker = json.loads(self.ask("GET", "/api/health")[1])["preview_process"]
-        os.kill(worker, signal.SIGSTOP)
-        self.addCleanup(lambda: alive({worker}) and os.kill(worker, signal.SIGKILL))
-        return session, f"/api/sessions/{session}/takes/{take}/sound?rate=44100&speed=0.5&segment=", worker
-
-    def listening(self, path: str, statuses: list[int]) -> list[threading.Thread]:
-        """45 requests for stretched sound, each in a thread."""
-        threads = [
-            threading.Thread(target=lambda k=k: statuses.append(self.ask("GET", f"{path}{k}")[0]))
-            for k in range(45)
-        ]
-        for thread in threads:
-            thread.start()
-        return threads
 
     def test_pages_are_answered_while_sound_is_waited_for_by_many(self) -> None:
         session, path, worker = self.stopped_worker()

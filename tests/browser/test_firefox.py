@@ -11,6 +11,7 @@ from pathlib import Path
 
 from bench.feel.first_minutes import sounds
 from rig.server import Server
+from rig.tiers import soak
 from rig.waiting import HANG_S
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -19,6 +20,7 @@ PUPPETEER = ROOT / "node_modules" / "puppeteer-core"
 
 
 @unittest.skipUnless(FIREFOX and PUPPETEER.is_dir(), "no Firefox here")
+@soak
 class FirefoxTest(unittest.TestCase):
     def test_from_a_file_to_files(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

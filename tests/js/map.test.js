@@ -16,7 +16,7 @@ import {
 const vectors = JSON.parse(readFileSync(new URL("map_vectors.json", import.meta.url)));
 
 test("seconds, places, bars and lines are Python's", () => {
-  for (const { table, places, seconds, bars, lines } of vectors) {
+  for (const { table, places, seconds, bars, lines, named, words } of vectors) {
     const map = makeMap(table);
     places.forEach((place, k) => {
       assert.ok(Math.abs(map.toSeconds(place) - seconds[k]) < 1e-9);
@@ -24,6 +24,7 @@ test("seconds, places, bars and lines are Python's", () => {
       assert.equal(map.barOf(place), bars[k], `bar of ${place}`);
     });
     lines.forEach((line, k) => assert.equal(map.barLine(k - 3), line));
+    named.forEach((place, k) => assert.equal(placeWords(map, place), words[k], `name of ${place}`));
   }
 });
 

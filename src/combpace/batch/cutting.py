@@ -89,7 +89,8 @@ def cut_file(path: Path, out: Path, said: Cutting, hints: Hints, on_progress: Pr
         else:
             assert pace is not None
             times = grid_times(pace, parse_grid(said.at), decoded.duration_s)
-        cuts = [0, *(int(frame) for frame in cut_frames(source, times)), source.frames]
+        frames = cut_frames(source, times, on_places=said.at != ONSETS)
+        cuts = [0, *(int(frame) for frame in frames), source.frames]
         if len(cuts) - 1 > MOST_PIECES:
             raise ParameterError(
                 f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was written."

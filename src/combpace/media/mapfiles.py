@@ -8,6 +8,7 @@ import csv
 import io
 import json
 from collections.abc import Mapping, Sequence
+from math import isfinite
 from pathlib import Path
 from typing import Any
 
@@ -289,6 +290,18 @@ def read_json_ends(path: Path) -> float | None:
         return float(last["start_s"]) + 60.0 * meter.bar_quarters / float(last["bpm"])
     except (OSError, ValueError, KeyError, TypeError, IndexError, CombPaceError):
         return None
+
+
+def read_json_start(path: Path) -> tuple[str, float] | None:
+    """(name of the session that handed a map off, the moment of it at which its files began); None where the
+    file does not say so.
+    """
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+        name, start_s = str(document["session"]), float(document["start_session_s"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return (name, start_s) if isfinite(start_s) else None
 
 
 def _knots(document: dict[str, Any], meters: tuple[Meter, ...]) -> tuple[Knot, ...]:

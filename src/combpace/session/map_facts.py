@@ -41,6 +41,8 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
     starts = music_starts(state)
     return {
         "music_bar": bar_number(starts[0]) if starts else None,
+        # What comes before bar 1, in words: its bars are not numbered.
+        "lead_in": words.count(-starts[0], "bar") if starts and starts[0] < 0 else "",
         "music_s": starts[1] if starts else None,
         "lead": lead.id,
         "bar_1": words.clock(line.second(0.0)),

@@ -17,7 +17,7 @@ from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, session_ti
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
-from combpace.core.tempo.loops import as_loop
+from combpace.core.tempo.loops import as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import Stated
@@ -218,9 +218,7 @@ class SessionState:
         if choice.kind != "auto" or lead is None:
             return choice
         heard = self.analysis(lead.id)
-        steady = (
-            heard.facts.get("steady") if heard and heard.pace and lead.id not in self.document.paces else None
-        )
+        steady = self.steady(lead.id) if heard and heard.pace and lead.id not in self.document.paces else None
         if heard is None or heard.pace is None or not steady or steady["verdict"] != "steady":
             return choice.model_copy(update={"kind": "own"})
         meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in heard.pace.meters[:1])
@@ -250,10 +248,13 @@ class SessionState:
         None without a pulse.
         """
         heard, corrected = self.analysis(take_id), self.document.paces.get(take_id)
-        if heard is None or corrected is None:
-            found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
+        found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
+        if heard is not None and corrected is not None:
+            found = steady_document(steady_tempo(corrected, self.struck(take_id), self.duration_s(take_id)))
+        pace = corrected or (heard.pace if heard else None)
+        if found is None or pace is None or self.document.take(take_id).kind != "loop":
             return found
-        return steady_document(steady_tempo(corrected, self.struck(take_id), self.duration_s(take_id)))
+        return as_long_as_it_is(found, pace, self.duration_s(take_id))
 
     def duration_s(self, take_id: str) -> float:
         row = self.rows.get(take_id)
@@ -325,6 +326,19 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
     # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
     revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
     return replace(state, opened=replace(state.opened, revision=revision, document=document))
+
+
+def as_long_as_it_is(
+    found: Mapping[str, Any], pace: TempoMap[TakeTimes], duration_s: float
+) -> Mapping[str, Any]:
+    """How one tempo fits a loop: its length is evidence, to the frame; its first frame is bar 1. As it was
+    heard where it is not so many whole bars long.
+    """
+    bars = loop_bars(pace, duration_s)
+    if bars is None:
+        return found
+    beats = bars * pace.meters[0].bar_quarters / pace.meters[0].beat_quarters
+    return {**found, "bpm": 60.0 * beats / duration_s, "first_downbeat_s": 0.0}
 
 
 def edited(onsets: Onsets, edits: OnsetEdits, chosen_ones: np.ndarray | None = None) -> Onsets:

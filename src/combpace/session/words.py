@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from math import floor
 
 from combpace.core.clocks import ClockT, SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.meters import bar_number
 
 MINUS = "\u2212"
 HAIR_S = 0.0015
+# A bar 1 that lies so little before session zero is said to lie on it.
+OPENS_S = 0.030
 
 
 def clock(seconds: float) -> str:
@@ -79,11 +83,14 @@ def signed_ms(value: float) -> str:
 
 def place(tempo_map: TempoMap[ClockT], quarters: float) -> str:
     """7·2.50: bar, beat. Before bar 1: lead-in −1·4."""
-    # What rounds to the next line is on it.
-    half = 0.00499 * tempo_map.meter_of(tempo_map.bar_of(quarters)).beat_quarters + 1e-6
-    index = tempo_map.bar_of(quarters + half)
-    bar, beat = tempo_map.address(max(quarters + 1e-6, tempo_map.bar_line(index)))
-    shown = f"{beat:.2f}".rstrip("0").rstrip(".")
+    index = tempo_map.bar_of(quarters + 1e-6)
+    meter = tempo_map.meter_of(index)
+    hundredths = floor(100 * max(0.0, quarters - tempo_map.bar_line(index)) / meter.beat_quarters + 0.5)
+    if hundredths >= 100 * meter.bar_quarters / meter.beat_quarters - 1e-6:
+        # What rounds to the next line is on it.
+        index, hundredths = index + 1, 0
+    shown = f"{1 + hundredths / 100:.2f}".rstrip("0").rstrip(".")
+    bar = bar_number(index)
     return f"{bar}·{shown}" if bar > 0 else f"lead-in {MINUS}{-bar}·{shown}"
 
 
@@ -134,7 +141,9 @@ def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: f
         return "no tempo map yet"
     meter = meters(session_map)
     beat = session_map.meters[0].beat_quarters
-    bar_1 = clock(session_map.second(0.0))
+    # An attack that opens its file may be heard a hair before its first frame.
+    start = session_map.second(0.0)
+    bar_1 = clock(0.0 if -OPENS_S < start < 0 else start)
     if kind == "steady":
         return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
     how = "from a file," if kind == "given" else "breathing"

@@ -1,6 +1,5 @@
 import unittest
 
-import librosa
 import numpy as np
 from scipy import ndimage
 
@@ -14,6 +13,7 @@ from combpace.core.stretch.plan import BETTER_CHORD, LONGEST_S, PRE_S, Segment, 
 from combpace.core.stretch.remembered import Remembered
 from combpace.core.stretch.sustain import Struck, Sustained
 from rig.sounds import RATE, attack_starts, source, struck
+from rig.tiers import soak
 
 PLAYED = np.array([0.3, 0.82, 1.27, 1.83, 2.31, 2.78])
 GRID = np.array([0.3, 0.8, 1.3, 1.8, 2.3, 2.8])
@@ -49,7 +49,10 @@ class PitchTest(unittest.TestCase):
             with self.subTest(hz=hz):
                 np.testing.assert_allclose(found, RATE / hz, rtol=3e-4)
 
+    @soak
     def test_a_library_hears_the_same_pitch_before_and_after(self) -> None:
+        import librosa
+
         # librosa's pyin (Mauch and Dixon 2014) as outside reference; its grid is 10 cents.
         voice = tone(np.full(2 * RATE, 196.0))
         for method in ("chord", "line"):

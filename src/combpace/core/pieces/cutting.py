@@ -1,5 +1,5 @@
-"""Where a sound is cut: at its attacks, or on a grid, always at a zero crossing within 1 ms where there is
-one.
+"""Where a sound is cut: at its attacks, at a zero crossing within 1 ms where there is one; or on a grid, on
+the very frame of each place.
 """
 
 from __future__ import annotations
@@ -18,20 +18,23 @@ ZERO_CROSSING_S = 0.001
 CLOSEST_S = 0.005
 
 
-def cut_frames(source: Source, times_s: Sequence[float] | FloatArray) -> IntArray:
+def cut_frames(source: Source, times_s: Sequence[float] | FloatArray, *, on_places: bool = False) -> IntArray:
     """Frames of cuts at moments of a source: each at the zero crossing nearest to it within 1 ms; in order,
     none twice, none at the very ends.
 
     A crossing is the first sample of another sign than the one before it, of all channels together.
 
-    times_s  seconds from its first frame, shape (n,)
-    Returns  shape (m,), increasing
+    times_s    seconds from its first frame, shape (n,)
+    on_places  they are places of a grid: each cut lies on its frame, so that a bar has the frames of a bar
+    Returns    shape (m,), increasing
     """
     rate = source.sample_rate_hz
     closest = round(CLOSEST_S * rate)
     found: list[int] = []
     for time in sorted(float(one) for one in times_s):
-        at = _crossing(source, round(time * rate), round(ZERO_CROSSING_S * rate))
+        at = round(time * rate)
+        if not on_places:
+            at = _crossing(source, at, round(ZERO_CROSSING_S * rate))
         if closest <= at <= source.frames - closest and (not found or at - found[-1] >= closest):
             found.append(at)
     return np.array(found, dtype=np.int64)

@@ -34,7 +34,7 @@ class Piece:
     fade_in, fade_out  own fades within the piece, frames, at most its length; None: the short ones where it
                        meets others
     curve              points (frames after `start`, dB) of a level of its own, in order: between them
-                       straight in dB, 0 dB outside of them
+                       straight in dB, 0 dB before the first, after the last as that
     own                its own copy of frames [start, stop), read instead of the source; None: the source
     """
 
@@ -205,13 +205,13 @@ class Pieces:
         return made
 
     def _curved(self, piece: Piece, frames: IntArray) -> FloatArray:
-        """The level of a piece's curve, dB; from and to 0 dB it goes over the short fade, so that its ends do
-        not click.
+        """The level of a piece's curve, dB; from 0 dB it goes over the short fade, so that it does not click;
+        its last point holds.
         """
         at = [point for point, _ in piece.curve]
         level = [db for _, db in piece.curve]
         ramp = max(1, self._fade)
-        found: FloatArray = np.interp(frames, [at[0] - ramp, *at, at[-1] + ramp], [0.0, *level, 0.0])
+        found: FloatArray = np.interp(frames, [at[0] - ramp, *at], [0.0, *level])
         return found
 
 

@@ -106,9 +106,9 @@ def checked(seen: SessionState, wish: Wish) -> None:
     else:
         first, last = line.bar_of(line.place(min(0.0, seen.end_s()))), line.bar_of(line.place(seen.end_s()))
         if not first <= bar_index(number) <= last:
+            start = f"bar {bar_number(first)}" if first >= 0 else "the lead-in"
             raise ParameterError(
-                f"Bar {number} lies outside the music, which goes from bar {bar_number(first)} to "
-                f"bar {bar_number(last)}."
+                f"Bar {number} lies outside the music, which goes from {start} to bar {bar_number(last)}."
             )
     parts = {part.id for part in seen.document.notes}
     for take_id in wish.takes:

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from combpace.core.clocks import FloatArray, Quarters, TakeTimes, take_times
+from combpace.core.clocks import FloatArray, Quarters, SessionTimes, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.pieces.cutting import cut_frames, grid_times, has_lead, places_apart
 from combpace.core.pieces.laying import FILLS, MEETINGS
@@ -26,6 +26,9 @@ from combpace.store import rows
 ONSETS, BARS, BEATS = "onsets", "bars", "beats"
 WHERE, BAR_PLACE = "where", "bar-place"
 MOST_PIECES = 5000
+# A take half of whose own bar lines lie this near to the session's lies on them: what is between is how it
+# was heard.
+ON_THE_BARS_S = 0.010
 # A cut that lies this near to where a mark was belongs to it: the mark, and the way to its zero crossing.
 SAME_CUT_S = 0.0065
 
@@ -51,8 +54,8 @@ def _laid(
     state: SessionState, args: CutArgs, sound: Sound, cuts: list[int], times: FloatArray
 ) -> list[LaidPiece]:
     """The pieces between cuts (frames of the sound), each where the sentence lays it."""
-    line, pace, rate = state.need_map(), state.own_pace(args.take), sound.rate
-    starts = np.array(cuts[:-1])
+    line, rate, starts = state.need_map(), sound.rate, np.array(cuts[:-1])
+    pace = _bars_of(state, args.take, sound)
     new = TakePieces(sound.sha, (), args.fade_ms, args.fill, args.meeting, sound.first_frame)
     if args.lay == WHERE or pace is None:
         moments = pieces.was_s(state, args.take, new, starts)
@@ -60,11 +63,7 @@ def _laid(
             LaidPiece(a, b, None, float(at), float(at))
             for a, b, at in zip(cuts, cuts[1:], moments, strict=False)
         ]
-    if sound.first_frame is None:
-        own = np.asarray(pace.to_quarters(take_times(starts / rate)))
-    else:
-        # What is rendered lies on the session's own lines.
-        own = np.asarray(line.to_quarters(pieces.was_s(state, args.take, new, starts)))  # type: ignore[arg-type]
+    own = np.asarray(pace.to_quarters(take_times(starts / rate)))
     goal = own.copy()
     if args.lay != BAR_PLACE:
         goal = np.asarray(parse_grid(args.lay).nearest(Quarters(own), line))
@@ -91,7 +90,8 @@ def cut_and_lay(state: SessionState, args: CutArgs) -> Change:
         )
     times = _times(state, args, sound)
     with opened(state, sound) as source:
-        cuts = [0, *(int(frame) for frame in cut_frames(source, times)), source.frames]
+        frames = cut_frames(source, times, on_places=args.at != ONSETS)
+        cuts = [0, *(int(frame) for frame in frames), source.frames]
     if len(cuts) - 1 > MOST_PIECES:
         raise ParameterError(
             f"That is {len(cuts) - 1} pieces; at most {MOST_PIECES} are cut. Nothing was changed."
@@ -147,7 +147,7 @@ def _again(state: SessionState, take_id: str, sound: Sound, made: list[LaidPiece
 def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
     """Moments at which a sound is cut, in its own seconds."""
     length_s = sound.frames / sound.rate
-    entry, pace, line = state.document.take(args.take), state.own_pace(args.take), state.need_map()
+    entry = state.document.take(args.take)
     if args.at == ONSETS:
         # The mics of a bundle are cut at the strokes of all of them, together.
         marks = (
@@ -168,17 +168,31 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
             )
         times = made.fit.time_map.to_target(times) - sound.first_frame / sound.rate
         return times[(times >= 0) & (times < length_s)]
+    pace = _bars_of(state, args.take, sound)
     assert pace is not None
-    if sound.first_frame is None:
-        return _grid_times(pace, args.at, length_s)
-    moved = replace(
-        line,
-        knots=tuple(
-            replace(knot, time_s=knot.time_s - sound.first_frame / sound.rate) for knot in line.knots
-        ),
-    )
-    as_take: TempoMap[TakeTimes] = TempoMap(moved.knots, moved.meters)
-    return _grid_times(as_take, args.at, length_s)
+    return _grid_times(pace, args.at, length_s)
+
+
+def _bars_of(state: SessionState, take_id: str, sound: Sound) -> TempoMap[TakeTimes] | None:
+    """The bars by which a sound is cut, on its own clock: the session's where it lies on them, as a render
+    does, and as a take does that was played to a steady tempo; else the take's own.
+    """
+    pace, line = state.own_pace(take_id), state.need_map()
+    if sound.first_frame is not None:
+        return _from(line, sound.first_frame / sound.rate)
+    entry = state.document.take(take_id)
+    if pace is None or (entry.role != "lead" and entry.pace == "own"):
+        return pace
+    session = _from(line, entry.offset_s)
+    first, last = pace.bar_of(pace.place(0.0)), pace.bar_of(pace.place(sound.frames / sound.rate))
+    lines = pace.bar_lines(first, last - first + 1)
+    off = np.abs(np.asarray(pace.to_seconds(lines)) - np.asarray(session.to_seconds(lines)))
+    return session if float(np.median(off)) <= ON_THE_BARS_S else pace
+
+
+def _from(line: TempoMap[SessionTimes], start_s: float) -> TempoMap[TakeTimes]:
+    """The session's map on the clock of a sound that begins at a moment of the session."""
+    return TempoMap(tuple(replace(knot, time_s=knot.time_s - start_s) for knot in line.knots), line.meters)
 
 
 def _grid_times(pace: TempoMap[TakeTimes], at: str, length_s: float) -> FloatArray:

@@ -64,7 +64,7 @@ async def map_file(
     )
     try:
         await receive(request, path, MOST_MAP_BYTES, too_large)
-        return await run_in_threadpool(read_file, path, called)
+        return await run_in_threadpool(read_file, folder, session_id, path, called)
     finally:
         path.unlink(missing_ok=True)
 

@@ -1,6 +1,6 @@
 // @ts-check
 // The bar at the foot: play, position, loop, speed, click, original/fitted, who sounds.
-import { clockWords } from "../views/map.js";
+import { clockWords, placeParts } from "../views/map.js";
 import { toldApart } from "./names.js";
 
 const $ = (/** @type {string} */ id) => /** @type {HTMLElement} */ (document.getElementById(id));
@@ -204,12 +204,11 @@ export function mountPlayerBar(desk) {
       const position = player.position(),
         map = state.map;
       if (map) {
-        const quarter = map.toQuarters(position),
-          index = map.barOf(quarter + 1e-6),
-          meter = map.meterAt(index);
-        $("pos-bar").textContent = index >= 0 ? String(index + 1) : `−${-index}`;
-        $("pos-beat").textContent =
-          `·${(1 + Math.max(0, quarter - map.barLine(index)) / meter[3]).toFixed(2)}`;
+        // A bar before bar 1 is named only where the lead-in was asked for.
+        const { index, beat } = placeParts(map, map.toQuarters(position)),
+          named = index >= 0 || state.view.leadIn;
+        $("pos-bar").textContent = index >= 0 ? String(index + 1) : named ? `−${-index}` : "";
+        $("pos-beat").textContent = named ? `·${beat.toFixed(2)}` : "lead-in";
       }
       const lowered = -20 * Math.log10(player.headroom);
       $("lowered").hidden = lowered < 0.05;

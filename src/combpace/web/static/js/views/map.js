@@ -172,11 +172,22 @@ export function makeTimeMap(source, target) {
 
 /** 7·2.50, before bar 1 "lead-in −1·4". @param {TempoMap} map @param {number} quarter */
 export function placeWords(map, quarter) {
-  // What rounds to the next line is on it.
-  const index = map.barOf(quarter + 0.00499 * map.meterAt(map.barOf(quarter))[3] + 1e-6);
-  const beat = 1 + Math.max(0, quarter - map.barLine(index)) / map.meterAt(index)[3];
-  const shown = String(Math.round(beat * 100) / 100);
-  return index >= 0 ? `${index + 1}·${shown}` : `lead-in −${-index}·${shown}`;
+  const { index, beat } = placeParts(map, quarter);
+  return index >= 0 ? `${index + 1}·${beat}` : `lead-in −${-index}·${beat}`;
+}
+
+/**
+ * Bar index and beat of a place, to a hundredth of a beat; what rounds to the next line is on it.
+ * @param {import("../views/map.js").TempoMap} map
+ * @param {number} quarter
+ */
+export function placeParts(map, quarter) {
+  const index = map.barOf(quarter + 1e-6),
+    meter = map.meterAt(index),
+    hundredths = Math.floor((100 * Math.max(0, quarter - map.barLine(index))) / meter[3] + 0.5);
+  return hundredths >= (100 * meter[1]) / meter[3] - 1e-6
+    ? { index: index + 1, beat: 1 }
+    : { index, beat: 1 + hundredths / 100 };
 }
 
 /**

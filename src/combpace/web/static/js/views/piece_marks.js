@@ -46,13 +46,11 @@ export function drawCurve(g, c, xAt, { a, b, y, tall }, piece, points, chosen) {
   g.beginPath();
   g.moveTo(a, zero);
   if (points.length) {
-    const first = xAt(piece.at + points[0][0] / 1000),
-      last = xAt(piece.at + points[points.length - 1][0] / 1000);
-    g.lineTo(first, zero);
+    g.lineTo(xAt(piece.at + points[0][0] / 1000), zero);
     for (const [ms, db] of points) g.lineTo(xAt(piece.at + ms / 1000), scale.yOf(db));
-    g.lineTo(last, zero);
   }
-  g.lineTo(b, zero);
+  // The last point holds.
+  g.lineTo(b, points.length ? scale.yOf(points[points.length - 1][1]) : zero);
   g.stroke();
   g.globalAlpha = 1;
   g.fillStyle = chosen ? c.field : c.ground;
