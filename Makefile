@@ -5,8 +5,9 @@ BIN := $(VENV)/bin
 DATA ?= demo-data
 SCRIPTS := src/combpace/web/static/js tests/js tests/browser
 PORT ?= 8420
+TIERS ?= main
 
-.PHONY: setup demo run watch one check test bench coverage mutants wheel pythons types hooks browser-setup lock clean
+.PHONY: setup demo run watch one check test test-all soak bench coverage mutants wheel pythons types hooks browser-setup firefox-setup lock clean
 
 setup: $(VENV)/.installed
 
@@ -35,14 +36,25 @@ node_modules/.installed: package.json package-lock.json
 	npm ci --silent --no-audit --no-fund
 	touch $@
 
-# The browsers that tests drive are Debian's own. Without Firefox its one test is skipped.
-browser-setup:
+# The browsers that tests drive are Debian's own.
+firefox-setup:
 	command -v firefox-esr >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends firefox-esr; } || true
+
+browser-setup:
 	command -v chromium >/dev/null || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium; }
 
+# Everything without a browser, and in the browser the main path of every station.
 test: setup browser-setup node_modules/.installed
-	$(BIN)/python -W error::DeprecationWarning:combpace -m tests.at_once
+	$(BIN)/python -W error::DeprecationWarning:combpace -m tests.at_once --tiers $(TIERS)
 	node --test tests/js/*.test.js
+
+# And the rest of what a browser shows.
+test-all: TIERS = main,more
+test-all: test
+
+# Before an issue is closed: what kills and waits, other browsers and Pythons, the built wheel, faults put in, coverage.
+soak: setup browser-setup firefox-setup node_modules/.installed
+	.ci/soak
 
 check: setup node_modules/.installed
 	$(BIN)/ruff check src tests bench rig

@@ -7,13 +7,16 @@ import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import mido
 import numpy as np
 import soundfile as sf
 
+from combpace.batch import files
 from combpace.cli import main
 from combpace.media.midi import read_map
+from rig import heard
 from rig.places import breathing
 from rig.sounds import attack_starts, struck
 from tests.core.analysis.test_opening import eighths
@@ -23,6 +26,9 @@ class CliTest(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
+        patch = mock.patch.object(files, "analyse", heard.analyse_once)
+        patch.start()
+        self.addCleanup(patch.stop)
         self.folder = Path(folder.name)
         self.beats, audio = breathing()
         self.file = self.write("tub kit.wav", audio.samples.T, audio.sample_rate_hz)
@@ -283,14 +289,14 @@ class StretchTest(CliTest):
     def test_several_files_are_not_written_over_themselves_nor_over_each_other(self) -> None:
         (self.folder / "p.csv").write_text("0,0\n1,1\n")
         before = Path(self.file).read_bytes()
-        for files, out in (
+        for given, out in (
             ((self.file, self.file), "both"),
             ((self.file, self.path("x/" + Path(self.file).name)), "."),
             ((self.file, self.file), "p.csv"),
         ):
             with self.subTest(out=out):
                 status, _, err = self.run_main(
-                    "stretch", *files, "--points", self.path("p.csv"), "-o", self.path(out)
+                    "stretch", *given, "--points", self.path("p.csv"), "-o", self.path(out)
                 )
                 self.assertEqual((status, err.count("\n")), (2, 1))
         self.assertEqual(Path(self.file).read_bytes(), before)

@@ -23,6 +23,7 @@ from combpace.core.fit.groove import groove_document, take_groove
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
 from rig.sounds import attack_starts, struck, two_close_mics
+from rig.waiting import HANG_S
 
 
 class BatchTest(unittest.TestCase):
@@ -111,14 +112,14 @@ class BatchTest(unittest.TestCase):
         begun = subprocess.Popen(
             command, start_new_session=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + HANG_S
         # A name that begins with a dot is still being written.
         while (
             not list(self.out.glob(".combpace-batch/[!.]*"))
             and time.monotonic() < deadline
             and begun.poll() is None
         ):
-            os.sched_yield()
+            time.sleep(0.005)
         with contextlib.suppress(ProcessLookupError):
             os.killpg(begun.pid, signal.SIGKILL)
         begun.wait()

@@ -6,12 +6,12 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from pathlib import Path
 
 from combpace.cli import GROUPS, make_parser
 from combpace.settings import from_environment
+from rig.waiting import HANG_S, until
 
 
 class HomeTest(unittest.TestCase):
@@ -52,13 +52,11 @@ class HomeTest(unittest.TestCase):
         return process.stdout.readline()
 
     def addresses(self, count: int) -> list[str]:
-        end = time.monotonic() + 20
-        while time.monotonic() < end:
+        def opened() -> list[str] | None:
             found = self.opened.read_text().split() if self.opened.exists() else []
-            if len(found) >= count:
-                return found
-            time.sleep(0.05)
-        self.fail("no browser was opened")
+            return found if len(found) >= count else None
+
+        return until(opened, "a browser")
 
     def test_alone_it_starts_opens_the_browser_and_ends(self) -> None:
         process = self.start()
@@ -72,10 +70,10 @@ class HomeTest(unittest.TestCase):
         # A second one opens the first.
         second = self.start()
         self.assertIn(f"runs already at {address[0]}", self.line(second))
-        self.assertEqual(second.wait(timeout=20), 0)
+        self.assertEqual(second.wait(timeout=HANG_S), 0)
         self.assertEqual(self.addresses(2), [address[0]] * 2)
         process.send_signal(signal.SIGINT)
-        self.assertEqual(process.wait(timeout=20), 0)
+        self.assertEqual(process.wait(timeout=HANG_S), 0)
         self.assertIn("Comb Pace has stopped. Everything is kept in", self.line(process))
 
     def test_the_data_folder(self) -> None:

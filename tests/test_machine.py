@@ -7,7 +7,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 import urllib.request
 from pathlib import Path
@@ -20,6 +19,7 @@ from combpace import machine
 from rig.places import breathing
 from rig.server import Server
 from rig.tiers import soak
+from rig.waiting import HANG_S, until
 
 HOLD = """
 import sys, time
@@ -113,7 +113,7 @@ class SpawnedTest(unittest.TestCase):
     def ask(self, method: str, path: str, body: bytes | None = None) -> Any:
         request = urllib.request.Request(self.server.address + path, body, method=method)
         request.add_header("Content-Type", "application/json")
-        with urllib.request.urlopen(request, timeout=60) as answer:
+        with urllib.request.urlopen(request, timeout=HANG_S) as answer:
             content = answer.read()
         return json.loads(content) if answer.headers["Content-Type"] == "application/json" else content
 
@@ -136,11 +136,7 @@ class SpawnedTest(unittest.TestCase):
         self.assertEqual(found["state"], "done", found)
 
     def until(self, path: str, right: Any) -> Any:
-        end = time.monotonic() + 120
-        while not right(found := self.ask("GET", path)):
-            self.assertLess(time.monotonic(), end, found)
-            time.sleep(0.2)
-        return found
+        return until(lambda: found if right(found := self.ask("GET", path)) else None, path)
 
 
 if __name__ == "__main__":

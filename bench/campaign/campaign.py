@@ -1,5 +1,5 @@
-"""What a server has to live through: `.venv/bin/python -m bench.campaign.campaign [--short] [--seed N]`.
-Loopback only.
+"""What a server has to live through: `.venv/bin/python -m bench.campaign.campaign [--minutes | --short]
+[--seed N]`. Loopback only.
 
 Each part drives a real `combpace serve` and counts what must not be: acknowledged decisions that are lost,
 answers of status 500 and above that are no sentence about a full disk or a busy machine (507, 503), answers
@@ -547,12 +547,13 @@ def clock(folder: Path) -> Part:
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--short", action="store_true", help="a minute of it")
+    parser.add_argument("--minutes", action="store_true", help="two minutes of it, as `make soak` has it")
+    parser.add_argument("--short", action="store_true", help="half a minute: a kill, actions at random")
     parser.add_argument("--seed", type=int, default=20)
     parser.add_argument("--json", type=Path)
     options = parser.parse_args()
     rng = random.Random(options.seed)
-    short = options.short
+    short = options.short or options.minutes
     parts: list[Part] = []
     with tempfile.TemporaryDirectory() as place:
         root = Path(place)
@@ -560,7 +561,7 @@ def main() -> int:
             lambda: kills(root / "kills", 1 if short else 100, rng),
             lambda: workers_killed(root / "workers", 3 if short else 30, rng),
             lambda: hostile(root / "hostile", 12 if short else 100, rng),
-            lambda: fuzz(root / "fuzz", 4 if short else 240, rng),
+            lambda: fuzz(root / "fuzz", 1 if options.short else 4 if short else 240, rng),
             lambda: four_clients(root / "four", 8 if short else 100, rng),
             lambda: streams(root / "streams", 40 if short else 200),
             lambda: full_disk((0,) if short else (0, 300_000, 1_000_000)),
@@ -568,6 +569,8 @@ def main() -> int:
         ]
         if short:
             todo.pop()
+        if options.short:
+            todo = [todo[0], todo[3]]
         print(
             "| part | what was done | lost | 5xx | slow | orphans | processes left | slowest, s "
             "|\n|---|---|---|---|---|---|---|---|"

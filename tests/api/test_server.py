@@ -3,6 +3,7 @@ senders.
 """
 
 import http.client
+import itertools
 import json
 import os
 import select
@@ -21,16 +22,21 @@ from tests.api.test_wire import wav_bytes
 
 
 class Served(unittest.TestCase):
-    """A server of its own. patience_s: how long a request for sound may take there."""
+    """A server for the class. patience_s: how long a request for sound may take there."""
 
     patience_s = HANG_S
 
-    def setUp(self) -> None:
+    server: Server
+    folder: Path
+    heard = itertools.count()
+
+    @classmethod
+    def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name) / "data"
-        self.server = Server(self.folder, COMBPACE_SOUND=str(int(self.patience_s))).start()
-        self.addCleanup(self.server.stop)
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name) / "data"
+        cls.server = Server(cls.folder, COMBPACE_SOUND=str(int(cls.patience_s))).start()
+        cls.addClassCleanup(lambda: cls.server.stop())
 
     def ask(self, method: str, path: str, body: object = None, **headers: str) -> tuple[int, bytes]:
         connection = http.client.HTTPConnection(urlsplit(self.server.address).netloc, timeout=HANG_S)
@@ -44,7 +50,9 @@ class Served(unittest.TestCase):
     def busy(self) -> str:
         """A session with a take that is being read, so that a worker runs; the id of the session."""
         session = json.loads(self.ask("POST", "/api/sessions", {"name": "x"})[1])["id"]
-        self.ask("PUT", f"/api/sessions/{session}/uploads?name=a.wav", wav_bytes())
+        # Sound that nobody heard before, or no job would begin.
+        data = wav_bytes(start=1.0 + next(self.heard) / 100)
+        self.ask("PUT", f"/api/sessions/{session}/uploads?name=a.wav", data)
         until(lambda: json.loads(self.ask("GET", "/api/health")[1])["jobs"]["running"], "a job that runs")
         return str(session)
 
@@ -82,13 +90,12 @@ class Served(unittest.TestCase):
         return threads
 
 
-class ServerTest(Served):
+class EndsTest(Served):
     def test_an_orderly_stop_and_a_kill_leave_no_process(self) -> None:
         for how in (signal.SIGTERM, signal.SIGKILL):
             with self.subTest(how=how):
                 if how == signal.SIGKILL:
-                    self.server = Server(self.folder).start()
-                    self.addCleanup(self.server.stop)
+                    type(self).server = Server(self.folder).start()
                 self.busy()
                 below = descendants(self.pid())
                 self.assertGreaterEqual(len(below), 2)
@@ -97,6 +104,8 @@ class ServerTest(Served):
                 self.server._process.wait(timeout=HANG_S)
                 self.gone(below)
 
+
+class ServerTest(Served):
     def test_what_it_keeps_is_for_its_user_alone(self) -> None:
         self.busy()
         for path in (self.folder, *self.folder.rglob("*")):

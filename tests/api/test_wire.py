@@ -1,5 +1,6 @@
 """The wire, through the application itself but without a socket."""
 
+import hashlib
 import io
 import json
 import tempfile
@@ -14,18 +15,21 @@ from starlette.testclient import TestClient
 
 from bench.formats import FORMATS, written
 from combpace.drawing.picture import map_table
+from combpace.session import words
 from combpace.session.decisions import DECISIONS
 from combpace.settings import Settings
 from combpace.stations.registry import STATIONS
 from combpace.stations.takes import importing
 from combpace.web.app import create_app
+from rig import heard
 from rig.places import breathing
 from rig.sounds import struck
+from rig.waiting import HANG_S
 
 
-def wav_bytes(rate: int = 44100) -> bytes:
+def wav_bytes(rate: int = 44100, start: float = 1.0) -> bytes:
     out = io.BytesIO()
-    audio = breathing(rate=rate)[1]
+    audio = breathing(start=start, rate=rate)[1]
     sf.write(out, audio.samples.T, rate, format="WAV", subtype="PCM_16")
     return out.getvalue()
 
@@ -49,8 +53,10 @@ class WireTest(unittest.TestCase):
         )
 
     def with_take(self) -> str:
-        take: str = self.put(wav_bytes()).json()["take"]
-        importing.import_take(self.place, {"take": take}, lambda phase, share: None)
+        data = wav_bytes()
+        heard.give(self.place, hashlib.sha256(data).hexdigest(), "tub kit.wav")
+        take: str = self.put(data).json()["take"]
+        heard.imported(self.place, take)
         return take
 
     def test_the_bars_of_an_arrival_are_a_page(self) -> None:
@@ -348,6 +354,7 @@ class DataTest(WireTest):
         kept = json.loads(VECTORS.read_text())
         for entry, line in zip(kept, maps(), strict=True):
             self.assertEqual(entry["table"], map_table(line))
+            self.assertEqual(entry["words"], [words.place(line, place) for place in entry["named"]])
             np.testing.assert_allclose(
                 entry["seconds"], line.to_seconds(np.array(entry["places"])), atol=1e-12
             )  # type: ignore[arg-type]
@@ -359,7 +366,7 @@ class EventsTest(WireTest):
 
         from combpace.web.api import events
 
-        self.with_take()
+        self.put(wav_bytes())
         done = self.place.database
 
         async def listen() -> list[str]:
@@ -367,7 +374,7 @@ class EventsTest(WireTest):
             request = type("Request", (), {"app": self.app})()
             stream = events._events(self.session, request, self.place)  # type: ignore[arg-type]
             heard.append(await anext(stream))
-            # The import of the take is still queued as a row: it is news for a page that opens now.
+            # The import of the take is queued: it is news for a page that opens now.
             heard.append(await anext(stream))
             with done.writing() as db:
                 from combpace.store.models import JobRow, now
@@ -378,7 +385,7 @@ class EventsTest(WireTest):
             self.app.state.stopping.set()
             return heard
 
-        heard = asyncio.run(asyncio.wait_for(listen(), 10))
+        heard = asyncio.run(asyncio.wait_for(listen(), HANG_S))
         self.assertEqual(
             [text.split("\n")[0] for text in heard], ["event: jobs", "event: version", "event: jobs"]
         )

@@ -13,6 +13,7 @@ from combpace.media.mapforms import FoundMap, write_any
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.tiers import main
 
 
 class BarsTest(BrowserTest):
@@ -41,6 +42,7 @@ class BarsTest(BrowserTest):
         spot = self.look(f"combpace.view().pixelOf({4 * (bar - 1)}, {bar - 1})")
         return spot["x"], spot["y"] - self.look("combpace.state.view.rowPx") * 0.6 + 6
 
+    @main
     def test_a_clip_is_dragged_onto_an_attack_and_typed(self) -> None:
         self.lock(3)
         self.page.get_by_role("button", name="Loop it").wait_for()

@@ -13,6 +13,8 @@ from wavinfo import WavInfoReader
 
 from rig.browser import BrowserTest
 from rig.sounds import struck
+from rig.tiers import main
+from rig.waiting import HANG_MS
 
 
 class HandOffTest(BrowserTest):
@@ -41,6 +43,7 @@ class HandOffTest(BrowserTest):
             "(before) => (document.getElementById('handoff-plan').dataset.asked ?? '') !== before", arg=before
         )
 
+    @main
     def test_what_is_announced_comes_and_the_settings_stay(self) -> None:
         self.page.keyboard.press("7")
         self.page.wait_for_selector("#handoff")
@@ -64,7 +67,7 @@ class HandOffTest(BrowserTest):
         self.assertTrue(self.page.locator("#handoff button[type=submit]").is_disabled())
         self.change("bar", "3")
         self.page.click("#handoff button[type=submit]")
-        self.page.wait_for_selector("tr.archive a", timeout=60_000)
+        self.page.wait_for_selector("tr.archive a", timeout=HANG_MS)
         with self.page.expect_download() as coming:
             self.page.click("tr.archive a")
         pack = zipfile.ZipFile(io.BytesIO(Path(coming.value.path()).read_bytes()))
@@ -124,7 +127,7 @@ class HandOffTest(BrowserTest):
         self.page.keyboard.press("1")
         self.page.wait_for_selector("[data-files]", state="attached")
         self.page.set_input_files("[data-files]", str(self.path))
-        self.page.wait_for_function("combpace.state.picture.takes[0].state === 'ready'", timeout=60_000)
+        self.page.wait_for_function("combpace.state.picture.takes[0].state === 'ready'", timeout=HANG_MS)
         with self.page.expect_download() as coming:
             self.page.click("a[href*='/sources/']")
         self.assertEqual(Path(coming.value.path()).read_bytes(), Path(self.path).read_bytes())

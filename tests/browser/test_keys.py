@@ -8,6 +8,7 @@ from playwright.sync_api import APIResponse, Route
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.tiers import main
 
 
 class FieldsTest(BrowserTest):
@@ -18,6 +19,7 @@ class FieldsTest(BrowserTest):
     def playing(self, expected: bool) -> None:
         self.page.wait_for_function(f"combpace.player.playing === {str(expected).lower()}")
 
+    @main
     def test_space_ticks_a_checkbox_and_plays_elsewhere(self) -> None:
         self.page.keyboard.press("7")
         box = self.page.locator('#handoff input[value="csv"]')
@@ -185,6 +187,7 @@ class ChosenTakeTest(BrowserTest):
         self.assertIsNone(self.look("combpace.state.sound.loop"))
         self.assertIsNone(self.look("combpace.player.loop"))
 
+    @main
     def test_fit_draws_what_will_sound(self) -> None:
         _, lead = breathing()
         loop = struck(np.arange(8) * 0.55, 8 * 0.55, low_every=4)

@@ -13,6 +13,7 @@ import soundfile as sf
 
 from rig.browser import BrowserTest
 from rig.sounds import attack_starts, struck, two_close_mics
+from rig.waiting import HANG_MS
 
 RATE = 44100
 
@@ -214,7 +215,7 @@ class LongSessionTest(BrowserTest):
         self.focus("reed pipe")
         self.rule("strength", "100")
         self.page.click("[data-render]")
-        self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=60_000)
+        self.page.wait_for_function("combpace.state.picture.fit.rendered", timeout=HANG_MS)
         self.idle()
         self.page.wait_for_function(
             "/Measured again: \\d+ of \\d+ within 3 ms/.test(document.querySelector('.side').innerText)"
@@ -231,7 +232,7 @@ class LongSessionTest(BrowserTest):
                 box.uncheck()
         self.page.click("#handoff button[type=submit]")
         link = self.page.locator("tr.archive a").first
-        link.wait_for(timeout=60_000)
+        link.wait_for(timeout=HANG_MS)
         with self.page.expect_download() as coming:
             link.click()
         pack = zipfile.ZipFile(io.BytesIO(Path(coming.value.path()).read_bytes()))

@@ -12,6 +12,7 @@ import soundfile as sf
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import attack_starts, struck
+from rig.tiers import main
 from rig.waiting import HANG_MS
 
 
@@ -42,6 +43,7 @@ class MainPathTest(BrowserTest):
     def bar_s(self, number: int) -> float:
         return float(self.look(f"combpace.state.picture.bars.find((bar) => bar.n === {number}).s"))
 
+    @main
     def test_from_a_dropped_file_to_files_on_the_grid(self) -> None:
         self.drop(*self.paths)
         self.assertEqual(self.look("combpace.state.station"), "bars")
@@ -216,6 +218,7 @@ class MainPathTest(BrowserTest):
         self.assertEqual(self.look("JSON.stringify(combpace.state.picture.map)"), before)
         self.assertIn("Cancelled", self.says_now())
 
+    @main
     def test_onsets_by_pointer_and_keys(self) -> None:
         self.drop(self.paths[0])
         self.page.keyboard.press("4")
@@ -380,6 +383,7 @@ class RestartTest(BrowserTest):
 
 
 class BadFilesTest(BrowserTest):
+    @main
     def test_each_gets_a_sentence_and_the_good_one_arrives(self) -> None:
         bad, empty = self.folder / "notes.wav", self.folder / "empty.wav"
         bad.write_bytes(b"not sound " * 1000)

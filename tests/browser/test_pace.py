@@ -9,6 +9,8 @@ from combpace.core.audio import Audio
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.tiers import main
+from rig.waiting import HANG_MS
 
 # A beat of a machine at 120 BPM, a loud stroke on every fourth.
 BEATS = 1.0 + 0.5 * np.arange(48)
@@ -115,7 +117,7 @@ class PaceTest(BrowserTest):
         # 7: to Hand-off. 8: hand off.
         self.page.keyboard.press("7")
         self.page.get_by_role("button", name="Hand off").click()
-        self.page.wait_for_selector("tr.archive a", timeout=60_000)
+        self.page.wait_for_selector("tr.archive a", timeout=HANG_MS)
         with self.page.expect_download() as download:
             self.page.locator("a[download]", has_text="- machine beat.wav").click()
         samples, rate = sf.read(download.value.path(), dtype="float32")
@@ -151,6 +153,7 @@ class PaceTest(BrowserTest):
         self.page.keyboard.press("Control+z")
         self.page.wait_for_function("document.getElementById('last-words').textContent.startsWith('Undone')")
 
+    @main
     def test_nudges_turn_the_rows_at_once_and_the_server_confirms(self) -> None:
         was, version = self.bpm(), self.look("combpace.state.picture.version")
         self.page.wait_for_function("document.querySelectorAll('#canvas-box canvas').length > 0")
@@ -180,6 +183,7 @@ class PaceTest(BrowserTest):
         self.assertEqual(same[:2], [0, 0])
         self.assertLess(same[2], 0.01)
 
+    @main
     def test_a_candidate_is_heard_before_it_is_used(self) -> None:
         version, rows = self.look("[combpace.state.picture.version, combpace.state.weave.rows]")
         self.page.locator(".tempi tbody tr", has_text="half").first.locator("[data-hear-bpm]").click()

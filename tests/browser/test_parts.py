@@ -14,6 +14,7 @@ import numpy as np
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.waiting import HANG_MS
 
 
 def reed(path: Path) -> Path:
@@ -131,7 +132,7 @@ class PartAsAPersonTest(BrowserTest):
                 box_.click()
         self.page.click("#handoff button[type=submit]")
         link = self.page.locator("table.files a", has_text=".mid").first
-        link.wait_for(timeout=60_000)
+        link.wait_for(timeout=HANG_MS)
         with self.page.expect_download() as coming:
             link.click()
         file = mido.MidiFile(file=io.BytesIO(Path(coming.value.path()).read_bytes()))

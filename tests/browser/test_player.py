@@ -8,10 +8,12 @@ from combpace.core.audio import Audio
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.tiers import main
 from rig.waiting import HANG_MS
 
 
 class ClickTest(BrowserTest):
+    @main
     def test_clicks_lie_on_the_beats_to_the_sample(self) -> None:
         self.drop(self.write("tub kit.wav", breathing()[1]))
         self.look(
@@ -94,6 +96,7 @@ class GestureTest(BrowserTest):
 
     flags: ClassVar[list[str]] = []
 
+    @main
     def test_a_real_click_on_play_sounds(self) -> None:
         self.drop(self.write("tub kit.wav", breathing()[1]))
         self.page.click("#play")

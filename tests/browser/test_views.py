@@ -6,6 +6,7 @@ import soundfile as sf
 from rig.browser import BrowserTest
 from rig.places import breathing
 from rig.sounds import struck
+from rig.tiers import main
 from rig.waiting import HANG_MS
 
 
@@ -208,6 +209,7 @@ class ViewsTest(BrowserTest):
             {"level": -12, "pan": 0, "mute": True, "solo": False},
         )
 
+    @main
     def test_a_peg_by_hand_and_let_ride(self) -> None:
         rng = np.random.default_rng(8)
         self.drop(
@@ -361,6 +363,7 @@ class ViewsTest(BrowserTest):
         self.page.wait_for_selector("[data-groove]", state="attached")
         self.assertEqual(self.page.locator("[data-groove-name]").input_value(), "yard")
 
+    @main
     def test_a_take_is_cut_a_piece_pulled_and_all_undone(self) -> None:
         self.drop(self.lead)
         self.go("6", "pieces")

@@ -48,14 +48,14 @@ class JobsTest(PlaceTest):
         sf.write(path, audio.samples.T, 44100, subtype="PCM_24")
         return importing.add_upload(self.place, self.session, path, name)
 
-    def long_render(self) -> str:
-        """A render that takes some seconds: many takes of one sound, each under its own name."""
+    def long_render(self, times: float = 40.0) -> str:
+        """A render that takes some seconds: of a take drawn out so many times."""
         made = fits.take_fit(self.seen(), self.lead)
         args = {
             "session": self.session,
             "takes": [self.lead],
             "source_s": list(made.fit.time_map.source_s),
-            "target_s": [40 * value for value in made.fit.time_map.target_s],
+            "target_s": [times * value for value in made.fit.time_map.target_s],
             "method": "chord",
         }
         return queue.enqueue(self.place, self.session, "render", self.lead, args)
@@ -106,7 +106,7 @@ class JobsTest(PlaceTest):
         )
 
     def test_orderly_stops_in_the_middle_of_a_render_are_no_failed_tries(self) -> None:
-        job = self.long_render()
+        job = self.long_render(15.0)
         for _ in range(MOST_TRIES + 1):
             dispatcher = Dispatcher(self.place, registry.__name__)
             dispatcher.start()
@@ -144,7 +144,7 @@ class JobsTest(PlaceTest):
                 raise EOFError("unexpected EOF")
             real(*args, **more)  # type: ignore[arg-type]
 
-        job = self.long_render()
+        job = self.long_render(1.0)
         with (
             mock.patch.object(dispatcher._processes, "start_plain", killed),
             mock.patch.object(module, "TROUBLE_S", 0.05),

@@ -33,6 +33,8 @@ from combpace.workers.errand import VERSION, Errand, do_unpacked, unpack
 from rig.clusters import DaskTest
 from rig.places import breathing, bring_in
 from rig.sounds import struck
+from rig.tiers import soak
+from rig.waiting import until
 
 ANALYSE = "combpace.batch.folder:do_one"
 
@@ -69,6 +71,7 @@ class BatchTest(DaskTest):
             path.relative_to(out).as_posix(): path.read_bytes() for path in sorted(out.rglob("take*.json"))
         }
 
+    @soak
     def test_two_workers_do_what_this_machine_does_to_the_byte_and_a_killed_one_costs_at_most_its_file(
         self,
     ) -> None:
@@ -106,6 +109,7 @@ class BatchTest(DaskTest):
         self.assertEqual((status, self.results(out)), (0, self.results(self.scratch / "here")))
         self.assertEqual(said.count("(as before)"), 8 - len(failed))
 
+    @soak
     def test_a_lost_scheduler_is_a_sentence_and_the_rest_is_done_here(self) -> None:
         address, of = self.begin(1), sounds(self.scratch / "in", 6)
         done = threading.Event()
@@ -136,12 +140,10 @@ class BatchTest(DaskTest):
 
 class ErrandTest(DaskTest):
     def ended(self, backend: Cluster | Processes, key: str) -> str | None:
-        end = time.monotonic() + 60
-        while backend.alive(key):
-            self.assertLess(time.monotonic(), end)
-            time.sleep(0.02)
+        until(lambda: not backend.alive(key), f"the end of {key}")
         return backend.outcome(key).error
 
+    @soak
     def test_workers_of_another_version_are_refused(self) -> None:
         shim = self.scratch / "shim"
         shim.mkdir()
@@ -156,6 +158,7 @@ class ErrandTest(DaskTest):
             r"its worker has another version of Comb Pace \(0\.0\.9, .* not " + VERSION.split(",")[0],
         )
 
+    @soak
     def test_a_cancelled_errand_leaves_nothing(self) -> None:
         cluster = Cluster(self.begin(1))
         self.addCleanup(cluster.close)
@@ -167,6 +170,7 @@ class ErrandTest(DaskTest):
         self.assertIsNone(self.ended(cluster, "2"))
         self.assertEqual([path.name for path in out.glob("*.json")], ["take 02.wav.json"])
 
+    @soak
     def test_a_job_does_its_errand_there_and_here_where_that_is_lost(self) -> None:
         of, out, phases = sounds(self.scratch / "in", 1), self.scratch / "out", set[str]()
         address = self.begin(1)
@@ -190,6 +194,7 @@ class ErrandTest(DaskTest):
         self.assertIn("No scheduler answers", said.getvalue())
         self.assertTrue((out / "take 00.wav.json").is_file())
 
+    @soak
     def test_without_workers_it_is_lost_after_a_while(self) -> None:
         from unittest import mock
 
@@ -198,10 +203,7 @@ class ErrandTest(DaskTest):
         cluster = Cluster(self.begin(0))
         self.addCleanup(cluster.close)
         with mock.patch.object(module, "NO_WORKER_S", 0.1), self.assertRaises(LostError) as caught:
-            end = time.monotonic() + 10
-            while time.monotonic() < end:
-                cluster.free()
-                time.sleep(0.02)
+            until(lambda: cluster.free() is None, "a lost cluster")
         self.assertIn("has had no worker", str(caught.exception))
 
 
