@@ -171,7 +171,7 @@ class MapInTest(EditTest):
     def test_a_file_becomes_the_map_or_the_pace(self) -> None:
         path = self.folder / "lines.csv"
         path.write_text("".join(f"{0.5 + 2.0 * k:.3f},{k + 1}\n" for k in range(9)))
-        read = read_file(path, "lines.csv")
+        read = read_file(self.place, self.session, path, "lines.csv")
         self.assertIn("taken to be 4/4", read.pop("sentence"))
         note = self.act("map-in", **read).note
         self.assertIn("lines.csv is the session's map", note)

@@ -17,7 +17,7 @@ from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, session_ti
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
-from combpace.core.tempo.loops import as_loop, loop_bars
+from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import Stated
@@ -331,12 +331,14 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
 def as_long_as_it_is(
     found: Mapping[str, Any], pace: TempoMap[TakeTimes], duration_s: float
 ) -> Mapping[str, Any]:
-    """How one tempo fits a loop: its length is evidence, to the frame; its first frame is bar 1. As it was
-    heard where it is not so many whole bars long.
+    """How one tempo fits a loop: where it is so many whole bars long, its length is evidence, to the frame;
+    and where it begins on bar 1, its first frame is bar 1.
     """
+    if abs(pace.second(0.0)) > STARTS_S:
+        return found
     bars = loop_bars(pace, duration_s)
     if bars is None:
-        return found
+        return {**found, "first_downbeat_s": 0.0}
     beats = bars * pace.meters[0].bar_quarters / pace.meters[0].beat_quarters
     return {**found, "bpm": 60.0 * beats / duration_s, "first_downbeat_s": 0.0}
 

@@ -1,0 +1,432 @@
+"""What the screens promise, measured in the files that leave: `.venv/bin/python -m bench.promises [--only
+WORD]`.
+
+Each promise is one function: material with known truth goes over the wire into a server of its own, or to the
+command line, as a page or a person would send it; what is handed off is measured. A promise that is not kept
+says what was found instead. Exit status 1 where one is broken.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import io
+import json
+import re
+import sys
+import tempfile
+import urllib.error
+import urllib.request
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+import soundfile as sf
+from numpy.typing import NDArray
+
+from combpace.cli import main as command
+from combpace.media.midi import read_map
+from rig.server import Server
+from rig.sounds import RATE, attack_starts, burst, struck
+from rig.waiting import until
+
+Sound = NDArray[np.float32]
+# An attack lies where it is promised to within this: a zero crossing is looked for within 1 ms.
+NEAR_S = 0.0015
+
+
+@dataclass(frozen=True)
+class Promise:
+    """words: what is promised; keep: measures it and says what it found, or raises AssertionError."""
+
+    words: str
+    keep: Callable[[Desk], str]
+
+
+PROMISES: list[Promise] = []
+
+
+def promise(words: str) -> Callable[[Callable[[Desk], str]], Callable[[Desk], str]]:
+    """Register a promise under its words."""
+
+    def register(keep: Callable[[Desk], str]) -> Callable[[Desk], str]:
+        PROMISES.append(Promise(words, keep))
+        return keep
+
+    return register
+
+
+class Desk:
+    """A session on a server, worked as a page works it."""
+
+    def __init__(self, address: str, folder: Path) -> None:
+        self.address, self.folder = address, folder
+        self.session = ""
+
+    def ask(self, method: str, path: str, body: Any = None) -> Any:
+        """JSON where it is JSON, else bytes. Raises AssertionError with what the server said."""
+        data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
+        request = urllib.request.Request(self.address + path, data, method=method)
+        request.add_header("Content-Type", "application/json")
+        try:
+            with urllib.request.urlopen(request) as answer:
+                content = answer.read()
+                is_json = answer.headers["Content-Type"].startswith("application/json")
+        except urllib.error.HTTPError as error:
+            raise AssertionError(f"{method} {path}: {error.code} {error.read()[:300]!r}") from error
+        return json.loads(content) if is_json else content
+
+    def begin(self, name: str) -> None:
+        self.session = self.ask("POST", "/api/sessions", {"name": name})["id"]
+
+    @property
+    def base(self) -> str:
+        return f"/api/sessions/{self.session}"
+
+    def picture(self, take: str = "") -> dict[str, Any]:
+        found: dict[str, Any] = self.ask("GET", f"{self.base}/picture?focus={take}")
+        return found
+
+    def bring(self, name: str, sound: NDArray[np.float64] | Sound) -> str:
+        """A sound comes in and is listened to; a loop that arrives is kept. Returns the take's id."""
+        out = io.BytesIO()
+        sf.write(out, sound, RATE, format="WAV", subtype="PCM_24")
+        take: str = self.ask("PUT", f"{self.base}/uploads?name={quote(name)}", out.getvalue())["take"]
+
+        def ready() -> bool:
+            seen = self.picture()
+            return any(
+                one["id"] == take and one["state"] == "ready" for one in [*seen["takes"], *seen["arrivals"]]
+            )
+
+        until(ready, f"{name} is heard")
+        if any(one["id"] == take for one in self.picture()["arrivals"]):
+            self.act("arrival-keep", take=take)
+        return take
+
+    def act(self, name: str, /, **args: Any) -> str:
+        note: str = self.ask(
+            "POST", f"{self.base}/act/{name}", {"version": self.picture()["version"], "args": args}
+        )["note"]
+        return note
+
+    def page(self, station: str, take: str = "") -> str:
+        text: bytes = self.ask("GET", f"/sessions/{self.session}/{station}?take={take}")
+        return text.decode()
+
+    def job(self, job: str) -> dict[str, Any]:
+        def ended() -> Any:
+            found = self.ask("GET", f"/api/jobs/{job}")
+            return found if found["state"] not in ("queued", "running") else None
+
+        found: dict[str, Any] = until(ended, f"the end of {job}")
+        assert found["state"] == "done", found
+        return found
+
+    def render_and_keep(self, take: str) -> str:
+        """Render a fit and keep it as a take of its own; its id, once it is heard."""
+        made = self.ask("POST", f"{self.base}/render", {"take": take, "version": self.picture()["version"]})
+        self.job(made["job"])
+        known = {one["id"] for one in self.picture()["takes"]}
+        self.act("keep", take=take)
+        (new,) = (one["id"] for one in self.picture()["takes"] if one["id"] not in known)
+        until(
+            lambda: next(one for one in self.picture()["takes"] if one["id"] == new)["state"] == "ready",
+            "the kept take",
+        )
+        return str(new)
+
+    def hand_off(self, **wish: Any) -> dict[str, bytes]:
+        """The files of the zip of an order, by their names after the session's."""
+        made = self.job(self.ask("POST", f"{self.base}/hand-off", wish)["job"])
+        # The zip is written last.
+        archive = made["result"]["files"][-1]
+        with zipfile.ZipFile(io.BytesIO(self.ask("GET", f"/api/files/{archive}"))) as pack:
+            return {
+                (name.partition(" - ")[2] or Path(name).suffix): pack.read(name) for name in pack.namelist()
+            }
+
+    def ticked(self) -> list[str]:
+        """The takes that the sentence of Hand-off has ticked."""
+        return re.findall(r'name="take" value="(\w+)" checked', self.page("hand-off"))
+
+    def sentence(self, take: str) -> dict[str, str]:
+        """The cutting sentence: where it is cut, how strong, where pieces are laid."""
+        page = self.page("pieces", take)
+        chosen = {
+            name: re.search(rf'<select class="field" name="{name}".*?value="([^"]+)" selected', page, re.S)
+            for name in ("at", "lay")
+        }
+        stronger = re.search(r'name="stronger" value="([^"]+)"', page)
+        assert stronger and all(chosen.values()), "the cutting sentence is not on the page"
+        return {"stronger": stronger[1], **{name: found[1] for name, found in chosen.items() if found}}
+
+
+def sound_of(data: bytes) -> Sound:
+    samples, rate = sf.read(io.BytesIO(data), dtype="float32", always_2d=True)
+    assert rate == RATE, rate
+    return np.asarray(samples[:, 0])
+
+
+def steady_beats(
+    bpm: float, bars: int, start: float, scatter_s: float = 0.0, seed: int = 3
+) -> NDArray[np.float64]:
+    rng = np.random.default_rng(seed)
+    beats = start + np.arange(4 * bars) * 60 / bpm
+    return np.asarray(beats + rng.uniform(-scatter_s, scatter_s, len(beats)))
+
+
+def drums(beats: NDArray[np.float64]) -> Sound:
+    return struck(beats, float(beats[-1]) + 1.0, low_every=4).samples[0]
+
+
+def off_ms(starts: NDArray[np.float64], wanted: NDArray[np.float64]) -> float:
+    """How far the wanted moments lie from the nearest attack, at most, ms."""
+    return 1000 * float(np.max(np.min(np.abs(starts[None, :] - wanted[:, None]), axis=1)))
+
+
+# -- pieces
+
+
+@promise("The cutting sentence says what cut the pieces; the next change moves nothing but what it says")
+def cutting_sentence(desk: Desk) -> str:
+    desk.begin("Cutting")
+    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
+    sixteenths = 0.5 + np.arange(96) * 60 / 96 / 4 + np.random.default_rng(4).uniform(-0.012, 0.012, 96)
+    take = desk.bring("pipes.wav", struck(sixteenths, float(sixteenths[-1]) + 1).samples[0])
+    desk.act("cut-and-lay", take=take, at="onsets", lay="1/16")
+    before = attack_starts(
+        sound_of(desk.hand_off(takes=[take], start="lead-in")["pipes in pieces.wav"]), RATE
+    )
+    said = desk.sentence(take)
+    assert said["lay"] == "1/16", f"it says {said['lay']} after 1/16"
+    desk.act(
+        "cut-and-lay",
+        take=take,
+        at=said["at"],
+        stronger=float(said["stronger"]),
+        lay=said["lay"],
+        fade_ms=7.0,
+    )
+    after = attack_starts(sound_of(desk.hand_off(takes=[take], start="lead-in")["pipes in pieces.wav"]), RATE)
+    assert len(before) == len(after), (len(before), len(after))
+    moved = 1000 * float(np.max(np.abs(before - after)))
+    assert moved < 0.5, f"attacks moved by {moved:.1f} ms"
+    return f"says {said['lay']}; after other fades the farthest of {len(after)} attacks moved {moved:.2f} ms"
+
+
+@promise(
+    "What is proposed first is the finest value played: both bars of a loop of sixteenths come out alike"
+)
+def proposed_value(desk: Desk) -> str:
+    desk.begin("Proposed")
+    beat = 60 / 104.0
+    frames = round(8 * beat * RATE)
+    out = np.zeros(frames)
+    rng = np.random.default_rng(6)
+    for k in range(32):
+        at = max(0, round((k * beat / 4 + (rng.uniform(-0.010, 0.010) if k else 0)) * RATE))
+        sound = burst(seed=k % 16) * (0.9 if k % 4 == 0 else 0.45)
+        out[at : at + len(sound)] += sound[: frames - at]
+    take = desk.bring("pipe loop.wav", out / 1.3)
+    said = desk.sentence(take)
+    desk.act("cut-and-lay", take=take, at=said["at"], stronger=float(said["stronger"]), lay=said["lay"])
+    made = sound_of(desk.hand_off(takes=[take], start="bar 1")["pipe loop in pieces.wav"])
+    starts = attack_starts(made, RATE, gap_s=0.05)
+    half = 4 * beat
+    first, second = starts[starts < half - 0.02], starts[starts >= half - 0.02] - half
+    assert len(first) == len(second) == 16, (len(first), len(second))
+    apart = 1000 * float(np.max(np.abs(first - second)))
+    assert apart < 1000 * NEAR_S, f"bars 1 and 2 differ by {apart:.1f} ms"
+    return f"proposes {said['lay']}; the 16 attacks of both bars lie within {apart:.2f} ms of each other"
+
+
+@promise("A level over time holds its last value, in the file")
+def held_level(desk: Desk) -> str:
+    desk.begin("Level")
+    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
+    tone = 0.5 * np.sin(2 * np.pi * 220 * np.arange(21 * RATE) / RATE)
+    take = desk.bring("reed organ.wav", tone)
+    desk.act("cut-and-lay", take=take, at="bars", lay="where")
+    at = next(
+        piece["number"] for piece in desk.picture(take)["pieces"] if piece["stop"] - piece["start"] > 2.4
+    )
+    desk.act("piece-curve", take=take, number=at, only=True, points=[[200.0, 0.0], [600.0, -12.0]])
+    piece = next(one for one in desk.picture(take)["pieces"] if one["number"] == at)
+    made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["reed organ in pieces.wav"])
+    middle = round((piece["at"] + 1.6) * RATE)
+    level = 20 * np.log10(np.abs(made[middle : middle + RATE // 4]).max() / 0.5)
+    assert abs(level + 12) < 0.1, f"{level:.1f} dB after the last point"
+    return f"{level:.2f} dB a second after a last point of −12 dB"
+
+
+@promise("Pieces of every bar of a steady session have the frames of its bars")
+def every_bar(desk: Desk) -> str:
+    desk.begin("Bars")
+    take = desk.bring("tub kit.wav", drums(steady_beats(92, 12, 0.5, 0.003)))
+    desk.act("steady", bpm=92.0, bar_1_s=0.5)
+    desk.act("cut-and-lay", take=take, at="bars", lay="1/4")
+    made = desk.hand_off(takes=[take], extras=["pieces"], kind="wav32f")
+    single = next(data for data in made.values() if data[:2] == b"PK")
+    with zipfile.ZipFile(io.BytesIO(single)) as pack:
+        lengths = [len(sound_of(pack.read(name))) for name in sorted(pack.namelist())][1:-1]
+    bar = 240 / 92 * RATE
+    worst = max(abs(length - bar) for length in lengths)
+    assert worst <= 1, f"up to {worst:.0f} frames off {bar:.2f}"
+    return f"{len(lengths)} pieces of {min(lengths):,} to {max(lengths):,} frames; a bar has {bar:,.2f}"
+
+
+# -- hand-off
+
+
+@promise("What came in or was kept after a hand-off is ticked; its source is not; a choice stands")
+def later_takes(desk: Desk) -> str:
+    desk.begin("Later")
+    beats = steady_beats(96, 6, 0.5)
+    lead = desk.bring("tub kit.wav", drums(beats))
+    loose = desk.bring(
+        "pipes.wav", drums(beats + np.random.default_rng(1).uniform(-0.02, 0.02, len(beats)))[:]
+    )
+    first = set(desk.hand_off(takes=desk.ticked()))
+    desk.act("rule", take=loose, field="grid", value="1/4")
+    kept = desk.render_and_keep(loose)
+    spoons = desk.bring("spoons.wav", drums(beats + 0.004))
+    assert desk.ticked() == [lead, kept, spoons], "another choice is ticked"
+    second = set(desk.hand_off(takes=desk.ticked()))
+    assert second == {"tub kit.wav", "pipes fitted.wav", "spoons.wav"}, second
+    desk.hand_off(takes=[lead, kept])
+    pans = desk.bring("pans.wav", drums(beats + 0.006))
+    assert desk.ticked() == [lead, kept, pans], "a choice of the user was lost"
+    return f"first {len(first)} files, then {', '.join(sorted(second))}; what was left out stayed out"
+
+
+@promise("A loop alone keeps its first frame and its length to the frame")
+def whole_loop(desk: Desk) -> str:
+    said = []
+    for bpm in (93.7, 101.34, 120.0):
+        desk.begin(f"Loop {bpm:g}")
+        beat, out = 60 / bpm, np.zeros(round(8 * 60 / bpm * RATE))
+        for k in range(16):
+            at, sound = round(k * beat / 2 * RATE), burst(seed=k % 5) * (0.8 if k % 2 == 0 else 0.5)
+            out[at : at + len(sound)] += sound[: len(out) - at]
+        take = desk.bring("pipe loop.wav", out / 1.3)
+        made = sound_of(desk.hand_off(takes=[take], start="bar 1", kind="wav32f")["pipe loop.wav"])
+        assert len(made) == len(out), f"{len(made):,} of {len(out):,} frames"
+        off = float(np.max(np.abs(made[:2000] - np.float32(out[:2000] / 1.3))))
+        assert off < 1e-5, f"its first samples differ by {off:g}"
+        said.append(f"{len(made):,}")
+    return f"{', '.join(said)} frames, as they came"
+
+
+# -- fit
+
+
+@promise("A kept take carries its source's marks, each on the attack as it sounds now")
+def kept_marks(desk: Desk) -> str:
+    desk.begin("Kept")
+    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
+    take = desk.bring("pipes.wav", drums(steady_beats(96, 8, 0.5, 0.02, seed=2)))
+    marks = desk.picture(take)["onsets"][take]["t"]
+    desk.act("onset-remove", take=take, times_s=[marks[5]])
+    desk.act("onset-lock", take=take, times_s=[marks[9]])
+    desk.act("onset-rule", take=take, field="threshold", value="0.1")
+    desk.act("rule", take=take, field="grid", value="1/4")
+    before = len(desk.picture(take)["onsets"][take]["t"])
+    kept = desk.render_and_keep(take)
+    seen = desk.picture(kept)
+    entry = next(one for one in seen["takes"] if one["id"] == kept)
+    after = np.array(seen["onsets"][kept]["t"])
+    assert len(after) == before, f"{before} marks became {len(after)}"
+    name = f"{entry['name']}.wav"
+    made = sound_of(desk.hand_off(takes=[kept], start="lead-in", kind="wav32f")[name])
+    off = off_ms(attack_starts(made, RATE), after + entry["offset_s"])
+    assert off < 1000 * NEAR_S, f"a mark lies {off:.1f} ms beside its attack"
+    return f"{before} marks stay {len(after)}, each within {off:.2f} ms of its attack in the file"
+
+
+# -- maps
+
+
+@promise("The session's own map, read back, lies where it was")
+def map_back(desk: Desk) -> str:
+    desk.begin("Map")
+    beats = steady_beats(96, 10, 0.5, 0.006)
+    desk.bring("tub kit.wav", drums(beats))
+    desk.act("bar-1", time_s=float(beats[4]))
+    worst = 0.0
+    for start in ("bar 1", "bar 3", "lead-in"):
+        before = {bar["n"]: bar["s"] for bar in desk.picture()["bars"]}
+        made = desk.hand_off(takes=[], start=start, extras=["midi", "json", "csv"])
+        for ending in (".mid", ".json", ".csv"):
+            data = next(data for name, data in made.items() if name.endswith(ending))
+            found = desk.ask("PUT", f"{desk.base}/map-file?name=night{ending}", data)
+            desk.act("map-in", **{name: found[name] for name in ("knots", "meters", "name")})
+            after = {bar["n"]: bar["s"] for bar in desk.picture()["bars"]}
+            desk.act("undo")
+            worst = max(worst, *(abs(after[number] - before[number]) for number in before if number in after))
+    assert worst < 0.0002, f"a bar line moved by {1000 * worst:.1f} ms"
+    return f"9 files from 3 starts: the farthest bar line moves by {1000 * worst:.3f} ms"
+
+
+@promise("A map that the command line writes as MIDI is the same map when it is read")
+def midi_back(desk: Desk) -> str:
+    beats = steady_beats(96, 10, 0.5, 0.006)
+    path, made = desk.folder / "tub kit.wav", desk.folder / "map.mid"
+    sf.write(path, drums(beats), RATE, subtype="PCM_24")
+    out = desk.folder / "map.json"
+    with contextlib.redirect_stdout(io.StringIO()):
+        assert command(["analyse", str(path), "--midi", str(made), "--json", str(out)]) == 0
+    lines = [bar["start_s"] for bar in json.loads(out.read_text())["bars"] if bar["bar"] > 0]
+    line = read_map(made)
+    got = np.asarray(line.to_seconds(line.bar_lines(0, len(lines) - 1)))
+    off = 1000 * float(np.max(np.abs(got - np.array(lines))))
+    # 0.1 ms + 0.5 µs a quarter (docs/formats.md).
+    assert off < 0.1 + 0.0005 * 40, f"{off:.3f} ms"
+    return f"{len(lines)} bar lines within {off:.3f} ms"
+
+
+@promise("The command line cuts a grid on its places, to the frame")
+def cut_on_places(desk: Desk) -> str:
+    beat = 60 / 92
+    times = np.arange(16) * beat
+    path, out = desk.folder / "pipe loop.wav", desk.folder / "cut"
+    sf.write(path, struck(times, 16 * beat, low_every=4).samples[0], RATE, subtype="PCM_24")
+    with contextlib.redirect_stdout(io.StringIO()):
+        assert command(["cut", str(path), "-o", str(out), "--at", "1/1", "--from-bpm", "92"]) == 0
+    lengths = [sf.info(file).frames for file in sorted(out.glob("*.wav"))]
+    worst = max(abs(length - 4 * beat * RATE) for length in lengths)
+    assert worst <= 1, f"{lengths}"
+    return f"{len(lengths)} pieces of {min(lengths):,} to {max(lengths):,} frames"
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", default="", help="promises in whose words this stands")
+    only = parser.parse_args().only.lower()
+    broken = 0
+    print("| promise | measured in what leaves | |\n|---|---|---|")
+    with tempfile.TemporaryDirectory() as place:
+        server = Server(Path(place) / "data").start()
+        try:
+            for one in PROMISES:
+                if only not in one.words.lower():
+                    continue
+                folder = Path(tempfile.mkdtemp(dir=place))
+                try:
+                    found, kept = one.keep(Desk(server.address, folder)), True
+                except AssertionError as error:
+                    found, kept = str(error) or "not kept", False
+                broken += not kept
+                print(f"| {one.words} | {found} | {'kept' if kept else '**broken**'} |", flush=True)
+        finally:
+            server.stop()
+    print(f"\n{broken} broken." if broken else "\nAll kept.", file=sys.stderr)
+    return 1 if broken else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
