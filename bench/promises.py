@@ -351,6 +351,27 @@ def kept_marks(desk: Desk) -> str:
 # -- maps
 
 
+@promise("Ramps, steps and smooth without anchors keep every bar line as near as is said beside them")
+def without_anchors(desk: Desk) -> str:
+    desk.begin("Breathing")
+    bpm = 101 - 3 * np.cos(2 * np.pi * np.arange(64) / 64)
+    beats = 1.0 + np.concatenate([[0], np.cumsum(60 / bpm)])
+    desk.bring("tub kit.wav", drums(beats))
+    said = []
+    for shape in ("ramps", "steps", "smooth"):
+        before = {bar["n"]: bar["s"] for bar in desk.picture()["bars"]}
+        desk.act("curve", shape=shape, within_ms="10")
+        data = desk.hand_off(takes=[], start="lead-in", extras=["json"])
+        bars = json.loads(next(iter(data.values())))["bars"]
+        moved = max(abs(bar["start_s"] - before[bar["bar"]]) for bar in bars if bar["bar"] in before)
+        said.append(f"{shape} {1000 * moved:.1f}")
+        sentence = desk.picture()["sentence"]
+        desk.act("undo")
+        assert moved <= 0.0101, f"{shape} moved a bar line by {1000 * moved:.1f} ms"
+        assert "file" not in sentence, sentence
+    return f"bar lines of a map that breathes move by up to {', '.join(said)} ms (10 is said)"
+
+
 @promise("The session's own map, read back, lies where it was")
 def map_back(desk: Desk) -> str:
     desk.begin("Map")

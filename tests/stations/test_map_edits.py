@@ -147,6 +147,22 @@ class CurveTest(EditTest):
             self.assertEqual([self.line(2), self.line(5)], held)
         self.assertEqual(len(self.seen().need_map().knots) > 4, True)
 
+    def test_ramps_without_anchors_keep_every_line_and_are_no_map_from_a_file(self) -> None:
+        before = self.lines()
+        for shape, within in (("ramps", "12"), ("steps", "12"), ("smooth", "4")):
+            with self.subTest(shape=shape):
+                args = {"shape": shape, "within_ms": within}
+                said = foreseen(*considered(self.place, self.session, "curve", self.version, args))
+                note = self.act("curve", **args).note
+                moved = float(np.abs(self.lines() - before).max())
+                self.assertLessEqual(moved, float(within) / 1000 + 1e-9)
+                # What was said before is what was done.
+                assert said.lines is not None
+                self.assertLessEqual(said.lines[2], float(within) + 1e-6)
+                self.assertIn(f"{said.lines[2]:.1f} ms", note)
+                self.assertIn("4/4, edited, 9", shelf.shelf(self.place)[0].sentence)
+                self.act("undo")
+
     def test_tidy_says_what_it_saved_and_keeps_lines(self) -> None:
         before = self.lines()
         note = self.act("tidy", within_ms="15", ramps=False).note

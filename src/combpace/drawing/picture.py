@@ -81,7 +81,8 @@ def head(seen: SessionState, focus: str | None) -> Picture:
     document = seen.document
     lead = document.lead
     session_map = seen.session_map()
-    kind = seen.map_choice().kind
+    choice = seen.map_choice()
+    kind = choice.kind
     made: Picture = {
         "session": seen.opened.row.id,
         "name": seen.opened.row.name,
@@ -89,7 +90,7 @@ def head(seen: SessionState, focus: str | None) -> Picture:
         "note": seen.opened.revision.note,
         "can_undo": seen.opened.revision.can_undo,
         "can_redo": seen.opened.revision.can_redo,
-        "sentence": words.map_sentence(session_map, kind, seen.end_s()),
+        "sentence": words.map_sentence(session_map, choice.said, seen.end_s()),
         "kind": kind,
         "end_s": shown_end_s(seen),
         "lead": lead.id if lead else None,

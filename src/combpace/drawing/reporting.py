@@ -24,7 +24,7 @@ def of_session(seen: SessionState) -> Report:
     rows = [row for row in picture.shown_bars(seen) if row["i"] >= 0]
     shown = ("n", "s", "bpm", "meter", "drift", "sure")
     bars = tuple({name: dict(row)[name] for name in shown} for row in rows)
-    said = [words.map_sentence(line, seen.map_choice().kind, seen.end_s())]
+    said = [words.map_sentence(line, seen.map_choice().said, seen.end_s())]
     said.append(
         f"{words.count(len(seen.document.takes), 'take')}, "
         f"{words.count(len(seen.document.notes), 'part')}, {words.clock(seen.end_s())} long"

@@ -167,7 +167,7 @@ def _summary(folder: DataFolder, session_id: str) -> dict[str, Any]:
         return {"sentence": str(error), "length": "", "takes": "", "weave": False}
     session_map = seen.session_map()
     return {
-        "sentence": words.map_sentence(session_map, seen.map_choice().kind, seen.end_s()),
+        "sentence": words.map_sentence(session_map, seen.map_choice().said, seen.end_s()),
         "length": words.clock(seen.end_s())[:-4],
         "takes": words.count(len(seen.document.takes), "take"),
         "weave": session_map is not None,

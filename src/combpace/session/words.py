@@ -146,7 +146,7 @@ def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: f
     bar_1 = clock(0.0 if -OPENS_S < start < 0 else start)
     if kind == "steady":
         return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
-    how = "from a file," if kind == "given" else "breathing"
+    how = {"given": "from a file,", "edited": "edited,"}.get(kind, "breathing")
     return (
         f"{meter}, {how} {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"
     )

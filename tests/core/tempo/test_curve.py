@@ -100,3 +100,46 @@ class ShapeTest(unittest.TestCase):
     def test_a_shape_that_is_none_is_refused(self) -> None:
         with self.assertRaisesRegex(ParameterError, "steps or ramps"):
             shaped(self.line, 1, 4, "curves")
+
+
+class WithoutAnchorsTest(unittest.TestCase):
+    """A performance that breathes from 98 to 104 and back, and nobody set an anchor."""
+
+    def setUp(self) -> None:
+        bpm = 101 - 3 * np.cos(2 * np.pi * np.arange(128) / 128)
+        times = 2.0 + np.concatenate([[0], np.cumsum(60 / bpm)])
+        self.line: TempoMap[TakeTimes] = TempoMap(
+            tuple(Knot(float(t), float(k), confidence=0.8) for k, t in enumerate(times))
+        )
+
+    def moved_ms(self, made: TempoMap[TakeTimes], count: int = 33) -> float:
+        return 1000 * float(np.abs(lines(made, count) - lines(self.line, count)).max())
+
+    def test_no_bar_line_moves_farther_than_is_said(self) -> None:
+        for within in (3.0, 10.0, 25.0):
+            for name, made in (
+                ("ramps", shaped(self.line, 0, 31, "ramps", within)),
+                ("steps", shaped(self.line, 0, 31, "steps", within)),
+                ("smooth", smoothed(self.line, 0, 31, within)),
+            ):
+                with self.subTest(shape=name, within=within):
+                    self.assertLessEqual(self.moved_ms(made), within + 1e-6)
+        ramps = shaped(self.line, 0, 31, "ramps", 10.0)
+        self.assertLess(len(ramps.knots), 8)
+        self.assertTrue(ramps.has_ramps)
+        # One flat tempo would lie a third of a second off.
+        straight = TempoMap((self.line.knots[0], self.line.knots[-1]), self.line.meters)
+        self.assertGreater(self.moved_ms(straight), 250.0)
+
+    def test_one_anchor_is_kept_and_goes_between_nothing(self) -> None:
+        made = shaped(lock(self.line, 40.0, False), 0, 31, "ramps", 10.0)
+        self.assertEqual(made.second(40.0), self.line.second(40.0))
+        self.assertLessEqual(self.moved_ms(made), 10.0 + 1e-6)
+
+    def test_of_some_bars_both_ends_and_all_beside_them_stay(self) -> None:
+        made = shaped(self.line, 8, 15, "ramps", 10.0)
+        self.assertLessEqual(self.moved_ms(made), 10.0 + 1e-6)
+        was, now = lines(self.line, 33), lines(made, 33)
+        np.testing.assert_allclose(now[:9], was[:9], atol=1e-9)
+        np.testing.assert_allclose(now[16:], was[16:], atol=1e-9)
+        self.assertFalse(any(knot.fixed for knot in made.knots))

@@ -1,5 +1,6 @@
 """A map edited as a curve of tempo: bars set to a tempo or a ramp, steps or ramps between anchors, a range
-smoothed.
+smoothed. Where no two anchors say between what, the fewest places do that keep every bar line near where it
+is.
 
 Anchors are exact, always. What follows a range that becomes longer or shorter goes along, up to the next
 anchor, which takes up the difference.
@@ -8,6 +9,7 @@ anchor, which takes up the difference.
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -16,10 +18,13 @@ from combpace.core.clocks import ClockT, FloatArray
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.map import LEAST_RAMP, MAX_BPM, MIN_BPM, MOST_RAMP, SAME_PLACE, Knot, TempoMap
 from combpace.core.tempo.meters import bar_number
+from combpace.core.tempo.tidy import tidy
 
 # Between a changed range and the anchor after it the tempo may become so many times faster or slower.
 MOST_SQUEEZED = 1.6
 SHAPES = ("steps", "ramps")
+# So near bar lines stay where no anchors say between what a tempo runs, unless said otherwise.
+WITHIN_MS = 10.0
 # Weights of a bar and its neighbours, each time a range is smoothed.
 SMOOTHING = (0.25, 0.5, 0.25)
 
@@ -85,18 +90,23 @@ def with_tempo(
     return _made(pace, [*before, replace(here, ramp=ramp), replace(line, time_s=ended + shift), *moved])
 
 
-def shaped(pace: TempoMap[ClockT], first: int, last: int, shape: str) -> TempoMap[ClockT]:
+def shaped(
+    pace: TempoMap[ClockT], first: int, last: int, shape: str, within_ms: float = WITHIN_MS
+) -> TempoMap[ClockT]:
     """Between the anchors in bars of indices first to last (and the lines at both ends, where they are) one
     step or one ramp each.
 
     A ramp between two anchors runs from the tempo about the one to the tempo about the other; both are met
-    exactly.
+    exactly. With fewer than two anchors there is nothing to run between: then the fewest steps or ramps that
+    keep every bar line within `within_ms` of where it is.
     """
     _check_bars(first, last)
     if shape not in SHAPES:
         raise ParameterError(
             f"Between anchors tempi are {' or '.join(SHAPES)}, not “{shape}”. Nothing was changed."
         )
+    if not _has_anchors(pace, first, last):
+        return _fewest(pace, first, last, within_ms, ramps=shape == "ramps")
     start: float = pace.bar_line(first)
     stop: float = pace.bar_line(last + 1)
     pace = pace.with_knot(start).with_knot(stop)
@@ -117,11 +127,49 @@ def shaped(pace: TempoMap[ClockT], first: int, last: int, shape: str) -> TempoMa
     )
 
 
-def smoothed(pace: TempoMap[ClockT], first: int, last: int) -> TempoMap[ClockT]:
+def _has_anchors(pace: TempoMap[ClockT], first: int, last: int) -> bool:
+    """Whether anchors say between what something runs: two of them inside of some bars."""
+    start, stop = pace.bar_line(first), pace.bar_line(last + 1)
+    inside = [
+        knot for knot in pace.knots if knot.fixed and start + SAME_PLACE < knot.quarters < stop - SAME_PLACE
+    ]
+    return len(inside) >= 2
+
+
+def _fewest(
+    pace: TempoMap[ClockT], first: int, last: int, within_ms: float, *, ramps: bool
+) -> TempoMap[ClockT]:
+    """The fewest steps or ramps in some bars that keep every bar line within a distance; both ends are
+    exact.
+    """
+    start: float = pace.bar_line(first)
+    stop: float = pace.bar_line(last + 1)
+    pace = pace.with_knot(start).with_knot(stop)
+
+    def at(knots: Sequence[Knot], place: float) -> Knot | None:
+        return next((knot for knot in knots if abs(knot.quarters - place) <= SAME_PLACE), None)
+
+    ends = [end for place in (start, stop) if (end := at(pace.knots, place)) is not None]
+    held = replace(
+        pace, knots=tuple(replace(knot, fixed=True) if knot in ends else knot for knot in pace.knots)
+    )
+    made, _ = tidy(held, held.second(start), held.second(stop), within_ms, ramps=ramps)
+    inside: list[Knot] = [
+        replace(at(ends, knot.quarters) or knot, ramp=knot.ramp)
+        for knot in made.knots
+        if start - SAME_PLACE <= knot.quarters <= stop + SAME_PLACE
+    ]
+    return _made(
+        pace, [*_outside(pace, start, stop, before=True), *inside, *_outside(pace, start, stop, before=False)]
+    )
+
+
+def smoothed(pace: TempoMap[ClockT], first: int, last: int, within_ms: float = WITHIN_MS) -> TempoMap[ClockT]:
     """Bars of indices first to last with their tempi evened out: each becomes half its own and a quarter of
     each neighbour's.
 
-    Both ends and anchors between stay exact; what lies between bar lines becomes even.
+    Both ends and anchors between stay exact; what lies between bar lines becomes even. With fewer than two
+    anchors no bar line moves by more than `within_ms`.
     """
     _check_bars(first, last)
     lines: list[float] = [pace.bar_line(index) for index in range(first, last + 2)]
@@ -140,9 +188,12 @@ def smoothed(pace: TempoMap[ClockT], first: int, last: int) -> TempoMap[ClockT]:
             [low, *(line for line in lines if low + SAME_PLACE < line < high - SAME_PLACE), high]
         )
         times = np.array([pace.second(place) for place in places])
+        even = _even(places, times)
+        if not _has_anchors(pace, first, last):
+            most = float(np.abs(even - times).max())
+            even = times + (even - times) * min(1.0, within_ms / 1000.0 / max(most, 1e-9))
         made += [
-            Knot(float(t), float(q), confidence=0.7)
-            for t, q in zip(_even(places, times)[:-1], places[:-1], strict=True)
+            Knot(float(t), float(q), confidence=0.7) for t, q in zip(even[:-1], places[:-1], strict=True)
         ]
     # Both ends and anchors are knots that are there, and stay what they are.
     known: dict[float, Knot] = {round(knot.quarters, 9): knot for knot in pace.knots}

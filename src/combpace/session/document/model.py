@@ -156,6 +156,7 @@ Statement = Annotated[
 class MapPart(_Part):
     """The session's map, and what the user stated of it: statements hold in every kind of map.
 
+    edited      of a given map: it was made of the session's own by editing, not from a file
     kind        "own": the lead's own pace (breathing); "steady": one tempo; "given": from a file; "auto": as
                 the lead was heard to be
     bpm         of a steady map, quarters a minute; bar_1_s its bar 1 in session time; meters its (bar,
@@ -172,6 +173,12 @@ class MapPart(_Part):
     statements: tuple[Statement, ...] = ()
     limit_ms: float = 10.0
     given: dict[str, Any] | None = None
+    edited: bool = False
+
+    @property
+    def said(self) -> str:
+        """Its kind, as a sentence says it: a map that was edited here is not one from a file."""
+        return "edited" if self.kind == "given" and self.edited else self.kind
 
     @property
     def steady_meters(self) -> tuple[Meter, ...]:

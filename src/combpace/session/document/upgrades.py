@@ -81,7 +81,8 @@ def _from_5(parts: Parts) -> Parts:
 
 
 def _from_6(parts: Parts) -> Parts:
-    """Pieces may say by which sentence they were cut, takes of which take they were made: it is left out
+    """Pieces may say by which sentence they were cut, takes of which take they were made, a map that it was
+    edited: it is left out
     where that is not known.
     """
     return parts

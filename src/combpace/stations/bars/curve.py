@@ -36,11 +36,14 @@ class TempoArgs(Args):
 
 
 class ShapeArgs(Args):
-    """shape: "steps" or "ramps" between the anchors, or "smooth"; without bars for all of it."""
+    """shape: "steps" or "ramps" between the anchors, or "smooth"; without bars for all of it; within_ms: how
+    near bar lines stay where there are no anchors to go between.
+    """
 
     shape: Literal["steps", "ramps", "smooth"]
     from_bar: int | None = None
     to_bar: int | None = None
+    within_ms: str | float = curves.WITHIN_MS
 
 
 class TidyArgs(Args):
@@ -79,22 +82,19 @@ def tempo(state: SessionState, args: TempoArgs) -> Change:
 @decision("curve", ShapeArgs)
 def curve(state: SessionState, args: ShapeArgs) -> Change:
     """Between anchors one step or one ramp each, or the tempi of bars evened out; anchors and both ends stay
-    exact.
+    exact. Without anchors between the fewest places that keep every bar line near where it is.
     """
-    line = _line(state)
+    line, within = _line(state), words.read_number(args.within_ms, "The distance", 0.1, 1000)
     (first, last), all_of_it = (
         _bars(state, args.from_bar, args.to_bar),
         args.from_bar is None and args.to_bar is None,
     )
     where = "" if all_of_it else f" in bars {args.from_bar} to {args.to_bar}"
     if args.shape == "smooth":
-        return _changed(state, line, curves.smoothed(line, first, last), f"The tempi are smoothed{where}")
-    return _changed(
-        state,
-        line,
-        curves.shaped(line, first, last, args.shape),
-        f"Between anchors the tempo runs in {args.shape}{where}",
-    )
+        made = curves.smoothed(line, first, last, within)
+        return _changed(state, line, made, f"The tempi are smoothed{where}")
+    made = curves.shaped(line, first, last, args.shape, within)
+    return _changed(state, line, made, f"The tempo runs in {args.shape}{where}")
 
 
 @decision("tidy", TidyArgs)
@@ -168,7 +168,12 @@ def _changed(
     kept = tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))
     pace: Any = TempoMap(new.knots, new.meters)
     made: MapPart = chosen.model_copy(
-        update={"kind": "given", "given": forms.pace_part(pace), "statements": kept}
+        update={
+            "kind": "given",
+            "given": forms.pace_part(pace),
+            "edited": chosen.kind != "given" or chosen.edited,
+            "statements": kept,
+        }
     )
     own = "" if chosen.kind == "given" else " The map is one of its own from now on; the lead keeps its pace."
     return Change({"map": forms.map_part(made)}, f"{what}; {effect_of(old, new)}.{own}", gesture)

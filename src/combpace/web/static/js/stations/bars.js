@@ -29,13 +29,24 @@ function wire(desk) {
     if (form?.id !== "tidy" && form?.id !== "map-in") return;
     event.preventDefault();
     if (form.id !== "tidy") return;
-    const data = new FormData(form);
-    desk.act("tidy", {
-      within_ms: String(data.get("within_ms")),
-      ramps: Boolean(data.get("ramps")),
-      on_beats: Boolean(data.get("on_beats")),
-    });
+    desk.act("tidy", tidyArgs(form));
   });
+  // What the buttons beside the form would move is said before, with what stands in it now.
+  for (const kind of ["input", "change"])
+    document.addEventListener(kind, (event) => {
+      const form = event.target instanceof Element ? event.target.closest("form") : null;
+      if (form?.id !== "tidy") return;
+      const args = tidyArgs(form),
+        put = (/** @type {HTMLElement} */ button, /** @type {any} */ more) => {
+          button.dataset.args = JSON.stringify({ ...JSON.parse(button.dataset.args ?? "{}"), ...more });
+        };
+      for (const button of /** @type {NodeListOf<HTMLElement>} */ (
+        document.querySelectorAll("[data-do=curve]")
+      ))
+        put(button, { within_ms: args.within_ms });
+      const own = /** @type {HTMLElement | null} */ (form.querySelector("[data-foresee=tidy]"));
+      if (own) put(own, args);
+    });
   document.addEventListener("change", (event) => {
     const select =
       event.target instanceof HTMLSelectElement && event.target.matches("[data-bars-of]")
@@ -66,6 +77,20 @@ function wire(desk) {
     }
   });
 }
+
+/** What the form of Tidy asks for. @param {HTMLFormElement} form */
+function tidyArgs(form) {
+  const data = new FormData(form);
+  return {
+    within_ms: String(data.get("within_ms")),
+    ramps: Boolean(data.get("ramps")),
+    on_beats: Boolean(data.get("on_beats")),
+  };
+}
+
+/** How near bar lines stay, as the form beside says. */
+const within = () =>
+  /** @type {HTMLInputElement | null} */ (document.querySelector("#tidy [name=within_ms]"))?.value ?? "10";
 
 /** @type {import("./station.js").StationView} */
 export const bars = {
@@ -181,17 +206,21 @@ export const bars = {
       field("ramp to", "", "w5", (value) => desk.act("tempo", { ...span, bpm: first.bpm, to_bpm: value })),
       field("meter", first.meter, "w3", (value) => desk.act("meter-range", { meter: value, ...span })),
     );
-    button("Steps between anchors", "", () => desk.act("curve", { shape: "steps", ...span }), [
+    button(
+      "Steps between anchors",
+      "",
+      () => desk.act("curve", { shape: "steps", within_ms: within(), ...span }),
+      ["curve", { shape: "steps", within_ms: within(), ...span }],
+    );
+    button(
+      "Ramps between anchors",
+      "",
+      () => desk.act("curve", { shape: "ramps", within_ms: within(), ...span }),
+      ["curve", { shape: "ramps", within_ms: within(), ...span }],
+    );
+    button("Smooth", "", () => desk.act("curve", { shape: "smooth", within_ms: within(), ...span }), [
       "curve",
-      { shape: "steps", ...span },
-    ]);
-    button("Ramps between anchors", "", () => desk.act("curve", { shape: "ramps", ...span }), [
-      "curve",
-      { shape: "ramps", ...span },
-    ]);
-    button("Smooth", "", () => desk.act("curve", { shape: "smooth", ...span }), [
-      "curve",
-      { shape: "smooth", ...span },
+      { shape: "smooth", within_ms: within(), ...span },
     ]);
     if (
       desk.state.picture.anchors.some(
