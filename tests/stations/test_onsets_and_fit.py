@@ -375,14 +375,27 @@ class FitTest(PlaceTest):
             with self.subTest(bad), self.assertRaisesRegex(ParameterError, "Nothing was changed"):
                 self.act("phrase", take=self.loose, **bad)
 
-    def test_the_rule_goes_to_all_other_takes(self) -> None:
+    def test_the_rule_goes_to_the_takes_that_are_ticked(self) -> None:
         other = bring_in(self.place, self.session, struck(self.beats + 0.015, 25), "bass box.wav")
+        loop = bring_in(
+            self.place, self.session, struck(0.5 * np.arange(8), 4.0, low_every=4), "pipe loop.wav"
+        )
         self.act("rule", take=self.loose, field="grid", value="1/4")
         self.act("rule", take=self.loose, field="strength", value="85")
+        # Lead and loops are there, and not ticked.
+        offered = {one["id"]: one["ticked"] for one in fit_sentence(self.seen(), self.loose)["others"]}
+        self.assertEqual(offered, {self.lead: False, other: True, loop: False})
         self.act("rule-to-others", take=self.loose)
         rules = self.seen().document.rules
         self.assertEqual(rules[other], rules[self.loose])
         self.assertEqual(rules[other].rule.strength, 0.85)
+        self.assertEqual(set(rules), {self.loose, other})
+        self.act("undo")
+        # Whoever is named gets it, and nobody else.
+        self.act("rule-to-others", take=self.loose, takes=[loop])
+        self.assertEqual(set(self.seen().document.rules), {self.loose, loop})
+        with self.assertRaisesRegex(ParameterError, "no other take"):
+            self.act("rule-to-others", take=self.loose, takes=[])
 
     def test_advice_and_what_rides_in_words(self) -> None:
         self.act("rule", take=self.loose, field="grid", value="1/16")

@@ -222,8 +222,9 @@ class SessionState:
         if heard is None or heard.pace is None or not steady or steady["verdict"] != "steady":
             return choice.model_copy(update={"kind": "own"})
         meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in heard.pace.meters[:1])
+        # Of what was heard by an earlier version nothing rounder was kept: its map stays.
         bpm, start = (
-            steady["bpm"] * heard.pace.meters[0].beat_quarters,
+            steady.get("proposed_bpm", steady["bpm"]) * heard.pace.meters[0].beat_quarters,
             steady["first_downbeat_s"] + lead.offset_s,
         )
         return choice.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": start, "meters": meters})
@@ -340,7 +341,8 @@ def as_long_as_it_is(
     if bars is None:
         return {**found, "first_downbeat_s": 0.0}
     beats = bars * pace.meters[0].bar_quarters / pace.meters[0].beat_quarters
-    return {**found, "bpm": 60.0 * beats / duration_s, "first_downbeat_s": 0.0}
+    bpm = 60.0 * beats / duration_s
+    return {**found, "bpm": bpm, "proposed_bpm": bpm, "first_downbeat_s": 0.0}
 
 
 def edited(onsets: Onsets, edits: OnsetEdits, chosen_ones: np.ndarray | None = None) -> Onsets:

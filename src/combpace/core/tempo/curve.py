@@ -136,6 +136,16 @@ def _has_anchors(pace: TempoMap[ClockT], first: int, last: int) -> bool:
     return len(inside) >= 2
 
 
+def _held_beside(pace: TempoMap[ClockT], first: int, last: int) -> TempoMap[ClockT]:
+    """A map that goes on as it does beyond both ends of some bars, whatever becomes of the tempo at those
+    ends.
+    """
+    before, after = pace.bar_line(first - 1), pace.bar_line(last + 2)
+    if pace.quarters[0] > before:
+        pace = pace.with_knot(before)
+    return pace.with_knot(after) if pace.quarters[-1] < after else pace
+
+
 def _fewest(
     pace: TempoMap[ClockT], first: int, last: int, within_ms: float, *, ramps: bool
 ) -> TempoMap[ClockT]:
@@ -144,7 +154,7 @@ def _fewest(
     """
     start: float = pace.bar_line(first)
     stop: float = pace.bar_line(last + 1)
-    pace = pace.with_knot(start).with_knot(stop)
+    pace = _held_beside(pace, first, last).with_knot(start).with_knot(stop)
 
     def at(knots: Sequence[Knot], place: float) -> Knot | None:
         return next((knot for knot in knots if abs(knot.quarters - place) <= SAME_PLACE), None)
@@ -173,7 +183,7 @@ def smoothed(pace: TempoMap[ClockT], first: int, last: int, within_ms: float = W
     """
     _check_bars(first, last)
     lines: list[float] = [pace.bar_line(index) for index in range(first, last + 2)]
-    pace = pace.with_knot(lines[0]).with_knot(lines[-1])
+    pace = _held_beside(pace, first, last).with_knot(lines[0]).with_knot(lines[-1])
     anchors: list[Knot] = [
         knot
         for knot in pace.knots

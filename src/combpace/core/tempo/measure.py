@@ -5,7 +5,7 @@ whether it loops cleanly.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -39,6 +39,9 @@ REACH_RANGE = 0.45
 DECIDES_BEATS, MOVED = 0.01, 0.4
 # What cannot be is dearer than anything else.
 NEVER = 1e9
+# A range that holds so much more or less than whole bars, and more than three times what is not known of it,
+# is not read as whole bars.
+ODD_BARS = 0.05
 # An attack within this share of a beat is the beat's.
 ON_BEAT = 0.12
 
@@ -61,7 +64,10 @@ class Measured:
     bars           how many it holds; beats_per_bar counted beats in each
     bpm            bars x beats x 60 / length; plus_minus_bpm half of its 95 % interval
     heard_bars     how many it holds by the rough tempo, None without one: no whole number where the edges are
-                   no bar lines
+                   no bar lines; heard_bpm that tempo
+    whole          False where nobody said how many bars it is, and by the rough tempo it is none that is
+                   whole: then `bars` is only the nearest number, and `next_s` the bar line that would make it
+                   whole, take time
     """
 
     from_s: float
@@ -73,6 +79,9 @@ class Measured:
     seam: Seam
     proposal: Proposal
     heard_bars: float | None = None
+    heard_bpm: float | None = None
+    whole: bool = True
+    next_s: float | None = None
 
 
 def measure_along(
@@ -101,7 +110,7 @@ def measure_along(
         rough = float(
             (pace.place(to_s) - pace.place(from_s)) / meter.beat_quarters * 60.0 / max(to_s - from_s, 1e-9)
         )
-    return measure(
+    found = measure(
         source,
         onsets,
         from_s,
@@ -114,6 +123,11 @@ def measure_along(
         limit_ms=limit_ms,
         beats_s=None if pace is None else pace.times_s,
     )
+    if found.whole or pace is None or found.heard_bars is None:
+        return found
+    start = pace.place(found.from_s)
+    bar = pace.meter_of(pace.bar_of(start + 0.25)).bar_quarters
+    return replace(found, next_s=pace.second(start + np.ceil(found.heard_bars) * bar))
 
 
 def measure(
@@ -156,6 +170,8 @@ def measure(
         from_s, to_s = _caught(
             source, onsets, from_s, min(to_s, length), period, bars and bars * beats_per_bar
         )
+    heard_bars = None if rough_bpm is None else (to_s - from_s) / period / beats_per_bar
+    stated = bars is not None
     if bars is None:
         bars = max(1, round((to_s - from_s) / period / beats_per_bar))
     count = bars * beats_per_bar
@@ -173,7 +189,11 @@ def measure(
         plus_minus_bpm=float(plus_minus),
         seam=seam(source, onsets, from_s, to_s),
         proposal=propose(bpm, float(plus_minus), ends, limit_ms),
-        heard_bars=None if rough_bpm is None else (to_s - from_s) / period / beats_per_bar,
+        heard_bars=heard_bars,
+        heard_bpm=rough_bpm,
+        whole=stated
+        or heard_bars is None
+        or abs(heard_bars - bars) <= max(ODD_BARS, 3.0 * heard_bars * float(plus_minus) / bpm),
     )
 
 

@@ -1,17 +1,20 @@
 """Which tempo to use: the roundest value that a measurement allows and the end of the audio bears out.
 
-A whole number is rounder than a half, a half than a tenth (common practice: 59.9953 is 60, 140.9899 is 141,
-140.45 is 140.5 and not 140).
+A tempo that the file states is the roundest, a whole number rounder than a half, a half than a tenth, a tenth
+than a quarter (common practice: 59.9953 is 60, 140.9899 is 141, 140.45 is 140.5 and not 140, 119.7498 is
+119.75).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-STEPS = ((1.0, "whole"), (0.5, "half"), (0.1, "tenth"))
+STEPS = ((1.0, "whole"), (0.5, "half"), (0.1, "tenth"), (0.25, "quarter"))
 # What piles up at the end may lie so far from the grid unless the user says otherwise.
 LIMIT_MS = 10.0
+# A stated tempo farther off is another tempo.
+SAID_NEAR_BPM = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +49,7 @@ def propose(
     plus_minus_bpm: float,
     end_offset_ms: Callable[[float], float | None],
     limit_ms: float = LIMIT_MS,
+    stated: Sequence[tuple[float, str]] = (),
 ) -> Proposal:
     """Choose a tempo.
 
@@ -53,10 +57,20 @@ def propose(
     end_offset_ms                 where the attacks of the last bars lie from the grid of a tempo, measured;
                                   None where none are there
     limit_ms                      what may pile up there
+    stated                        tempi that the file states, and where: as good as the roundest, where they
+                                  hold
     """
     own = Offered(measured_bpm, "measured", end_offset_ms(measured_bpm))
+    said = [
+        (bpm, where)
+        for bpm, where in stated
+        if abs(bpm - measured_bpm) <= 3 * plus_minus_bpm and abs(bpm - measured_bpm) < SAID_NEAR_BPM
+    ]
+    named = [*said, *((value, f"nearest {name}") for value, name in _rounder(measured_bpm))]
     rounder = [
-        Offered(value, f"nearest {name}", end_offset_ms(value)) for value, name in _rounder(measured_bpm)
+        Offered(value, name, end_offset_ms(value))
+        for k, (value, name) in enumerate(named)
+        if all(abs(value - other) > 1e-9 for other, _ in named[:k])
     ]
     inside = [one for one in rounder if abs(one.bpm - measured_bpm) <= plus_minus_bpm + 1e-9]
     holds = [one for one in inside if one.end_offset_ms is None or abs(one.end_offset_ms) <= limit_ms]
@@ -103,5 +117,7 @@ def _rounder(bpm: float) -> list[tuple[float, str]]:
 
 
 def _round(bpm: float) -> int:
-    """How round a value is: 3 for a whole number down to 0."""
-    return next((3 - k for k, (step, _) in enumerate(STEPS) if abs(bpm / step - round(bpm / step)) < 1e-6), 0)
+    """How round a value is: 4 for a whole number down to 0."""
+    return next(
+        (len(STEPS) - k for k, (step, _) in enumerate(STEPS) if abs(bpm / step - round(bpm / step)) < 1e-6), 0
+    )

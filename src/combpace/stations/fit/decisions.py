@@ -220,17 +220,42 @@ def other_takes(state: SessionState, timing: str) -> list[TakeEntry]:
         for entry in takes
         if entry.id != timing
         and state.document.timing_take(entry.id) == entry.id
-        and entry.kind != "loop"
         and state.own_pace(entry.id) is not None
     ]
 
 
-@decision("rule-to-others", TakeArgs)
-def rule_to_others(state: SessionState, args: TakeArgs) -> Change:
-    """Give a take's sentence to all other takes that have a pace, loops left out; pegs by hand stay."""
+def ticked(state: SessionState, entry: TakeEntry) -> bool:
+    """Whether a take gets another one's rule unless the user says otherwise."""
+    led = entry.role == "lead" or entry.id in {
+        mate.id for mate in state.document.bundle_of(state.need_lead().id)
+    }
+    done = entry.source is not None or entry.id in state.document.replaced
+    return not led and entry.kind != "loop" and not done
+
+
+class RuleToArgs(TakeArgs):
+    """takes: those that get it; without, those that are ticked unless the user says otherwise."""
+
+    takes: list[TakeId] | None = Field(default=None, max_length=256)
+
+
+@decision("rule-to-others", RuleToArgs)
+def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
+    """Give a take's sentence to other takes that have a pace: those that are named, else all but the lead,
+    loops, and what was kept as it was fitted; pegs by hand stay.
+    """
     timing = state.document.timing_take(args.take)
     choice = state.document.rules.get(timing, default_rule())
-    others = other_takes(state, timing)
+    every = other_takes(state, timing)
+    others = [
+        entry for entry in every if (ticked(state, entry) if args.takes is None else entry.id in args.takes)
+    ]
+    unknown = set(args.takes or ()) - {entry.id for entry in every}
+    if unknown:
+        raise ParameterError(
+            f"{state.document.take(min(unknown)).name} has no sentence of its own that this could be. "
+            "Nothing was changed."
+        )
     if not others:
         raise ParameterError("There is no other take with a pulse to give this rule to. Nothing was changed.")
     parts = {f"rule:{timing}": forms.rule_part(choice)}

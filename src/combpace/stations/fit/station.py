@@ -342,9 +342,12 @@ def _order(state: SessionState, timing: str) -> list[tuple[str, str]]:
     return [(take_id, state.document.take(take_id).name) for take_id in order] if len(order) > 1 else []
 
 
-def _others(state: SessionState, made: fits.TakeFit) -> list[str]:
-    """Names of what else the rule can be given to: takes, and bundles by their own name, with a pace."""
-    return [entry.name for entry in decisions.other_takes(state, made.take.id)]
+def _others(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
+    """What else the rule can be given to: takes with a pace, bundles by their own name; which are ticked."""
+    return [
+        {"id": entry.id, "name": entry.bundle or entry.name, "ticked": decisions.ticked(state, entry)}
+        for entry in decisions.other_takes(state, made.take.id)
+    ]
 
 
 def _ignored(rule: Rule) -> str:

@@ -48,7 +48,11 @@ def at_the_end(state: SessionState, facts: Mapping[str, Any]) -> Callable[[float
 def proposal_of(state: SessionState, facts: Mapping[str, Any]) -> Proposal:
     """The tempo that is proposed for one that is steady, by the limit of the session."""
     return propose(
-        facts["bpm"], facts["plus_minus_bpm"], at_the_end(state, facts), state.document.map.limit_ms
+        facts["bpm"],
+        facts["plus_minus_bpm"],
+        at_the_end(state, facts),
+        state.document.map.limit_ms,
+        stated_lines(state),
     )
 
 

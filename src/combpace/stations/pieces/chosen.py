@@ -70,8 +70,11 @@ class PieceCurveArgs(PieceSoundArgs):
 
 
 class CutHereArgs(Args):
+    """on_place: the moment is a place of the grid, and is cut to the frame."""
+
     take: TakeId
     session_s: Seconds
+    on_place: bool = False
 
 
 @decision("piece-move", PieceMoveArgs)
@@ -274,8 +277,8 @@ def _sound(state: SessionState, take_id: str, piece: LaidPiece) -> FileSource:
 
 @decision("cut-here", CutHereArgs)
 def cut_here(state: SessionState, args: CutHereArgs) -> Change:
-    """Cut the piece that sounds at a moment in two, at the zero crossing within 1 ms; both stay where they
-    are.
+    """Cut the piece that sounds at a moment in two, at the zero crossing within 1 ms, or on a place of the
+    grid just there; both stay where they are.
     """
     made, rate = pieces_now(state, args.take), pieces.rate_of(state, args.take)
     frame = round(args.session_s * rate)
@@ -292,7 +295,8 @@ def cut_here(state: SessionState, args: CutHereArgs) -> Change:
     with _sound(state, args.take, piece) as source:
         # Of its own sound the first frame is the piece's first.
         first = piece.start if piece.own is not None else 0
-        found = next(iter(cut_frames(source, [(piece.start - first + frame - laid[number].at) / rate])), None)
+        moment = (piece.start - first + frame - laid[number].at) / rate
+        found = next(iter(cut_frames(source, [moment], on_places=args.on_place)), None)
     cut = None if found is None else int(found) + first
     if cut is None or not piece.start < cut < piece.stop:
         raise ParameterError("That is too near to the end of the piece. Nothing was changed.")

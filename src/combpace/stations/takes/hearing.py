@@ -21,6 +21,8 @@ from combpace.core.fit.holding import BETWEEN_NOTES
 from combpace.core.fit.pauses import find_pauses
 from combpace.core.onsets.choose import band_strengths
 from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.core.tempo.measure import end_offset
+from combpace.core.tempo.proposal import LIMIT_MS, propose
 from combpace.jobs.registry import Progress
 from combpace.media.decode import FileSource
 from combpace.media.mapfiles import steady_document
@@ -106,6 +108,14 @@ def hear(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> d
 
 def _write(path: Path, analysis: Analysis, said: Mapping[str, Any]) -> None:
     steady = steady_document(analysis.steady) if analysis.steady else None
+    if steady is not None and analysis.pace is not None:
+        # A rounder tempo that the attacks bear out to the end is in force from the first moment on.
+        ends = end_offset(
+            analysis.struck, analysis.pace.times_s, steady["first_downbeat_s"], 60.0 / steady["bpm"]
+        )
+        offered = [(one["bpm"], f"stated by its {one['source']}") for one in said["stated"]]
+        found = propose(steady["bpm"], steady["plus_minus_bpm"], ends, LIMIT_MS, offered)
+        steady["proposed_bpm"] = found.bpm
     counted = [
         {"probability": round(one.probability, 4), "pace": forms.pace_part(one.pace)}
         for one in readings(analysis)

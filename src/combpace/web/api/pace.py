@@ -85,10 +85,12 @@ def measure(
     with FileSource(folder.blob(row.decoded_sha)) as source:
         edges = None if whole else (from_s - lead.offset_s, to_s - lead.offset_s)
         found = measure_along(source, onsets, pace, edges, bars, limit_ms, catch=catch)
-        shown = measured_document(found) | {"picture": seam_picture(source, found.from_s, found.to_s)}
-    return shown | {
-        "from_s": found.from_s + lead.offset_s,
-        "to_s": found.to_s + lead.offset_s,
+        picture = seam_picture(source, found.from_s, found.to_s)
+    exact = {"from_s": found.from_s + lead.offset_s, "to_s": found.to_s + lead.offset_s}
+    return {
+        **measured_document(found, lead.offset_s),
+        **exact,
+        "picture": picture,
         "frame_s": 1.0 / (row.sample_rate_hz or 1),
     }
 

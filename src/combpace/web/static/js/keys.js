@@ -66,6 +66,8 @@ export function focusedKind(target) {
     return { kind: "text", changed: true };
   // On the place that is looked at, Enter takes what is proposed there.
   if (target.closest(".place.here")) return { kind: "place" };
+  // On the arrival that sounds, Enter keeps it.
+  if (target.closest("[data-arrival].here") && document.querySelector("#play.on")) return { kind: "place" };
   return { kind: target.closest("button, a, summary, [role=button]") ? "button" : "none" };
 }
 

@@ -112,9 +112,15 @@ async function library(desk, run, said) {
 }
 
 /** Listeners that outlive every swap. @param {any} desk */
-function wireGrooves(desk) {
-  if (desk.groovesWired) return;
-  desk.groovesWired = true;
+function wire(desk) {
+  if (desk.fitWired) return;
+  desk.fitWired = true;
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (!(form instanceof HTMLFormElement) || form.id !== "rule-to") return;
+    event.preventDefault();
+    desk.act("rule-to-others", { take: form.dataset.take, takes: new FormData(form).getAll("take") });
+  });
   const idOf = (/** @type {EventTarget | null} */ target) =>
     /** @type {HTMLElement | null} */ (target instanceof Element ? target.closest("[data-groove]") : null)
       ?.dataset.groove ?? "";
@@ -236,7 +242,7 @@ export const fit = {
   },
   drawSmall(desk) {
     const { state } = desk;
-    wireGrooves(desk);
+    wire(desk);
     const histogram = /** @type {HTMLCanvasElement | null} */ (document.getElementById("histogram")),
       made = state.picture.fit;
     if (!histogram || !made || made.missing) return;

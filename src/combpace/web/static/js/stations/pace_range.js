@@ -130,8 +130,20 @@ export function makeRanging(desk, hearing) {
       "Two inks: the start and the end; one line where the length is right.";
     const use = Math.round(range.proposal.bpm * 1e4) / 1e4,
       measured = Math.round(range.bpm * 1e4) / 1e4;
+    // What is no whole number of bars is on no key: an edge is moved first, or the number of bars is said.
+    if (!range.whole && range.next_s !== null)
+      row.append(
+        button("End to the next bar line", "", () =>
+          measure({ from_s: range.from_s, to_s: range.next_s, catch: false }, false),
+        ),
+      );
     row.append(
-      button(`Use ${use}, bar 1 here`, "Enter", () => take(use, true), " primary"),
+      button(
+        `Use ${use}, bar 1 here`,
+        range.whole ? "Enter" : "",
+        () => take(use, true),
+        range.whole ? " primary" : "",
+      ),
       button(`Use ${use}`, "", () => take(use, false)),
     );
     if (use !== measured) row.append(button(`Use ${measured}`, "", () => take(measured, false)));
@@ -277,11 +289,12 @@ export function makeRanging(desk, hearing) {
         takeTaps();
         return true;
       }
-      if (range) {
+      if (range?.whole) {
         take(Math.round(range.proposal.bpm * 1e4) / 1e4, true);
         return true;
       }
-      return false;
+      if (range) words.say("This is no whole number of bars: move an edge, or say how many bars it is.");
+      return range !== null;
     },
     /** Escape: taps, then the edge, then the range. */
     leave() {

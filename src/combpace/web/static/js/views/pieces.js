@@ -42,7 +42,10 @@ export function mountPieces(box, host, how) {
   box.append(canvas);
   const { state } = host,
     ask = once(draw);
-  /** @type {{piece: Piece, x: number, q: number, to: number, moving: boolean, free: boolean} | null} */
+  /**
+   * add: the choice that a click without a drag would add to
+   * @type {{piece: Piece, x: number, q: number, to: number, moving: boolean, free: boolean, add: any} | null}
+   */
   let drag = null;
   /**
    * A point of the chosen piece's level that is dragged.
@@ -347,13 +350,9 @@ export function mountPieces(box, host, how) {
       host.seek(hit.time);
       return;
     }
-    const had = state.selection?.kind === "piece" ? state.selection : null;
-    if (event.shiftKey && had && had.number !== hit.piece.number) {
-      const also = new Set(had.also ?? []);
-      if (!also.delete(hit.piece.number)) also.add(hit.piece.number);
-      host.select({ ...had, also: [...also] });
-      return;
-    }
+    const had = state.selection?.kind === "piece" ? state.selection : null,
+      // With Shift a click adds to the choice, or takes out of it; a drag is freed, as everywhere.
+      add = event.shiftKey && had && had.number !== hit.piece.number ? had : null;
     if (state.view.curves && had?.number === hit.piece.number) {
       const k = pointAt(hit.piece, where, hit.bar),
         points = /** @type {[number, number][]} */ (hit.piece.curve.map((one) => [...one])),
@@ -365,8 +364,8 @@ export function mountPieces(box, host, how) {
       ask();
       return;
     }
-    host.select({ kind: "piece", number: hit.piece.number });
-    drag = { piece: hit.piece, x: where.x, q: hit.q, to: hit.piece.q, moving: false, free: false };
+    if (!add) host.select({ kind: "piece", number: hit.piece.number });
+    drag = { piece: hit.piece, x: where.x, q: hit.q, to: hit.piece.q, moving: false, free: false, add };
     canvas.setPointerCapture(event.pointerId);
   }
 
@@ -444,6 +443,7 @@ export function mountPieces(box, host, how) {
     canvas.style.cursor = hit?.piece ? "grab" : "default";
     if (!drag || !hit) return;
     if (!drag.moving && Math.abs(where.x - drag.x) < DRAG_PX && Math.abs(hit.q - drag.q) < 1) return;
+    if (!drag.moving && drag.add) host.select({ kind: "piece", number: drag.piece.number });
     drag.moving = true;
     drag.free = event.shiftKey || ["nothing", "samples"].includes(state.view.catch);
     const q = drag.piece.q + hit.q - drag.q,
@@ -472,6 +472,11 @@ export function mountPieces(box, host, how) {
     }
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
     if (done?.moving) how.move(done.piece, done.to, done.free);
+    else if (done?.add) {
+      const also = new Set(done.add.also ?? []);
+      if (!also.delete(done.piece.number)) also.add(done.piece.number);
+      host.select({ ...done.add, also: [...also] });
+    }
     ask();
   }
 
