@@ -65,7 +65,10 @@ class ArrivalsTest(BrowserTest):
             )
         )
         self.page.wait_for_function("document.querySelectorAll('[data-arrival]').length > 0")
-        self.page.wait_for_function("document.querySelectorAll('[data-arrival]').length === 3")
+        self.page.wait_for_function(
+            "document.querySelectorAll('[data-arrival]').length === 3 && "
+            "combpace.state.picture.arrivals.length === 3"
+        )
         self.idle()
         # Which of them was read last depends on the readers; from there on hands say which is heard.
         self.assertIn(self.here(), ("Pin loop", "Lid loop", "Cup loop"))

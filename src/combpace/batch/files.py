@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from combpace.core.analysis.bundle import analyse_bundle
-from combpace.core.analysis.lateness import lateness_s
+from combpace.core.analysis.lateness import lateness_s, left_by_an_encoder
 from combpace.core.analysis.readings import Reading, as_read, readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
@@ -35,7 +35,7 @@ from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
 from combpace.media.midi import read_map
-from combpace.media.stated import padding_is_stated, stated_tempi, tempo_in_tags
+from combpace.media.stated import is_lossy, padding_is_stated, stated_tempi, tempo_in_tags
 from combpace.session import words
 from combpace.session.take_names import guessed_kind
 
@@ -77,7 +77,7 @@ def analyse_named(source: Source, path: Path, on_progress: Progress = _quiet) ->
     return analyse(source, named(path, Hints()), on_progress=on_progress)
 
 
-def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
+def file_facts(path: Path, analysis: Analysis, sample_rate_hz: int) -> dict[str, Any]:
     """What a file says of itself, and the padding that is still in the decoded sound, for the analysis
     document.
     """
@@ -88,6 +88,8 @@ def file_facts(path: Path, analysis: Analysis) -> dict[str, Any]:
         lateness_s(fit.bpm, fit.plus_minus_bpm, fit.first_downbeat_s, fit.scatter_ms, first) if fit else None
     )
     known = padding_is_stated(path)
+    if late is not None and not (is_lossy(path.name) and left_by_an_encoder(late, sample_rate_hz)):
+        late = None
     return {
         "stated_bpm": stated[0].bpm if stated else None,
         # What a header states is taken off by the decoder; what the attacks show beside it is still there.
@@ -115,7 +117,7 @@ def analyse_file(path: Path, hints: Hints, on_progress: Progress = _quiet, readi
         analysis, counted = _counted(
             analyse(source, named(path, hints), on_progress=on_progress), reading, decoded.duration_s
         )
-        facts = file_facts(path, analysis)
+        facts = file_facts(path, analysis, decoded.sample_rate_hz)
         return Heard(
             decoded,
             analysis,
@@ -144,7 +146,7 @@ def analyse_files(
             decoded.duration_s,
             decoded.sample_rate_hz,
             counted,
-            file_facts(path, analysis),
+            file_facts(path, analysis, decoded.sample_rate_hz),
         )
         for (analysis, counted), path, (_, decoded) in zip(each, paths, both, strict=True)
     ]

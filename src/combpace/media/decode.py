@@ -28,6 +28,8 @@ MAX_DURATION_S = 4 * 3600.0
 DECODE_VERSION = 1
 # All that decides how a file comes out.
 DECODERS = f"{DECODE_VERSION}, libsndfile {sf.__libsndfile_version__}, FFmpeg {av.library_versions}"
+# A length that is only estimated, as MP3's is, may be so many frames off: header, decoder delay and padding.
+ESTIMATED_FRAMES = 6 * 1152
 # 100 dB above full scale: no audio goes there, also where floats hold whole numbers.
 MOST_SAMPLE = 1e5
 # What FFmpeg may open, by its names for formats.
@@ -186,7 +188,7 @@ def _notes(stream: _Stream, written: _Written, ends: bool) -> Iterator[str]:
     length = _clock(written.frames / stream.rate)
     # A decoder may leave out what an encoder put before and behind the sound.
     missing = (stream.announced or 0) - written.frames
-    if missing > (0 if stream.exact else stream.rate // 20):
+    if missing > (0 if stream.exact else max(stream.rate // 20, ESTIMATED_FRAMES)):
         announces = _clock((stream.announced or 0) / stream.rate)
         announces = (
             f"{missing:,} {'frame' if missing == 1 else 'frames'} more" if announces == length else announces

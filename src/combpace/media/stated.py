@@ -12,6 +12,8 @@ import av
 
 from combpace.media.decode import open_with_av
 
+# Files of other endings hold their sound as it was, and have no padding.
+LOSSY = (".mp3", ".m4a", ".mp4", ".aac", ".ogg", ".oga", ".opus")
 LEAST_BPM, MOST_BPM = 20.0, 400.0
 # "92 bpm", "92.5bpm", "BPM92", "bpm_92": a number beside the word, nothing else.
 _NUMBER = r"(\d{2,3}(?:[.,]\d{1,4})?)"
@@ -29,6 +31,11 @@ class StatedTempo:
 
     bpm: float
     source: str
+
+
+def is_lossy(name: str) -> bool:
+    """Whether an encoder may have put padding before the sound of a file, by its name."""
+    return name.lower().endswith(LOSSY)
 
 
 def tempo_in_name(name: str) -> float | None:

@@ -72,6 +72,14 @@ class ChooseTest(unittest.TestCase):
             [True, False, False, False, False, True, False],
         )
         self.assertTrue(on_places(moments, strength, line, "anywhere").all())
+        # Where nothing is struck on a line, what is half a beat or a sixteenth away is not on it.
+        beside = session_times([0.0, 1.75, 1.876, 4.02])
+        for on, marked in (
+            ("bars", [True, False, False, True]),
+            ("1/4", [True, False, False, True]),
+            ("beats", [True, False, False, True]),
+        ):
+            self.assertEqual(on_places(beside, np.ones(4), line, on).tolist(), marked)
 
     def test_nonsense_is_refused(self) -> None:
         for bad in ({"listen": "mids"}, {"threshold": 2.0}, {"apart_s": -1.0}, {"on": "1/7"}, {"on": "x"}):

@@ -11,8 +11,22 @@ from combpace.core.analysis.steady_tempo import PROGRAMMED_S
 # What an encoder, a decoder or a copy of both puts before the sound (common practice); more is silence, less
 # is the reading.
 LEAST_LATE_S, MOST_LATE_S = 0.005, 0.120
+# Frames that encoders and decoders leave before the sound (common practice): MP3's decoder 529, encoders 576
+# and 1152 beside it, one more frame of 1152; AAC's 1024, 2048, 2112, 2624; and each twice in a copy of a
+# copy.
+PADDING_FRAMES = (529, 1024, 1105, 1681, 2048, 2112, 2257, 2624)
+PADDING_OFF_S = 0.0012
 # A session's own tempo is a whole or half number of BPM, as far as can be measured.
 ROUND_BPM, STEP_BPM = 0.02, 0.5
+
+
+def left_by_an_encoder(late_s: float, rate_hz: int) -> bool:
+    """Whether a delay is one that encoders leave, once or in a copy of a copy."""
+    return any(
+        abs(late_s - times * frames / rate_hz) <= PADDING_OFF_S
+        for frames in PADDING_FRAMES
+        for times in (1, 2)
+    )
 
 
 def lateness_s(

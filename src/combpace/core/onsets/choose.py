@@ -19,6 +19,9 @@ from combpace.core.tempo.map import TempoMap
 LISTEN = ("everything", "lows", "highs")
 BAND = {"lows": 0, "highs": 2}
 ANYWHERE, BARS, BEATS = "anywhere", "bars", "beats"
+# An attack on a bar or a beat lies no farther from its line, in beats: what is a sixteenth away is another
+# note.
+NEAR_BEATS = 0.22
 # A rise so near to an attack is its own.
 NEAR_S = 0.020
 # An attack is heard in a band where it rises at least so much beside the loud ones there: soft hats are, a
@@ -91,13 +94,15 @@ def chosen(onsets: Onsets, bands: FloatArray | None, choice: Choice) -> np.ndarr
 def on_places(
     moments: SessionTimes, strength: FloatArray, session_map: TempoMap[SessionTimes], on: str
 ) -> np.ndarray:
-    """Which attacks are the nearest to a place of a grid, within a quarter of its step; shape (n,)."""
+    """Which attacks are the nearest to a place of a grid, within a quarter of its step and NEAR_BEATS of a
+    beat; shape (n,).
+    """
     if on == ANYWHERE or not len(moments):
         return np.ones(len(moments), dtype=bool)
     places = session_map.to_quarters(moments)
     first, last = session_map.bar_of(float(places[0])), session_map.bar_of(float(places[-1])) + 1
     grid: list[float] = []
-    steps: list[float] = []
+    reaches: list[float] = []
     for index in range(first, last + 1):
         line, meter = session_map.bar_line(index), session_map.meter_of(index)
         inside = (
@@ -108,14 +113,9 @@ def on_places(
             else parse_grid(on).in_bar(meter.bar_quarters)[:-1]
         )
         grid += [line + float(place) for place in inside]
-        steps += [
-            meter.bar_quarters
-            if on == BARS
-            else meter.beat_quarters
-            if on == BEATS
-            else parse_grid(on).step_quarters
-        ] * len(inside)
-    targets, reach = np.array(grid), np.array(steps) / 4.0
+        step = meter.beat_quarters if on in (BARS, BEATS) else parse_grid(on).step_quarters
+        reaches += [min(step / 4.0, NEAR_BEATS * meter.beat_quarters)] * len(inside)
+    targets, reach = np.array(grid), np.array(reaches)
     keep = np.zeros(len(moments), dtype=bool)
     nearest = (
         np.argmin(np.abs(places[:, None] - targets[None, :]), axis=1)

@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.analysis.hats import suggested_bpm
-from combpace.core.analysis.lateness import lateness_s
+from combpace.core.analysis.hats import HIGHS, suggested_bpm
+from combpace.core.analysis.lateness import lateness_s, left_by_an_encoder
 from combpace.core.tempo.measure import end_offset, middle_tempo, note_lengths_ms
 from combpace.core.tempo.meters import bar_number
 from combpace.core.tempo.proposal import Proposal, propose
+from combpace.media.stated import is_lossy
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place
 
@@ -116,9 +117,20 @@ TO_THE_BEAT = {
 def hats_of(state: SessionState) -> Mapping[str, Any] | None:
     """What rides in the highs of the lead; None where nothing does, or an earlier version listened."""
     lead = state.document.lead
-    heard = state.analysis(lead.id) if lead else None
-    found: Mapping[str, Any] | None = heard.facts.get("hats") if heard else None
-    return found
+    found: list[tuple[float, Mapping[str, Any]]] = []
+    # Of the mics of a bundle the one that hears most of the highs says what plays in them.
+    for mic in state.document.bundle_of(lead.id) if lead else ():
+        heard = state.analysis(mic.id)
+        hats = heard.facts.get("hats") if heard else None
+        if heard is None or hats is None:
+            continue
+        highs = (
+            float(heard.bands[:, HIGHS].sum() / max(1e-9, heard.bands.sum()))
+            if heard.bands is not None
+            else 0.0
+        )
+        found.append((highs, hats))
+    return max(found, key=lambda one: one[0])[1] if found else None
 
 
 def hats_words(state: SessionState, facts: Mapping[str, Any]) -> str:
@@ -152,9 +164,10 @@ def delay_places(state: SessionState) -> list[Place]:
     late = lateness_s(
         facts["bpm"], facts["plus_minus_bpm"], facts["first_downbeat_s"], facts["scatter_ms"], first
     )
-    if late is None:
+    row = state.rows[lead.id]
+    rate = row.sample_rate_hz or 0
+    if late is None or not rate or not is_lossy(row.name) or not left_by_an_encoder(late, rate):
         return []
-    rate = state.rows[lead.id].sample_rate_hz or 0
     guess = (
         "its header states what an encoder put before it, and that is off already; this is a guess"
         if heard.facts.get("padding")
