@@ -16,6 +16,7 @@ from combpace.session import words
 
 VECTORS = Path(__file__).with_name("js") / "map_vectors.json"
 CLICKS = VECTORS.with_name("click_vectors.json")
+NUMBERS = VECTORS.with_name("number_vectors.json")
 
 
 def maps() -> list[TempoMap[SessionTimes]]:
@@ -73,6 +74,17 @@ def clicks() -> dict[str, list[float]]:
     }
 
 
+def numbers() -> dict[str, list[list[object]]]:
+    """Times and milliseconds as they are written, halves among them: [value, words]."""
+    times = [0.0, 9.0665, 9.0675, 0.0005, -0.0004, -0.0014, -0.0016, 59.9996, 61.2345, 3599.9995]
+    ms = [0.0, 0.04, 0.05, 0.25, 0.35, 2.45, -0.05, -0.15, -8.25, 299.95, 699.949, -1000.05]
+    return {
+        "clock": [[value, words.clock(value)] for value in times],
+        "ms": [[value, words.signed_ms(value)] for value in ms],
+    }
+
+
 if __name__ == "__main__":
+    NUMBERS.write_text(json.dumps(numbers()))
     VECTORS.write_text(json.dumps(vectors()))
     CLICKS.write_text(json.dumps(clicks()))

@@ -347,9 +347,10 @@ class DataTest(WireTest):
 
     def test_map_vectors_for_the_browser(self) -> None:
         """The vectors that tests/js checks are what Python says today."""
-        from tests.js_vectors import CLICKS, VECTORS, clicks, maps
+        from tests.js_vectors import CLICKS, NUMBERS, VECTORS, clicks, maps, numbers
 
         self.assertEqual(json.loads(CLICKS.read_text()), clicks())
+        self.assertEqual(json.loads(NUMBERS.read_text()), numbers())
 
         kept = json.loads(VECTORS.read_text())
         for entry, line in zip(kept, maps(), strict=True):

@@ -441,6 +441,54 @@ class ViewsTest(BrowserTest):
             self.page.keyboard.press("Control+z")
         self.page.wait_for_function("combpace.state.picture.pieces.length === 0")
 
+    def test_k_catches_where_a_drag_does_and_shift_frees_both(self) -> None:
+        self.drop(self.lead)
+        self.go("6", "pieces")
+        self.page.get_by_role("button", name="Cut and lay").click()
+        self.page.wait_for_function("combpace.state.picture.pieces.length > 20")
+        self.idle()
+        self.look("combpace.store.view({ grid: '1/16', catch: 'grid' })")
+
+        def places() -> list[float]:
+            self.idle()
+            return list(self.look("combpace.state.picture.pieces.map((one) => one.q)"))
+
+        def point(q: float) -> None:
+            spot = self.look(f"combpace.view().pixelOf({q}, 2)")
+            self.page.mouse.move(spot["x"], spot["y"])
+
+        before = places()
+        point(9.3)
+        self.page.keyboard.press("k")
+        (cut,) = [q for q in places() if min(abs(q - old) for old in before) > 1e-3]
+        self.assertAlmostEqual(cut, 9.25, delta=1e-3)
+        before = places()
+        point(10.37)
+        self.page.keyboard.press("Shift+K")
+        (cut,) = [q for q in places() if min(abs(q - old) for old in before) > 1e-3]
+        self.assertAlmostEqual(cut, 10.37, delta=0.02)
+        # Shift frees a drag; a click with it adds to the choice.
+        point(9.05)
+        self.page.mouse.down()
+        self.page.mouse.up()
+        before = places()
+        self.page.keyboard.down("Shift")
+        point(11.05)
+        self.page.mouse.down()
+        point(11.25)
+        point(11.42)
+        self.page.mouse.up()
+        self.page.keyboard.up("Shift")
+        (freed,) = [q for q in places() if min(abs(q - old) for old in before) > 1e-3]
+        self.assertAlmostEqual(freed, 11.37, delta=0.02)
+        self.assertFalse(self.look("combpace.state.selection.also?.length ?? 0"))
+        self.page.keyboard.down("Shift")
+        point(9.05)
+        self.page.mouse.down()
+        self.page.mouse.up()
+        self.page.keyboard.up("Shift")
+        self.assertEqual(self.look("combpace.state.selection.also.length"), 1)
+
     def test_a_bar_is_doubled_and_a_beat_dropped_on_the_grid(self) -> None:
         self.drop(self.lead)
         self.go("6", "pieces")

@@ -43,6 +43,12 @@ test("a pulled attack lies under its tooth, and far away nothing moves", () => {
   assert.ok(Math.abs(steady.toSeconds(4) - 3) < 1e-9);
 });
 
+test("numbers are written as Python writes them, halves too", () => {
+  const numbers = JSON.parse(readFileSync(new URL("number_vectors.json", import.meta.url)));
+  for (const [value, text] of numbers.clock) assert.equal(clockWords(value), text, `${value} s`);
+  for (const [value, text] of numbers.ms) assert.equal(signed(value), text, `${value} ms`);
+});
+
 test("words", () => {
   const map = makeMap(vectors[0].table);
   assert.equal(placeWords(map, 5.5), "2·2.5");

@@ -2,7 +2,12 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
 import { levelScale } from "../../src/combpace/web/static/js/views/piece_marks.js";
-import { cellAt, farthest, pieceAt } from "../../src/combpace/web/static/js/views/piece_geometry.js";
+import {
+  cellAt,
+  cutMoment,
+  farthest,
+  pieceAt,
+} from "../../src/combpace/web/static/js/views/piece_geometry.js";
 import { pieceRows } from "../../src/combpace/web/static/js/stations/pieces_list.js";
 
 const piece = (
@@ -17,6 +22,23 @@ test("of pieces that overlap the one that begins last lies on top", () => {
   assert.equal(pieceAt(all, 2.5)?.number, 1);
   assert.equal(pieceAt(all, 1.5)?.number, 0);
   assert.equal(pieceAt(all, 3), null);
+});
+
+test("a cut catches as a drag does: on a place, on an attack of its piece, or freed just there", () => {
+  const what = {
+    pieces: [{ ...piece(0, 2, 2), start: 10, stop: 12 }],
+    marks: [],
+    places: [4, 4.5, 5],
+    map: { toQuarters: (/** @type {number} */ s) => 2 * s, toSeconds: (/** @type {number} */ q) => q / 2 },
+    free: false,
+  };
+  assert.deepEqual(cutMoment(2.33, what), { session_s: 2.25, on_place: true });
+  assert.deepEqual(cutMoment(2.33, { ...what, free: true }), { session_s: 2.33 });
+  // Its attacks at 10.4 and 10.9 of the take sound at 2.4 and 2.9; the one at 8 is another piece's.
+  const struck = cutMoment(2.33, { ...what, marks: [8, 10.4, 10.9] });
+  assert.ok(Math.abs(struck.session_s - 2.4) < 1e-9 && !struck.on_place);
+  assert.deepEqual(cutMoment(2.33, { ...what, places: [] }), { session_s: 2.33 });
+  assert.deepEqual(cutMoment(7, what), { session_s: 7 });
 });
 
 test("a row says its largest distance, and nothing where none was laid", () => {

@@ -71,7 +71,7 @@ class PartTest(PlaceTest):
         _, late = parts.add_parts(self.place, self.session, path, "late tune.mid")
         groove = groove_taken(self.seen(), late, (1, 1), "1/4", "")
         self.assertEqual(
-            (groove.name, [one.struck for one in groove.bars[0]]), ("sticks, bar 1", [1, 1, 1, 1])
+            (groove.name, [one.struck for one in groove.bars[0]]), ("sticks 2, bar 1", [1, 1, 1, 1])
         )
         # 48 ticks of 480 are a tenth of a quarter.
         np.testing.assert_allclose([one.late for one in groove.bars[0]], [0, 0, 0.1, 0], atol=1e-3)

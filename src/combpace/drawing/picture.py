@@ -473,6 +473,10 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     return off
 
 
+# What moves by less has not moved.
+LEAST_MOVE_MS = 0.05
+
+
 def fit_numbers(made: TakeFit) -> FitNumbers:
     """How tight it was, how tight it will be, and how much is stretched."""
     pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
@@ -481,11 +485,16 @@ def fit_numbers(made: TakeFit) -> FitNumbers:
     heard = ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.array(made.fit.pauses), 6))
     factors, lengths = time_map.factors[heard], np.diff(time_map.source_s)[heard]
     own = np.array([1000 * abs(peg.own_s - peg.target_s) for peg in pegs])
+    pulled = sum(peg.kind in ("pulled", "hand") for peg in pegs)
+    if made.choice.rule.coarse:
+        # All of it goes to the lines: how far, from where it was recorded.
+        own = np.array([1000 * abs(peg.take_s + made.take.offset_s - peg.target_s) for peg in pegs])
+        pulled = int((own >= LEAST_MOVE_MS).sum())
     squeezed = float(lengths[factors < 0.995].sum() / lengths.sum())
     spread = float(lengths[factors > 1.005].sum() / lengths.sum())
     return {
         "grid": str(grid),
-        "pulled": sum(peg.kind in ("pulled", "hand") for peg in pegs),
+        "pulled": pulled,
         "alone": sum(peg.kind == "left alone" for peg in pegs),
         "riding": len(made.fit.riding),
         "largest_ms": round(float(own.max()), 1) if len(own) else 0.0,

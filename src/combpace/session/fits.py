@@ -109,7 +109,9 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     length = seen.duration_s(timing)
     every = [(a + turn * length, b + turn * length) for turn in range(rounds) for a, b in rests]
     made = notes_held(made, every)
-    reason = " ".join(part for part in (reason, far_stretched(made.time_map, made.pauses)) if part)
+    # What is cut is moved, never stretched.
+    far = "" if method == "cut" else far_stretched(made.time_map, made.pauses)
+    reason = " ".join(part for part in (reason, far) if part)
     shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
     levels = (
         accent_levels(made.pegs, choice.rule.grid, seen.need_map(), choice.accent) if choice.accent else ()

@@ -125,6 +125,19 @@ def moment_of(one: Statement) -> float | None:
     return None if isinstance(one, TempoStatement) else one.time_s
 
 
+def statement_words(one: Statement) -> str:
+    """What a statement is about: "bar 5 at 0:08.213", "3/4 from 0:12.000 on"."""
+    match one:
+        case TempoStatement():
+            return f"{one.bpm:g} BPM"
+        case MeterStatement():
+            return f"{one.meter}" + ("" if one.time_s is None else f" from {words.clock(one.time_s)} on")
+        case BarStatement():
+            return f"bar {one.bar} at {words.clock(one.time_s)}"
+        case DownbeatStatement():
+            return f"the downbeat at {words.clock(one.time_s)}"
+
+
 def _about_the_same(old: Statement, new: Statement) -> bool:
     if isinstance(new, TempoStatement):
         return isinstance(old, TempoStatement)
@@ -143,13 +156,12 @@ def _replaced(old: Statement, new: Statement) -> str:
         case TempoStatement():
             return ""
         case MeterStatement():
-            where = "" if old.time_s is None else f" from {words.clock(old.time_s)} on"
-            return f"{old.meter}{where}" if str(old.meter) != getattr(new, "meter", "") else ""
+            return statement_words(old) if str(old.meter) != getattr(new, "meter", "") else ""
         case BarStatement():
-            return f"bar {old.bar} at {words.clock(old.time_s)}"
+            return statement_words(old)
         case DownbeatStatement():
             same = isinstance(new, BarStatement) and abs(old.time_s - new.time_s) < SAME_MOMENT_S
-            return "" if same else f"the downbeat at {words.clock(old.time_s)}"
+            return "" if same else statement_words(old)
 
 
 def stated_bars(chosen: MapPart) -> tuple[BarStatement, ...]:

@@ -20,7 +20,7 @@ OPENS_S = 0.030
 def clock(seconds: float) -> str:
     """Times as 0:15.842, before zero with a minus."""
     # A hair before zero is zero: the start of an attack that opens its file.
-    ms = 0 if -HAIR_S < seconds < 0 else round(abs(seconds) * 1000)
+    ms = 0 if -HAIR_S < seconds < 0 else floor(abs(seconds) * 1000 + 0.5)
     sign = MINUS if seconds < 0 and ms else ""
     return f"{sign}{ms // 60000}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
 
@@ -78,7 +78,9 @@ def read_number(text: object, what: str, least: float, most: float) -> float:
 
 
 def signed_ms(value: float) -> str:
-    return f"{'+' if value >= 0.05 else MINUS if value <= -0.05 else ''}{abs(value):.1f}"
+    """+24.1, −8.0, 0.0: to a tenth, a half goes up; the page writes the same (`js/views/map.js`)."""
+    tenths = floor(abs(value) * 10 + 0.5)
+    return f"{'' if not tenths else '+' if value > 0 else MINUS}{tenths / 10:.1f}"
 
 
 def place(tempo_map: TempoMap[ClockT], quarters: float) -> str:

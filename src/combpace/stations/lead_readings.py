@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from combpace.core.analysis.readings import Reading, alike
+from combpace.session import words
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place
@@ -31,13 +32,18 @@ def ways(state: SessionState) -> list[Way]:
     now = in_force(state, lead, offered)
     ordered = sorted(offered, key=lambda one: (one.rank != now, one.rank))
     likes = [next(other for other in ordered if _counted(other) == _counted(one)) for one in ordered]
+    said = [sentence(one, like) for one, like in zip(ordered, likes, strict=True)]
+    labels = [text.rpartition(",")[0] for text in said]
     return [
         Way(
             one.rank,
-            sentence(one, like),
+            # Two that are counted alike are told apart by where bar 1 lies.
+            text
+            if labels.count(label) == 1
+            else f"{label}, bar 1 at {words.clock(one.pace.second(0.0) + lead.offset_s)}{text[len(label) :]}",
             None if one.rank == now else Action("Use", "reading", {"rank": one.rank}),
         )
-        for one, like in zip(ordered, likes, strict=True)
+        for one, text, label in zip(ordered, said, labels, strict=True)
     ]
 
 

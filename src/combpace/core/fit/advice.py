@@ -30,6 +30,8 @@ SLIGHT_MS = 8.0
 # Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so
 # many onsets each.
 SIXTEENTH, LEAST_ONSETS, LEAST_BARS = 0.25, 2, 2
+# An onset that lies so near to a sixteenth, in quarters, is one.
+ON_A_NOTE = 0.08
 # The finest note value that a grid has.
 FINEST = 64
 # Of a value nothing is said from fewer onsets.
@@ -140,6 +142,9 @@ def _loose(
     if not len(own):
         return ()
     off = np.abs(np.asarray(grid.nearest(Quarters(own), session_map)) - own) > SIXTEENTH
+    # What lies on a finer note is played there, and is not loose.
+    finer = np.asarray(Grid(16).nearest(Quarters(own), session_map))
+    off &= np.abs(finer - own) > ON_A_NOTE
     bars: dict[int, list[bool]] = {}
     for place, far in zip(own, off, strict=True):
         bars.setdefault(session_map.bar_of(float(place)), []).append(bool(far))

@@ -88,7 +88,10 @@ def propose(
         (
             one
             for one in rounder
-            if one != best and one.bpm != best.bpm and _round(one.bpm) > _round(best.bpm)
+            if one.bpm != best.bpm
+            and _round(one.bpm) > _round(best.bpm)
+            and one.end_offset_ms is not None
+            and abs(one.end_offset_ms) > limit_ms
         ),
         None,
     )

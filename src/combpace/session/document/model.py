@@ -356,6 +356,11 @@ class Document:
         raise ParameterError("This take is no longer in the session; nothing was changed.")
 
     @property
+    def names(self) -> set[str]:
+        """What takes, arrivals and parts are called."""
+        return {take.name for take in (*self.takes, *self.arrivals)} | {part.name for part in self.notes}
+
+    @property
     def replaced(self) -> frozenset[str]:
         """Ids of takes that were kept as they sounded, as takes of their own that are there."""
         return frozenset(take.source for take in self.takes if take.source is not None)

@@ -33,6 +33,8 @@ BETTER = 0.3
 SUPPORTED = "the attacks support it more than the line as it stands"
 # Below this nothing is said for a line.
 DOUBTFUL = 0.3
+# Attacks that lie so far from most bar lines, of at least so many, are no matter of single bars.
+BESIDE_MS, LEAST_BESIDE = 60.0, 3
 # A bar whose tempo differs so much from its neighbours' is looked at.
 JUMP = 0.06
 # A line this near to a confirmed moment is its line, also in a steady map.
@@ -63,6 +65,8 @@ def _places(state: SessionState) -> list[Place]:
     if line is None or lead is None:
         return []
     found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line), *_changes(state, line)]
+    if not found:
+        found += _all_beside(state)
     if state.map_choice().kind == "steady":
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.
@@ -93,6 +97,25 @@ def _places(state: SessionState) -> list[Place]:
         elif row["sure"] < DOUBTFUL and counted:
             unsure.append(row)
     return [*found, *_unsure(unsure)]
+
+
+def _all_beside(state: SessionState) -> list[Place]:
+    """A map whose lines all lie beside the attacks: every row says so, and so does the list."""
+    drifts = [row["drift"] for row in picture.shown_bars(state) if row["i"] >= 0 and row["drift"] is not None]
+    if len(drifts) < LEAST_BESIDE or abs(typical := float(np.median(drifts))) < BESIDE_MS:
+        return []
+    way = "late" if typical > 0 else "early"
+    return [
+        Place(
+            "whole map",
+            f"Attacks lie {abs(typical):.0f} ms {way} against most bar lines",
+            f"the middle one of {words.count(len(drifts), 'bar')}: lead and map do not belong together, or "
+            "bar 1 lies elsewhere",
+            None,
+            8.0,
+            about="drift",
+        )
+    ]
 
 
 def _unsure(rows: list[BarRow]) -> list[Place]:

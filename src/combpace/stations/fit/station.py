@@ -173,7 +173,10 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "grid": OWN_GROOVE if isinstance(rule.grid, GrooveGrid) else str(rule.grid),
         "groove": rule.grid.groove.name if isinstance(rule.grid, GrooveGrid) else None,
         "groove_options": tuple(
-            (f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}") for one in library
+            (f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}")
+            for one in library
+            # The one in force stands there already.
+            if not (isinstance(rule.grid, GrooveGrid) and rule.grid.groove == one.groove)
         ),
         "grooves": [
             {"id": one.id, "name": one.groove.name, "words": in_words(one.groove), "bars": _drawn(one.groove)}

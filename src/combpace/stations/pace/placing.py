@@ -17,7 +17,7 @@ from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import BarStatement, MapPart, Statement, TakeEntry
-from combpace.session.map_changes import ROUNDING_S, moment_of
+from combpace.session.map_changes import ROUNDING_S, moment_of, statement_words
 from combpace.session.reach import near_audio
 from combpace.session.state import SessionState
 
@@ -146,7 +146,8 @@ def _moved(
             bar_1 = None if chosen.bar_1_s is None else chosen.bar_1_s + by_s
             parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried, "bar_1_s": bar_1}))
         more = (
-            f" {words.count(lost, 'statement')} about bars no longer holds, for no line lies there now."
+            f" What you stated of {words.listed(lost)} no longer holds: where that lies now the grid has no "
+            "bar line."
             if lost
             else ""
         )
@@ -156,13 +157,13 @@ def _moved(
 
 def _carried(
     state: SessionState, chosen: MapPart, by_s: float, *, grid_too: bool
-) -> tuple[tuple[Statement, ...], int]:
-    """(statements about moments that come so much later, how many are lost): the grid stays, so that a bar
-    gets the number of its line.
+) -> tuple[tuple[Statement, ...], list[str]]:
+    """(statements about moments that come so much later, those that are lost in words): the grid stays, so
+    that a bar gets the number of its line.
     """
     line = state.need_map()
     kept: list[Statement] = []
-    lost = 0
+    lost: list[str] = []
     for one in chosen.statements:
         at = moment_of(one)
         if at is None:
@@ -174,7 +175,7 @@ def _carried(
         if grid_too:
             kept.append(one.model_copy(update={"time_s": later}))
         elif not on_line:
-            lost += 1
+            lost.append(statement_words(one))
         elif isinstance(one, BarStatement):
             kept.append(
                 one.model_copy(update={"time_s": line.second(line.bar_line(index)), "bar": bar_number(index)})

@@ -23,7 +23,7 @@ from combpace.session.decisions import Change, Job, NewTake, record
 from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
-from combpace.session.take_names import clean_name, guessed_kind
+from combpace.session.take_names import clean_name, guessed_kind, unused_name
 from combpace.stations.takes.hearing import listened, stated
 from combpace.store import rows
 from combpace.store.models import WANTED, TakeRow, new_id
@@ -53,7 +53,8 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
         enqueue(folder, session_id, "import", asked_for.id, {"take": asked_for.id})
         return asked_for.id
     heard = _heard_before(folder, sha, name)
-    take_id, kind, shown = new_id(), guessed_kind(name), re.sub(r"\.\w{2,4}$", "", name)
+    take_id, kind, stem = new_id(), guessed_kind(name), re.sub(r"\.\w{2,4}$", "", name)
+    shown = stem
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
         others, lead = state.opened.document.takes, state.opened.document.lead
@@ -63,6 +64,7 @@ def add_upload(folder: DataFolder, session_id: str, path: Path, name: str) -> st
         if gives_way:
             others = tuple(replace(other, role="follower") for other in others)
         leads = lead is None or gives_way
+        shown = unused_name(stem, state.opened.document.names)
         entry = TakeEntry(
             take_id,
             shown,

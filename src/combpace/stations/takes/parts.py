@@ -23,7 +23,7 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart, PartEntry, RuleChoice, TakePegs
 from combpace.session.grooves import GrooveLibrary
 from combpace.session.state import SessionState, session_state
-from combpace.session.take_names import clean_name
+from combpace.session.take_names import clean_name, unused_name
 from combpace.store import rows
 from combpace.store.models import new_id
 
@@ -84,6 +84,7 @@ def add_parts(folder: DataFolder, session_id: str, path: Path, name: str) -> lis
         bytes=size,
         details=json.dumps({}),
     )
+    # What people call it is the file's name; tracks within one are told apart by theirs.
     stem = name.rsplit(".", 1)[0]
     for _ in range(MOST_MEETINGS):
         state = session_state(folder, session_id)
@@ -91,15 +92,12 @@ def add_parts(folder: DataFolder, session_id: str, path: Path, name: str) -> lis
             raise ParameterError(
                 f"A session holds {MOST_PARTS} parts and takes no more. Nothing was imported."
             )
-        new = tuple(
-            PartEntry(
-                new_id(),
-                part.name if len(found.parts) > 1 or not part.name.startswith("part ") else stem,
-                sha,
-                number,
-            )
-            for number, part in enumerate(found.parts)
-        )
+        used = state.document.names
+        new: tuple[PartEntry, ...] = ()
+        for number, part in enumerate(found.parts):
+            called = unused_name(stem if len(found.parts) == 1 else part.name, used)
+            used.add(called)
+            new = (*new, PartEntry(new_id(), called, sha, number))
         said = " ".join([f"{stem} came in: {words.count(len(new), 'part')}.", *found.said])
         change = Change({"notes": forms.notes_part((*state.document.notes, *new))}, said)
         try:

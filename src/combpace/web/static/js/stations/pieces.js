@@ -1,9 +1,8 @@
 // @ts-check
 // Pieces: cut, lay, pull.
 import { send } from "../api/client.js";
-import { caughtPlace } from "../views/comb_geometry.js";
 import { gridPlaces, placeWords, readPlace, signed } from "../views/map.js";
-import { pieceAt } from "../views/piece_geometry.js";
+import { cutMoment } from "../views/piece_geometry.js";
 import { mountPieces } from "../views/pieces.js";
 import { field, gridTools, leadInTool, legend, plain, tickTool } from "./station.js";
 import { wirePieceList } from "./pieces_list.js";
@@ -295,39 +294,24 @@ function chosenBars(desk, selection, parts) {
   );
 }
 
-/**
- * Where K cuts: on the place, or the attack, that a drag would catch on; freed, just there.
- * @param {any} desk
- * @param {number} time session seconds
- * @param {boolean} free
- * @returns {{session_s: number, on_place?: boolean}}
- */
+/** Where K cuts. @param {any} desk @param {number} time session seconds @param {boolean} free */
 function cutAt({ state, host }, time, free) {
-  if (free) return { session_s: time };
-  if (state.view.catch === "attacks") {
-    const piece = pieceAt(state.picture.pieces ?? [], time),
-      marks = (state.picture.onsets[state.focus]?.t ?? [])
-        .map((/** @type {number} */ mark) => (piece ? piece.at + mark - piece.start : mark))
-        .filter(
-          (/** @type {number} */ at) => piece && at > piece.at && at < piece.at + piece.stop - piece.start,
-        );
-    return { session_s: nearest(marks, time) ?? time };
-  }
   const q = state.map.toQuarters(time),
     bar = (state.picture.allBars ?? state.picture.bars).find(
       (/** @type {any} */ one) => q >= one.q - 1e-9 && q < one.q + one.len - 1e-9,
-    ),
-    places = bar ? host.catchPlaces(bar) : null;
-  return places
-    ? { session_s: state.map.toSeconds(caughtPlace(q, bar, places)), on_place: true }
-    : { session_s: time };
+    );
+  return cutMoment(time, {
+    pieces: state.picture.pieces ?? [],
+    // What is cut from a render has its attacks elsewhere.
+    marks:
+      state.view.catch === "attacks" && !host.take(state.focus)?.cut_from
+        ? (state.picture.onsets[state.focus]?.t ?? [])
+        : [],
+    places: bar && !free ? (host.catchPlaces(bar) ?? []).map((/** @type {number} */ one) => bar.q + one) : [],
+    map: state.map,
+    free,
+  });
 }
-
-/** The nearest of some moments; null of none. @param {number[]} moments @param {number} time */
-const nearest = (moments, time) =>
-  moments.length
-    ? moments.reduce((best, one) => (Math.abs(one - time) < Math.abs(best - time) ? one : best))
-    : null;
 
 /** @type {import("./station.js").StationView} */
 export const pieces = {

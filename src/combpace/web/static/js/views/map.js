@@ -208,7 +208,7 @@ export function readPlace(map, text) {
 /** 0:15.842 @param {number} seconds */
 export function clockWords(seconds) {
   // A hair before zero is zero: the start of an attack that opens its file.
-  const ms = seconds < 0 && seconds > -0.0015 ? 0 : Math.round(Math.abs(seconds) * 1000);
+  const ms = seconds < 0 && seconds > -0.0015 ? 0 : Math.floor(Math.abs(seconds) * 1000 + 0.5);
   const sign = seconds < 0 && ms > 0 ? "−" : "";
   return (
     `${sign}${Math.floor(ms / 60000)}:${String(Math.floor(ms / 1000) % 60).padStart(2, "0")}.` +
@@ -217,7 +217,10 @@ export function clockWords(seconds) {
 }
 
 /** +3.4, −24.1 @param {number} ms */
-export const signed = (ms) => `${ms >= 0.05 ? "+" : ms <= -0.05 ? "−" : ""}${Math.abs(ms).toFixed(1)}`;
+export const signed = (ms) => {
+  const tenths = Math.floor(Math.abs(ms) * 10 + 0.5);
+  return `${tenths ? (ms > 0 ? "+" : "−") : ""}${(tenths / 10).toFixed(1)}`;
+};
 
 /** Reads 0:15.842, 15.842 or 15,842; NaN for anything else. @param {string} text */
 export function readClock(text) {

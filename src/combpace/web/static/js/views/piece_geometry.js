@@ -22,6 +22,28 @@ export function pieceAt(pieces, time) {
 }
 
 /**
+ * Where a cut at a moment goes: freed, just there; else on the nearest attack of the piece that sounds, or on the
+ * nearest place of the grid, as a drag would catch.
+ * @param {number} time session seconds
+ * @param {{pieces: Piece[], marks: number[], places: number[], map: {toQuarters: (time: number) => number,
+ *   toSeconds: (q: number) => number}, free: boolean}} what  marks: take seconds; places: quarters of the session
+ * @returns {{session_s: number, on_place?: boolean}}
+ */
+export function cutMoment(time, { pieces, marks, places, map, free }) {
+  const piece = pieceAt(pieces, time);
+  if (free || !piece) return { session_s: time };
+  const end = piece.at + piece.stop - piece.start,
+    attacks = marks.map((mark) => piece.at + mark - piece.start).filter((at) => at > piece.at && at < end);
+  if (attacks.length) return { session_s: nearest(attacks, time) };
+  if (!places.length) return { session_s: time };
+  return { session_s: map.toSeconds(nearest(places, map.toQuarters(time))), on_place: true };
+}
+
+/** The nearest of some values. @param {number[]} values @param {number} to */
+const nearest = (values, to) =>
+  values.reduce((best, one) => (Math.abs(one - to) < Math.abs(best - to) ? one : best));
+
+/**
  * The cell of the visible grid that holds a place: [from, to) in quarters.
  * @param {number} q
  * @param {{q: number, len: number}} bar
