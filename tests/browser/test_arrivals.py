@@ -104,7 +104,12 @@ class ArrivalsTest(BrowserTest):
         )
         # Nothing sounds by itself after that; Space plays, and the arrival with it.
         self.assertFalse(self.look("combpace.player.playing"))
-        self.page.click("[data-hear-arrival] >> text=Pin loop")
+        # By keys alone: Enter on it hears it, Space plays, and then Enter keeps it.
+        self.page.locator("[data-hear-arrival]", has_text="Pin loop").focus()
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_function(
+            "document.querySelector('[data-arrival].here b').innerText === 'Pin loop'"
+        )
         self.page.keyboard.press("Space")
         self.page.wait_for_function("combpace.player.playing")
         self.page.keyboard.press("Enter")

@@ -126,7 +126,7 @@ class MainPathTest(BrowserTest):
         field.fill("15")
         field.press("Enter")
         self.idle()
-        self.assertRegex(self.said(), r"onsets moved as one, 15 ms later")
+        self.assertRegex(self.said(), r"onsets moved as one, 15\.0 ms later")
         self.assertNotEqual(self.look("combpace.state.picture.fit.target"), before)
         self.page.keyboard.press("Escape")
         self.page.keyboard.press("Control+z")

@@ -355,7 +355,7 @@ class FitTest(PlaceTest):
         self.act("rule", take=self.loose, field="grid", value="1/4")
         before = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
         said = self.act("phrase", take=self.loose, times_s=[float(time) for time in marks[8:11]], ms=40.0)
-        self.assertIn("3 onsets moved as one, 40 ms later", said.note)
+        self.assertIn("3 onsets moved as one, 40.0 ms later", said.note)
         after = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
         np.testing.assert_allclose(after[8:11] - before[8:11], 0.040, atol=1e-6)
         np.testing.assert_allclose(np.delete(after, [8, 9, 10]), np.delete(before, [8, 9, 10]), atol=1e-6)

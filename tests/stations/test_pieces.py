@@ -76,6 +76,16 @@ class PiecesTest(PlaceTest):
         self.act("pieces-drop", take=self.take)
         self.assertEqual(self.said(), ("onsets", "0.00", "1/4"))
 
+    def test_how_far_a_piece_was_moved_is_said_of_freed_ones_too(self) -> None:
+        self.cut(lay="1/4")
+        line = self.seen().need_map()
+        piece = self.seen().document.pieces[self.take].pieces[6]
+        at = line.second(float(piece.quarters or 0.0))
+        self.act("piece-move", take=self.take, number=6, session_s=at + 0.130)
+        self.assertAlmostEqual(picture.piece_rows(self.seen(), self.take)[6]["off"] or 0.0, 130.0, delta=0.05)
+        self.act("piece-move", take=self.take, number=6, quarters=float(piece.quarters or 0.0))
+        self.assertAlmostEqual(picture.piece_rows(self.seen(), self.take)[6]["off"] or 0.0, 0.0, delta=0.05)
+
     def test_laid_where_they_were_it_is_the_take(self) -> None:
         self.cut(lay="where")
         with self.place.source(self.seen().rows[self.take]) as opened:
@@ -255,7 +265,7 @@ class PiecesTest(PlaceTest):
         self.cut()
         before = self.seen().document.pieces[self.take].pieces[6]
         self.assertEqual(
-            self.act("piece-length", take=self.take, number=6, ms=120.0).note, "A piece is 120 ms long."
+            self.act("piece-length", take=self.take, number=6, ms=120.0).note, "A piece is 120.0 ms long."
         )
         after = self.seen().document.pieces[self.take].pieces[6]
         self.assertEqual((after.start, after.stop - after.start), (before.start, round(0.120 * 44100)))

@@ -83,6 +83,11 @@ def signed_ms(value: float) -> str:
     return f"{'' if not tenths else '+' if value > 0 else MINUS}{tenths / 10:.1f}"
 
 
+def ms(value: float) -> str:
+    """300.0 ms: without its sign."""
+    return f"{floor(abs(value) * 10 + 0.5) / 10:.1f} ms"
+
+
 def place(tempo_map: TempoMap[ClockT], quarters: float) -> str:
     """7·2.50: bar, beat. Before bar 1: lead-in −1·4."""
     index = tempo_map.bar_of(quarters + 1e-6)

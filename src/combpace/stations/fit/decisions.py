@@ -317,7 +317,7 @@ def phrase(state: SessionState, args: PhraseByArgs) -> Change:
     way = "later" if args.ms > 0 else "earlier"
     return Change(
         _pegs(state, timing, new),
-        f"{words.count(len(times), 'onset')} moved as one, {abs(args.ms):g} ms {way}.",
+        f"{words.count(len(times), 'onset')} moved as one, {words.ms(args.ms)} {way}.",
     )
 
 

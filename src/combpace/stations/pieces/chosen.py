@@ -86,7 +86,11 @@ def piece_move(state: SessionState, args: PieceMoveArgs) -> Change:
     piece, line = one_of(made, args.number), state.need_map()
     if (args.quarters is None) == (args.session_s is None):
         raise ParameterError("A piece goes to a place or to a moment. Nothing was changed.")
-    new = replace(piece, quarters=args.quarters, session_s=args.session_s)
+    home = piece.home
+    if home is not None and (piece.quarters is None) != (args.quarters is None):
+        # Where it was laid is said as where it lies is: a place, or a moment.
+        home = line.place(home) if args.quarters is not None else line.second(home)
+    new = replace(piece, quarters=args.quarters, session_s=args.session_s, home=home)
     at = line.second(args.quarters) if args.quarters is not None else float(args.session_s or 0.0)
     shown = words.place(line, args.quarters) if args.quarters is not None else words.clock(at)
     every = [new if k == args.number else one for k, one in enumerate(made.pieces)]
@@ -138,7 +142,7 @@ def piece_length(state: SessionState, args: PieceLengthArgs) -> Change:
         args.take,
         made,
         every,
-        f"A piece is {args.ms:g} ms long.",
+        f"A piece is {words.ms(args.ms)} long.",
         f"piece-length:{args.take}:{args.number}",
     )
 
