@@ -14,6 +14,7 @@ from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import FORMATS, ResampledSource, write_sound
 from combpace.media.names import file_name
 from combpace.media.peaks import SIZES, bins_of, read_peaks, samples_as_peaks, write_peaks
+from rig.lossy import write_mp3
 from rig.sounds import struck
 
 
@@ -79,6 +80,17 @@ class GoodFilesTest(FolderTest):
                 self.assertAlmostEqual(
                     float(np.sqrt(np.mean(samples[0, 8000:80000] ** 2))), 0.5 / np.sqrt(2), delta=0.01
                 )
+
+    def test_of_an_intact_mp3_nothing_is_missing(self) -> None:
+        sound = 0.3 * np.sin(np.arange(44100 * 3) * 0.05)
+        for header in (True, False):
+            with self.subTest(header=header):
+                write_mp3(self.folder / "whole.mp3", sound, 44100, header=header)
+                self.assertEqual(self.decoded(self.folder / "whole.mp3")[0].notes, ())
+        write_mp3(self.folder / "whole.mp3", sound, 44100, header=True)
+        data = (self.folder / "whole.mp3").read_bytes()
+        (self.folder / "half.mp3").write_bytes(data[: len(data) // 2])
+        self.assertTrue(self.decoded(self.folder / "half.mp3")[0].notes)
 
     def test_192_khz_and_eight_channels(self) -> None:
         audio = np.random.default_rng(1).uniform(-0.5, 0.5, (19200, 8)).astype(np.float32)

@@ -82,6 +82,11 @@ class AdviceTest(unittest.TestCase):
         places[20:] = 24.0 + np.arange(20.0)
         # One bar alone is mended.
         self.assertEqual(asked(places, Grid(4)).loose, ())
+        # What lies on sixteenths is played there, far from quarters or not.
+        notes = 4.0 + np.concatenate(
+            [bar + np.array([0.0, 0.5, 1.25, 1.75, 2.5, 3.25]) for bar in 4.0 * np.arange(8)]
+        )
+        self.assertEqual(asked(notes + 0.02, Grid(4)).loose, ())
 
     def test_stretches_beyond_the_good_range(self) -> None:
         # 50 ms between two onsets become 250.

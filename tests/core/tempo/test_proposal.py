@@ -41,6 +41,13 @@ class ProposalTest(unittest.TestCase):
         # A wider limit of its own lets it pass.
         self.assertEqual(propose(119.79, 0.3, at_end, limit_ms=700.0).bpm, 120.0)
 
+    def test_only_what_lies_beyond_the_limit_is_not_close_enough(self) -> None:
+        near = propose(101.3, 0.5, lambda bpm: 8.0)
+        self.assertIsNone(near.wished)
+        far = propose(101.3, 0.5, lambda bpm: 12.0 if bpm == 101.0 else 0.0)
+        assert far.wished is not None
+        self.assertEqual((far.wished.bpm, far.wished.end_offset_ms), (101.0, 12.0))
+
     def test_it_says_why(self) -> None:
         found = propose(140.9899, 0.0121, lambda bpm: 0.4)
         self.assertEqual(

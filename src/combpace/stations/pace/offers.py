@@ -19,6 +19,9 @@ from combpace.stations.station import Action, Place
 
 # Tempi nearer than this, in BPM, are one.
 SAME_BPM = 5e-4
+# The last beats have left a tempo where they lie so far from it, and so many of them: a single one is a
+# stroke.
+LEFT_S, LAST_BEATS = 0.030, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,6 +209,39 @@ def note_lengths(state: SessionState) -> dict[str, Any] | None:
     return {"rows": rows, "bpm": f"{middle:.2f}", "breathes": state.map_choice().kind != "steady"}
 
 
+@dataclass(frozen=True, slots=True)
+class Leaving:
+    """Playing that keeps one tempo and leaves it before the end.
+
+    bar   number of the first bar with beats that have left it
+    ms    how much later (positive) or earlier than that tempo the last beats come
+    """
+
+    bar: int
+    ms: float
+
+
+def leaves(state: SessionState, facts: Mapping[str, Any]) -> Leaving | None:
+    """Where playing that is steady as a whole leaves its tempo for good; None where it keeps it."""
+    pace = state.own_pace(state.need_lead().id)
+    if facts["verdict"] != "steady" or pace is None or len(pace.knots) < 4 * LAST_BEATS:
+        return None
+    late = _late_s(pace, facts)
+    left = np.abs(late - np.median(late)) > LEFT_S
+    here = len(left) if left[-1] else 0
+    while here and left[here - 1]:
+        here -= 1
+    if not left[-1] or len(left) - here < LAST_BEATS:
+        return None
+    return Leaving(bar_number(pace.bar_of(float(pace.quarters[here]))), 1000 * float(late[-1]))
+
+
+def _late_s(pace: Any, facts: Mapping[str, Any]) -> Any:
+    """How much later than one tempo each beat comes, s; shape (beats,)."""
+    beat = pace.meters[0].beat_quarters
+    return pace.times_s - facts["first_downbeat_s"] - 60.0 / facts["bpm"] * pace.quarters / beat
+
+
 def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
     """How far and how: "within ±14 ms of one tempo", or "from 92 to 97 over the song, slowest in bar 14"."""
     lead = state.need_lead()
@@ -213,8 +249,11 @@ def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
     if pace is None or len(pace.knots) < 5:
         return ""
     if facts["verdict"] == "steady":
-        beat = pace.meters[0].beat_quarters
-        late = pace.times_s - facts["first_downbeat_s"] - 60.0 / facts["bpm"] * pace.quarters / beat
+        late = _late_s(pace, facts)
+        left = leaves(state, facts)
+        if left is not None:
+            way = "later" if left.ms > 0 else "earlier"
+            return f"from bar {left.bar} on beats leave it; the last one comes {abs(left.ms):.0f} ms {way}"
         off = late - float(np.median(late))
         return f"within ±{max(1.0, 1000 * float(np.quantile(np.abs(off), 0.95))):.0f} ms of one tempo"
     tempi = [

@@ -41,12 +41,17 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     if state.document.map.stated_bpm is not None:
         # The user knows how it is counted.
         return found
-    if state.map_choice().kind == "steady" and facts["verdict"] != "steady":
-        reason = f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
+    left = offers.leaves(state, facts)
+    if state.map_choice().kind == "steady" and (facts["verdict"] != "steady" or left is not None):
+        reason = (
+            f"the last beat comes {abs(left.ms):.0f} ms {'later' if left.ms > 0 else 'earlier'}"
+            if left is not None
+            else f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
+        )
         found.append(
             Place(
-                "whole take",
-                _verdict(facts),
+                "whole take" if left is None else f"bar {left.bar}",
+                _verdict(state, facts),
                 reason,
                 None,
                 7,
@@ -114,7 +119,7 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
         "counted": None if decided or heard_as is None else round(100 * heard_as),
         "doubted": doubted and not decided,
         "lines": tempo_lines(state, facts),
-        "verdict": _verdict(facts),
+        "verdict": _verdict(state, facts),
         "stated": stated,
         "map_advice": _advice(state, facts),
         "course": offers.course_words(state, facts),
@@ -129,6 +134,8 @@ def _advice(state: SessionState, facts: Mapping[str, Any]) -> str:
         return (
             "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
         )
+    if offers.leaves(state, facts) is not None:
+        return "one tempo will not do to the end"
     return "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it"
 
 
@@ -208,7 +215,10 @@ def _at_end(offset_ms: float | None) -> str:
     )
 
 
-def _verdict(facts: Mapping[str, Any]) -> str:
+def _verdict(state: SessionState, facts: Mapping[str, Any]) -> str:
+    left = offers.leaves(state, facts)
+    if left is not None:
+        return f"The playing is steady up to bar {left.bar}"
     how = {
         "steady": "is steady",
         "wanders": "breathes",
