@@ -34,12 +34,12 @@ export function makeDeciding(desk) {
         then?.();
         if (name === "keep") keptOf = args.take;
         words.say("");
-        await refresh(done.note);
+        await shown(done.note);
         words.saved("Saved");
       } catch (error) {
         if (error instanceof Refusal && error.status === 409) offerAgain(error, name, args);
         else {
-          await refresh().catch(() => {});
+          await shown().catch(() => {});
           words.trouble(error);
         }
         words.saved("not saved", true);
@@ -78,10 +78,21 @@ export function makeDeciding(desk) {
   }
 
   /**
+   * Fetch and show what is true now, after what is on its way: what was fetched before never comes after it.
+   * @param {string} [note]
+   * @returns {Promise<void>}
+   */
+  function refresh(note) {
+    const mine = queue.then(() => shown(note));
+    queue = mine.catch(() => {});
+    return mine;
+  }
+
+  /**
    * Fetch what is true now and show it: words by the server, pictures from its data.
    * @param {string} [note]
    */
-  async function refresh(note) {
+  async function shown(note) {
     const here = () =>
       `${state.station}?${state.focus ? `take=${state.focus}&` : ""}` +
       `${desk.barsOf() ? `of=${desk.barsOf()}&` : ""}part=1`;
@@ -152,7 +163,7 @@ export function makeDeciding(desk) {
     busy: () => acting > 0,
     /** Fetch what is true now, after what is on its way. */
     later: () => {
-      queue = queue.then(() => refresh()).catch(words.trouble);
+      queue = refresh().catch(words.trouble);
       return queue;
     },
     idle: () => queue,
