@@ -424,6 +424,36 @@ def cut_on_places(desk: Desk) -> str:
     return f"{len(lengths)} pieces of {min(lengths):,} to {max(lengths):,} frames"
 
 
+@promise("A range that is no whole number of bars says how many it is, and where the next line is")
+def odd_range(desk: Desk) -> str:
+    beat = 60 / 118
+    path, out = desk.folder / "tub kit.wav", desk.folder / "range.json"
+    times = 0.5 + beat * np.arange(96)
+    sf.write(path, struck(times, float(times[-1]) + 1.0, low_every=4).samples[0], RATE, subtype="PCM_24")
+    edges = f"{0.5 + 4 * beat:.6f}-{0.5 + 11 * beat:.6f}"
+    with contextlib.redirect_stdout(io.StringIO()):
+        assert command(["measure", str(path), "--range", edges, "--json", str(out)]) == 0
+    said = json.loads(out.read_text())
+    assert not said["whole"] and said["sentence"].startswith("1.75 bars of 118"), said["sentence"]
+    off = 1000 * abs(said["next_s"] - (0.5 + 12 * beat))
+    assert off < 2, f"the next bar line is {off:.1f} ms off"
+    return f"“{said['sentence'].split(':')[0]}”; the next line {off:.2f} ms from the played one"
+
+
+@promise("A rounder tempo that holds to the end is in force, and is the tempo of the click that leaves")
+def rounder(desk: Desk) -> str:
+    rng = np.random.default_rng(5)
+    beats = 0.5 + 60 / 112 * np.arange(128) + rng.uniform(-0.004, 0.004, 128)
+    desk.begin("rounder")
+    desk.bring("tub kit", drums(beats))
+    desk.picture()
+    (click,) = desk.hand_off(extras=["click"], start="bar 1").values()
+    clicks = attack_starts(sound_of(click), RATE)
+    tempo = 60 * (len(clicks) - 1) / float(clicks[-1] - clicks[0])
+    assert abs(tempo - 112) < 0.002, f"{tempo:.4f} BPM"
+    return f"{tempo:.4f} BPM over {len(clicks)} clicks, played at 112 ± 4 ms"
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--only", default="", help="promises in whose words this stands")
