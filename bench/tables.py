@@ -36,7 +36,7 @@ PARTS = {
     "batch": (("bench.batch",), 0.4),
     "feel": (("bench.feel",), 0.4),
     "campaign": (("bench.campaign",), 0.4),
-    "tests": (("bench.coverage", "bench.mutants"), 0.02),
+    "tests": (("bench.coverage", "bench.mutants", "bench.promises"), 0.02),
 }
 
 

@@ -92,7 +92,7 @@ class PartAsAPersonTest(BrowserTest):
             label=next(text for text in grid.locator("option").all_inner_texts() if text.startswith("groove"))
         )
         self.idle()
-        self.assertIn("Notes of reed go to the nearest groove", self.said())
+        self.assertIn("Notes of yard reed go to the nearest groove", self.said())
         # One note is pulled by hand, in the rows of Fit.
         self.page.keyboard.press("5")
         self.page.wait_for_function("combpace.state.station === 'fit'")
@@ -112,7 +112,7 @@ class PartAsAPersonTest(BrowserTest):
         self.page.mouse.move(goal["x"] + 2, y, steps=5)
         self.page.mouse.up()
         self.idle()
-        self.assertIn("1 note of reed goes to 2·2.5", self.said())
+        self.assertIn("1 note of yard reed goes to 2·2.5", self.said())
         pulled = [note for note in self.notes() if note[5]]
         self.assertEqual(len(pulled), 1)
         # All of it is there after a restart, and what is handed off is what is heard.
