@@ -33,6 +33,16 @@ class ArrivalTest(PlaceTest):
         (line,) = arrival_lines(self.seen())
         self.assertRegex(line["said"], r"2 bars at its own 120\.\d, follows the session from bar 1")
 
+    def test_they_stand_in_the_order_in_which_they_came_whichever_is_heard_first(self) -> None:
+        others = [
+            bring_in(self.place, self.session, two_bars(bpm), f"{name} loop.wav", keep=False)
+            for name, bpm in (("lid", 133.0), ("cup", 110.0))
+        ]
+        self.assertEqual([one.id for one in self.seen().document.arrivals], [self.loop, *others])
+        # Also after a decision about takes.
+        self.act("take", take=self.lead, field="name", value="kit")
+        self.assertEqual([one.id for one in self.seen().document.arrivals], [self.loop, *others])
+
     def test_it_sounds_in_session_time_round_and_round_to_the_sessions_end(self) -> None:
         time_map = fits.take_fit(self.seen(), self.loop).fit.time_map
         lines = np.array([self.line(bar) for bar in range(9)])

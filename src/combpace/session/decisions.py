@@ -269,16 +269,30 @@ IN_TAKE = (
 )
 
 
+def _where_they_were(
+    takes: list[dict[str, Any]], staying: list[dict[str, Any]], order: list[str]
+) -> list[dict[str, Any]]:
+    """Takes with the arrivals that stay among them, each behind what it came in behind: the order in which
+    files were dropped holds, whichever is heard first.
+    """
+    every = list(takes)
+    for one in sorted(staying, key=lambda entry: order.index(entry["id"])):
+        before = set(order[: order.index(one["id"])])
+        at = max((k + 1 for k, entry in enumerate(every) if entry["id"] in before), default=0)
+        every.insert(at, one)
+    return every
+
+
 def record(state: SessionState, version: int, change: Change) -> Revision:
     """Keep a change. Raises StaleError where another page was quicker: then nothing of it is kept."""
     folder, session_id, opened = state.folder, state.opened.row.id, state.opened
     changes = dict(change.parts)
     if "takes" in changes:
         there = {*change.dropped, *(entry["id"] for entry in changes["takes"])}
-        changes["takes"] = [
-            *changes["takes"],
-            *forms.takes_part(tuple(one for one in state.document.arrivals if one.id not in there)),
-        ]
+        staying = forms.takes_part(tuple(one for one in state.document.arrivals if one.id not in there))
+        changes["takes"] = _where_they_were(
+            changes["takes"], staying, [entry["id"] for entry in opened.revision.parts.get("takes", ())]
+        )
     if opened.revision.format < FORMAT:
         # A document of an older form is written whole in the new one.
         changes = {**upgraded(opened.revision.parts, opened.revision.format), **changes}
