@@ -67,8 +67,12 @@ class SteadyTest(PlaceTest):
         seen = self.played(0.5 + np.r_[0.0, np.cumsum(gaps)[:-1]])
         pace = values(seen, seen.need_lead().id)["pace"]
         self.assertEqual(pace["verdict"], "The playing is steady up to bar 37")
-        self.assertNotIn("will do", pace["map_advice"].replace("will not do", ""))
-        self.assertRegex(pace["course"], r"from bar 37 on beats leave it; the last one comes 600 ms later")
+        self.assertEqual((pace["map_advice"], pace["offer"]), ("let the map follow it", None))
+        # One number for one question: what the table of tempi says of the end.
+        self.assertEqual(
+            pace["course"], "from bar 37 on beats leave its tempo; at the end attacks come 460 ms later"
+        )
+        self.assertEqual(pace["lines"][0].at_end, "+460.0")
         wanders = [one for one in look(seen, "pace") if one.about == "wanders"]
         self.assertEqual([one.where for one in wanders], ["bar 37"])
         # Taken, the map follows to the end.

@@ -61,8 +61,8 @@ def proposal_of(state: SessionState, facts: Mapping[str, Any]) -> Proposal:
 
 
 def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
-    """The proposal with its button; None where the playing is not steady."""
-    if facts["verdict"] != "steady":
+    """The proposal with its button; None where the playing is not steady to its end."""
+    if facts["verdict"] != "steady" or leaves(state, facts) is not None:
         return None
     found, choice, line = proposal_of(state, facts), state.map_choice(), state.session_map()
     beat = line.meters[0].beat_quarters if line else 1.0
@@ -214,11 +214,16 @@ class Leaving:
     """Playing that keeps one tempo and leaves it before the end.
 
     bar   number of the first bar with beats that have left it
-    ms    how much later (positive) or earlier than that tempo the last beats come
+    ms    how much later (positive) or earlier than that tempo the attacks come at the end, as the table of
+          tempi has it
     """
 
     bar: int
     ms: float
+
+    @property
+    def end(self) -> str:
+        return f"at the end attacks come {abs(self.ms):.0f} ms {'later' if self.ms > 0 else 'earlier'}"
 
 
 def leaves(state: SessionState, facts: Mapping[str, Any]) -> Leaving | None:
@@ -233,7 +238,11 @@ def leaves(state: SessionState, facts: Mapping[str, Any]) -> Leaving | None:
         here -= 1
     if not left[-1] or len(left) - here < LAST_BEATS:
         return None
-    return Leaving(bar_number(pace.bar_of(float(pace.quarters[here]))), 1000 * float(late[-1]))
+    at_end = at_the_end(state, facts)(facts["bpm"])
+    return Leaving(
+        bar_number(pace.bar_of(float(pace.quarters[here]))),
+        1000 * float(late[-1]) if at_end is None else at_end,
+    )
 
 
 def _late_s(pace: Any, facts: Mapping[str, Any]) -> Any:
@@ -252,8 +261,7 @@ def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
         late = _late_s(pace, facts)
         left = leaves(state, facts)
         if left is not None:
-            way = "later" if left.ms > 0 else "earlier"
-            return f"from bar {left.bar} on beats leave it; the last one comes {abs(left.ms):.0f} ms {way}"
+            return f"from bar {left.bar} on beats leave its tempo; {left.end}"
         off = late - float(np.median(late))
         return f"within ±{max(1.0, 1000 * float(np.quantile(np.abs(off), 0.95))):.0f} ms of one tempo"
     tempi = [

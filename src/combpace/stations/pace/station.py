@@ -44,9 +44,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     left = offers.leaves(state, facts)
     if state.map_choice().kind == "steady" and (facts["verdict"] != "steady" or left is not None):
         reason = (
-            f"the last beat comes {abs(left.ms):.0f} ms {'later' if left.ms > 0 else 'earlier'}"
-            if left is not None
-            else f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
+            left.end if left is not None else f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
         )
         found.append(
             Place(
@@ -135,7 +133,7 @@ def _advice(state: SessionState, facts: Mapping[str, Any]) -> str:
             "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
         )
     if offers.leaves(state, facts) is not None:
-        return "one tempo will not do to the end"
+        return "let the map follow it"
     return "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it"
 
 
