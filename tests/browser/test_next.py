@@ -62,6 +62,14 @@ class NextTest(BrowserTest):
             with self.subTest(state="done", station=station):
                 self.assertEqual(len(self.primaries()), 1, self.primaries())
 
+    def test_another_station_begins_with_its_next_step_in_sight(self) -> None:
+        self.drop(self.write("tub kit.wav", breathing(16)[1]))
+        self.go("pace")
+        self.look("document.querySelector('[data-region=side]').scrollTop = 300")
+        self.assertEqual(self.look("document.querySelector('[data-region=side]').scrollTop"), 300)
+        self.go("hand-off")
+        self.assertEqual(self.look("document.querySelector('[data-region=side]').scrollTop"), 0)
+
     def test_a_doubtful_place_is_heard_by_the_next_step(self) -> None:
         self.drop(self.write("tub kit.wav", breathing(bars=10, start=1.2)[1]))
         session, version = self.page.url.split("/")[4], self.look("combpace.state.picture.version")

@@ -25,6 +25,7 @@ export function makeMoving(desk) {
         ? `#${active.id}`
         : null;
     const scroll = side().scrollTop,
+      before = side().dataset.stationNow,
       saved = words.savedNow();
     for (const fresh of /** @type {NodeListOf<HTMLElement>} */ (
       page.content.querySelectorAll("[data-region]")
@@ -40,7 +41,8 @@ export function makeMoving(desk) {
     words.saved(saved);
     state.station = side().dataset.stationNow ?? state.station;
     state.focus = side().dataset.focus ?? "";
-    side().scrollTop = scroll;
+    // Another station begins at its top, with what is to be done next in sight.
+    side().scrollTop = side().dataset.stationNow === before ? scroll : 0;
     swapped();
     if (key) /** @type {HTMLElement | null} */ (document.querySelector(key))?.focus();
   }
