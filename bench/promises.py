@@ -27,9 +27,11 @@ from urllib.parse import quote
 import numpy as np
 import soundfile as sf
 from numpy.typing import NDArray
+from scipy import signal
 
 from combpace.cli import main as command
 from combpace.media.midi import read_map
+from rig.lossy import write_mp3
 from rig.server import Server
 from rig.sounds import RATE, attack_starts, burst, struck
 from rig.waiting import until
@@ -95,7 +97,11 @@ class Desk:
         """A sound comes in and is listened to; a loop that arrives is kept. Returns the take's id."""
         out = io.BytesIO()
         sf.write(out, sound, RATE, format="WAV", subtype="PCM_24")
-        take: str = self.ask("PUT", f"{self.base}/uploads?name={quote(name)}", out.getvalue())["take"]
+        return self.upload(name, out.getvalue())
+
+    def upload(self, name: str, data: bytes) -> str:
+        """The bytes of a file, brought in as `bring` does."""
+        take: str = self.ask("PUT", f"{self.base}/uploads?name={quote(name)}", data)["take"]
 
         def ready() -> bool:
             seen = self.picture()
@@ -280,6 +286,29 @@ def every_bar(desk: Desk) -> str:
     return f"{len(lengths)} pieces of {min(lengths):,} to {max(lengths):,} frames; a bar has {bar:,.2f}"
 
 
+@promise("A file of one piece is named by a bar and beat that exist, and its attack is there")
+def named_places(desk: Desk) -> str:
+    desk.begin("Places")
+    beats = steady_beats(96, 8, 0.5)
+    desk.bring("tub kit.wav", drums(beats))
+    # A hair before the bar lines, and half a beat off where the bar line is empty.
+    early = beats[::2] - 0.002
+    early[6] += 0.3125
+    take = desk.bring("pipes.wav", drums(early))
+    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    desk.act("onset-rule", take=take, field="on", value="bars")
+    desk.act("cut-and-lay", take=take, at="onsets", lay="where")
+    (single,) = (d for d in desk.hand_off(takes=[take], extras=["pieces"]).values() if d[:2] == b"PK")
+    with zipfile.ZipFile(io.BytesIO(single)) as pack:
+        places = [re.search(r"\d{3} (.+)\.\w+$", name) for name in sorted(pack.namelist())]
+    said = [found[1] for found in places if found and not found[1].startswith("lead-in")]
+    beat_of = [float(name.partition(".")[2]) for name in said]
+    assert max(beat_of) < 5, f"a piece is called {said[int(np.argmax(beat_of))]}"
+    assert all(min(beat - 1, 5 - beat) < 0.25 for beat in beat_of), f"on bars: {said}"
+    assert "4.1" not in said, f"nothing is struck at 4·1, and a piece is called so: {said}"
+    return f"pieces of marks on bars are called {', '.join(said)}; bar 4 has no attack on its line"
+
+
 # -- hand-off
 
 
@@ -346,6 +375,126 @@ def kept_marks(desk: Desk) -> str:
     off = off_ms(attack_starts(made, RATE), after + entry["offset_s"])
     assert off < 1000 * NEAR_S, f"a mark lies {off:.1f} ms beside its attack"
     return f"{before} marks stay {len(after)}, each within {off:.2f} ms of its attack in the file"
+
+
+@promise("A rule given to other takes pulls those it names, and leaves the lead as it was played, to the bit")
+def rule_for_others(desk: Desk) -> str:
+    desk.begin("Others")
+    beats = steady_beats(96, 8, 0.5)
+    lead_sound = drums(beats + np.random.default_rng(8).uniform(-0.012, 0.012, len(beats)))
+    lead = desk.bring("tub kit.wav", lead_sound)
+    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    one, other = (
+        desk.bring(name, drums(steady_beats(96, 8, 0.5, 0.02, seed=seed)))
+        for name, seed in (("pipes.wav", 5), ("spoons.wav", 6))
+    )
+    desk.act("rule", take=one, field="grid", value="1/4")
+    note = desk.act("rule-to-others", take=one)
+    assert "tub kit" not in note and "spoons" in note, note
+    made = desk.hand_off(takes=[lead, one, other], start="lead-in", kind="wav32f")
+    apart = float(np.max(np.abs(sound_of(made["tub kit.wav"])[: len(lead_sound)] - lead_sound)))
+    assert apart < 2.0**-22, f"samples of the lead differ by {apart:g}"
+    off = off_ms(attack_starts(sound_of(made["spoons.wav"]), RATE), beats)
+    assert off < 1000 * NEAR_S, f"a beat of spoons lies {off:.1f} ms off the grid"
+    return f"the lead is as it came; the farthest of {len(beats)} beats of spoons {off:.2f} ms off the grid"
+
+
+@promise("What is moved without stretching sounds as it came, and is not called stretched")
+def moved_by_cutting(desk: Desk) -> str:
+    desk.begin("Cut")
+    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
+    beats = steady_beats(96, 8, 0.5)
+    sound = drums(beats + np.where(np.arange(len(beats)) % 2, 0.03, -0.02))
+    take = desk.bring("pipes.wav", sound)
+    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    desk.act("rule", take=take, field="grid", value="1/4")
+    desk.act("rule", take=take, field="method", value="cut")
+    said = " ".join(re.sub(r"<[^>]+>", " ", desk.page("fit", take)).split())
+    wrong = re.search(r"\d+ spans? (is|are) stretched", said)
+    assert not wrong, wrong and wrong[0]
+    made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["pipes.wav"])
+    starts, played, length = attack_starts(made, RATE), attack_starts(sound, RATE), round(0.05 * RATE)
+    apart = 0.0
+    for at, came in zip(starts, played, strict=True):
+        here, there = made[round(at * RATE) :][:length], sound[round(came * RATE) :][:length]
+        apart = max(apart, float(np.max(np.abs(here - there))))
+    assert apart < 1e-4, f"the strokes differ by {apart:g}"
+    off = off_ms(starts, beats)
+    assert off < 1000 * NEAR_S, f"{off:.1f} ms off the grid"
+    return f"{len(starts)} strokes {off:.2f} ms off the grid, their first 50 ms as they came"
+
+
+@promise("A coarse fit says how far it moves a take, and moves it so far")
+def coarse_fit(desk: Desk) -> str:
+    desk.begin("Coarse")
+    beats = steady_beats(96, 8, 0.5)
+    desk.bring("tub kit.wav", drums(beats))
+    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    sound = drums(beats + 0.16)
+    take = desk.bring("pipes.wav", sound)
+    desk.act("rule", take=take, field="coarse", value="yes")
+    seen = desk.picture(take)
+    numbers = seen["fit"]["numbers"] if "numbers" in seen["fit"] else seen["fit"]
+    made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["pipes.wav"])
+    moved = 1000 * float(np.max(np.abs(attack_starts(made, RATE) - attack_starts(sound, RATE))))
+    said = abs(numbers["largest_ms"])
+    assert abs(said - moved) < 3, f"says {said:.1f} ms, moves by {moved:.1f}"
+    return f"says {said:.1f} ms, moves by {moved:.1f} ms"
+
+
+# -- what is heard
+
+
+@promise("Of several mics the one that hears the hats says how many they play to the beat")
+def hats_of_mics(desk: Desk) -> str:
+    rng, high = np.random.default_rng(3), signal.butter(4, 6000, "high", fs=RATE, output="sos")
+    said = []
+    for count in (2, 4):
+        desk.begin(f"Hats {count}")
+        beats = steady_beats(104, 10, 1.0)
+        hits = (beats[:, None] + np.arange(count) * 60 / 104 / count).ravel()
+        t = np.arange(round(0.15 * RATE)) / RATE
+        deep = 0.6 * np.sin(2 * np.pi * 60 * t) * np.exp(-t / 0.05)
+        mics = [1e-4 * rng.standard_normal(round((beats[-1] + 2) * RATE)) for _ in range(2)]
+        for at in np.round(beats * RATE).astype(int):
+            knock = deep + 0.05 * signal.sosfilt(high, rng.standard_normal(len(t))) * np.exp(-t / 0.01)
+            mics[0][at : at + len(t)] += knock
+            mics[1][at : at + len(t)] += 0.05 * deep
+        for at in np.round(hits * RATE).astype(int):
+            mics[1][at : at + len(t)] += (
+                0.3 * signal.sosfilt(high, rng.standard_normal(len(t))) * np.exp(-t / 0.02)
+            )
+        takes = [
+            desk.bring(f"{name}.wav", mic) for name, mic in zip(("drum low", "drum top"), mics, strict=True)
+        ]
+        desk.act("bundle", takes=takes, name="drum")
+        found = re.search(r"Hats \(what rides in the highs\) play ([\w ]+)", desk.page("pace", takes[0]))
+        assert found, "nothing is said of the hats"
+        said.append(found[1].strip())
+    return f"of two and of four to the beat: {'; '.join(said)}"
+
+
+@promise("Of a whole file nothing is said to be missing, and music that begins late is not called padded")
+def whole_files(desk: Desk) -> str:
+    sound = drums(steady_beats(120, 12, 1.237))
+    said = []
+    for name in ("tub kit.mp3", "tub kit.wav"):
+        desk.begin(name)
+        if name.endswith("mp3"):
+            path = desk.folder / name
+            write_mp3(path, sound, RATE, header=True)
+            take = desk.upload(name, path.read_bytes())
+        else:
+            take = desk.bring(name, sound)
+        text = " ".join(desk.page(station, take) for station in ("takes", "pace", "bars"))
+        for wrong in ("announces", "padding"):
+            assert wrong not in text, f"{name}: “{wrong}” is said"
+        # Padding is gone, too: what leaves begins where the music did.
+        made = sound_of(next(iter(desk.hand_off(takes=[take], start="lead-in").values())))
+        first = float(attack_starts(made, RATE)[0])
+        said.append(f"{name} {1000 * (first - 1.237):+.2f} ms")
+        assert abs(first - 1.237) < NEAR_S, said
+    return f"the first attack in what leaves, from where it was played: {', '.join(said)}"
 
 
 # -- maps

@@ -11,6 +11,7 @@ import argparse
 import io
 import multiprocessing
 import os
+import resource
 import sys
 import threading
 import time
@@ -30,7 +31,9 @@ LONGEST_FIRST = ("tests.browser", "tests.test_campaign", "tests.workers", "tests
 
 @dataclass(frozen=True)
 class Ended:
-    """What one module came to. report: what unittest printed of it, without its dots."""
+    """What one module came to. report: what unittest printed of it, without its dots. processor_s: of this
+    process and of those it started and waited for, so not of the browser, which lives on.
+    """
 
     module: str
     ran: int
@@ -39,6 +42,7 @@ class Ended:
     skipped: int
     seconds: float
     report: str
+    processor_s: float = 0.0
     tests: tuple[tuple[float, str], ...] = ()
     why_not: tuple[str, ...] = ()
 
@@ -82,9 +86,15 @@ def measuring(data: str) -> None:
     _MEASURES[0].start()
 
 
+def processor_s() -> float:
+    """What this process and those it waited for have used of processors so far, seconds."""
+    whom = (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
+    return sum(use.ru_utime + use.ru_stime for use in map(resource.getrusage, whom))
+
+
 def run(module: str, tiers: tuple[str, ...] = TIERS) -> Ended:
     """One module's tests in this process."""
-    begun = time.monotonic()
+    begun, used = time.monotonic(), processor_s()
     out = io.StringIO()
     runner = unittest.TextTestRunner(out, verbosity=0, resultclass=Timed)  # type: ignore[arg-type]
     result = runner.run(chosen(unittest.defaultTestLoader.loadTestsFromName(module), tiers))
@@ -102,6 +112,7 @@ def run(module: str, tiers: tuple[str, ...] = TIERS) -> Ended:
         time.monotonic() - begun,
         # Its own sum would be counted twice.
         out.getvalue().rpartition(f"\n{'-' * 70}\nRan ")[0] + "\n" if not result.wasSuccessful() else "",
+        processor_s() - used,
         tuple(result.durations),
         tuple(why for _, why in result.skipped),
     )
@@ -157,7 +168,10 @@ def main() -> int:
         whole.combine()
         whole.save()
     for one in sorted(ended, key=lambda one: -one.seconds)[: options.slowest]:
-        print(f"{one.seconds:7.1f} s  {one.ran:4d}  {one.module}", file=sys.stderr)
+        print(
+            f"{one.seconds:7.1f} s {one.processor_s:7.1f} s of processors  {one.ran:4d}  {one.module}",
+            file=sys.stderr,
+        )
     tests = sorted((test for one in ended for test in one.tests), reverse=True)
     for seconds, name in tests[: options.slowest]:
         print(f"{seconds:7.1f} s  {name}", file=sys.stderr)
