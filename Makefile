@@ -6,6 +6,8 @@ DATA ?= demo-data
 SCRIPTS := src/combpace/web/static/js tests/js tests/browser
 PORT ?= 8420
 TIERS ?= main
+# What is compiled is kept, also where the environment says otherwise: a run of tests starts a hundred Pythons.
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: setup demo run watch one check test test-all soak bench coverage mutants wheel pythons types hooks browser-setup firefox-setup lock clean
 

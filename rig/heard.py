@@ -1,6 +1,5 @@
-"""What the tests of this process heard already. A new data folder is given it as if it had heard it itself,
-so that a sound which ten tests bring in is listened to once. Nothing heard is checked in: each process begins
-empty.
+"""What the tests of this run heard already. A new data folder is given it as if it had heard it itself, so
+that a sound which ten tests bring in is listened to once. Nothing heard is checked in: each run begins empty.
 """
 
 from __future__ import annotations
@@ -8,9 +7,11 @@ from __future__ import annotations
 import atexit
 import hashlib
 import os
+import pickle
 import shutil
 import tempfile
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,9 +24,31 @@ from combpace.stations.takes import importing
 from combpace.stations.takes.hearing import stated
 
 Progress = Callable[[str, float], None] | None
-_BLOBS: list[Path] = []
-_SOUNDS: dict[str, known.Sound] = {}
-_HEARD: dict[tuple[str, str], str] = {}
+# Where the processes of one run of tests keep it together; without it each process keeps its own.
+TOGETHER = "COMBPACE_TESTS_HEARD"
+_PLACE: list[Path] = []
+
+
+def _place() -> Path:
+    """The folder of what was heard: blobs by their hashes, and what they are of."""
+    if not _PLACE:
+        together = os.environ.get(TOGETHER)
+        _PLACE.append(Path(together or tempfile.mkdtemp()))
+        if not together:
+            atexit.register(shutil.rmtree, _PLACE[0], ignore_errors=True)
+    return _PLACE[0]
+
+
+def _named(source_sha: str, name: str) -> Path:
+    """The file that says what was heard in some bytes under a name: what is stated there counts, too."""
+    return _place() / f"{hashlib.sha256(f'{source_sha} {name}'.encode()).hexdigest()}.heard"
+
+
+def _keep(path: Path, write: Callable[[Path], object]) -> None:
+    """Write a file whole or not at all: another process may read it."""
+    part = path.with_name(f"{path.name}.{os.getpid()}")
+    write(part)
+    part.rename(path)
 
 
 def _key(sound: known.Sound, name: str) -> str:
@@ -35,15 +58,15 @@ def _key(sound: known.Sound, name: str) -> str:
 
 def give(folder: DataFolder, source_sha: str, name: str) -> None:
     """Let a data folder know what was heard in these bytes under this name, if any test here heard them."""
-    sound = _SOUNDS.get(source_sha)
-    heard = _HEARD.get((source_sha, name))
-    if sound is None or heard is None:
+    try:
+        sound, heard = pickle.loads(_named(source_sha, name).read_bytes())
+    except FileNotFoundError:
         return
     for sha in (sound.decoded_sha, sound.peaks_sha, heard):
         if not folder.blobs.has(sha):
             copy = folder.blobs.new_path()
             # A copy, for tests damage what they have.
-            shutil.copyfile(_BLOBS[0] / sha, copy)
+            shutil.copyfile(_place() / sha, copy)
             folder.blobs.adopt(copy)
     known.keep_sound(folder, source_sha, sound)
     known.keep_analyses(folder, _key(sound, name), [sound.decoded_sha], [heard])
@@ -58,16 +81,11 @@ def imported(folder: DataFolder, take_id: str) -> None:
     heard = known.analyses_of(folder, _key(sound, row.name)) if sound is not None else None
     if sound is None or heard is None:
         return
-    if not _BLOBS:
-        _BLOBS.append(Path(tempfile.mkdtemp()))
-        atexit.register(shutil.rmtree, _BLOBS[0], ignore_errors=True)
     for sha in (sound.decoded_sha, sound.peaks_sha, heard[0]):
-        if not (_BLOBS[0] / sha).exists():
-            part = _BLOBS[0] / f"{sha}.{os.getpid()}"
-            shutil.copyfile(folder.blobs.path(sha), part)
-            part.rename(_BLOBS[0] / sha)
-    _SOUNDS[row.source_sha] = sound
-    _HEARD[row.source_sha, row.name] = heard[0]
+        if not (_place() / sha).exists():
+            _keep(_place() / sha, partial(shutil.copyfile, folder.blobs.path(sha)))
+    content = pickle.dumps((sound, heard[0]))
+    _keep(_named(row.source_sha, row.name), lambda part: part.write_bytes(content))
 
 
 _LISTENED: dict[str, Analysis] = {}

@@ -13,6 +13,7 @@ import multiprocessing
 import os
 import resource
 import sys
+import tempfile
 import threading
 import time
 import unittest
@@ -22,6 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import coverage
+from rig.heard import TOGETHER
 from rig.tiers import TIERS, chosen
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -132,6 +134,8 @@ def main() -> int:
     begun = time.monotonic()
     ended: list[Ended] = []
     context, file = multiprocessing.get_context("spawn"), str(Path(options.cover).resolve())
+    heard = tempfile.TemporaryDirectory()
+    os.environ.setdefault(TOGETHER, heard.name)
     measured = {"initializer": measuring, "initargs": (file,)} if options.cover else {}
     left = deque(options.modules or modules())
     lock = threading.Lock()

@@ -13,6 +13,7 @@ from combpace.session.state import led_by, session_state
 from combpace.stations.bars.map_in import read_file
 from rig.places import PlaceTest, bring_in
 from rig.sounds import struck
+from rig.tiers import soak
 
 STEADY = 1.0 + 0.5 * np.arange(80)
 
@@ -265,12 +266,19 @@ class ForesightTest(EditTest):
 class HoldsTest(EditTest):
     """After any sequence of actions what was stated holds exactly."""
 
-    # 200 of them hold; so many are run each time.
-    SEEDS, ACTIONS = 8, 30
+    # So many are run each time, so many before an issue is closed.
+    SEEDS, MANY, ACTIONS = 4, 40, 30
 
     def test_random_sequences(self) -> None:
+        self.hold(range(self.SEEDS))
+
+    @soak
+    def test_many_random_sequences(self) -> None:
+        self.hold(range(self.SEEDS, self.MANY))
+
+    def hold(self, seeds: range) -> None:
         first = self.session
-        for seed in range(self.SEEDS):
+        for seed in seeds:
             rng = np.random.default_rng(seed)
             self.session = shelf.duplicate(self.place, first)
             for _ in range(self.ACTIONS):
