@@ -399,7 +399,8 @@ def rule_for_others(desk: Desk) -> str:
     apart = float(np.max(np.abs(sound_of(made["tub kit.wav"])[: len(lead_sound)] - lead_sound)))
     assert apart < 2.0**-22, f"samples of the lead differ by {apart:g}"
     off = off_ms(attack_starts(sound_of(made["spoons fitted.wav"]), RATE), beats)
-    assert off < 1000 * NEAR_S, f"a beat of spoons lies {off:.1f} ms off the grid"
+    # An attack may be heard so far beside its first sample.
+    assert off < 3, f"a beat of spoons lies {off:.1f} ms off the grid"
     return f"the lead is as it came; the farthest of {len(beats)} beats of spoons {off:.2f} ms off the grid"
 
 
@@ -440,13 +441,23 @@ def coarse_fit(desk: Desk) -> str:
     )
     take = desk.bring("pipes.wav", sound)
     desk.act("rule", take=take, field="coarse", value="yes")
-    seen = desk.picture(take)
-    numbers = seen["fit"]["numbers"] if "numbers" in seen["fit"] else seen["fit"]
+    desk.act("rule", take=take, field="ignore", value="nothing")
+    numbers = desk.picture(take)["fit"]["numbers"]
     made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["pipes fitted.wav"])
-    moved = 1000 * float(np.max(np.abs(attack_starts(made, RATE) - attack_starts(sound, RATE))))
-    said = abs(numbers["largest_ms"])
+    now, came = attack_starts(made, RATE), attack_starts(sound, RATE)
+    assert len(now) == len(came), f"{len(came)} strokes became {len(now)}"
+    moved, said = 1000 * float(np.max(np.abs(now - came)[::4])), abs(numbers["largest_ms"])
     assert abs(said - moved) < 3, f"says {said:.1f} ms, moves by {moved:.1f}"
-    return f"says {said:.1f} ms, moves by {moved:.1f} ms"
+    off = off_ms(now, beats[::4])
+    assert off < 3, f"the first stroke of a bar lies {off:.1f} ms off its line"
+    louder = 20 * np.log10([_peak(made, a) / _peak(sound, b) for a, b in zip(now, came, strict=True)])
+    assert np.max(np.abs(louder)) < 0.5, f"a stroke is {louder[np.argmax(np.abs(louder))]:.1f} dB louder"
+    return f"says {said:.1f} ms, moves by {moved:.1f} ms; all {len(now)} strokes are as loud as they were"
+
+
+def _peak(sound: Sound, at_s: float) -> float:
+    """The largest sample of the 10 ms from a moment on."""
+    return float(np.abs(sound[round(at_s * RATE) :][: RATE // 100]).max())
 
 
 # -- what is heard

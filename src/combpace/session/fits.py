@@ -35,7 +35,7 @@ from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.store import rows
 from combpace.store.models import WANTED, TakeRow
 
-STRETCH_VERSION = 9
+STRETCH_VERSION = 10
 # What ends so little after a bar line, quarters, ends on it.
 ROUNDING_QUARTERS = 0.02
 

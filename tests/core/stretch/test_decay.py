@@ -15,7 +15,7 @@ from combpace.core.clocks import FloatArray
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import stretch
 from combpace.core.stretch.decay import Kind, kept
-from rig.sounds import RATE
+from rig.sounds import RATE, attack_starts, struck
 
 # (partial in Hz, decibels a second)
 PARTIALS = ((220.0, 12.0), (440.0, 14.0), (1320.0, 24.0), (3080.0, 45.0), (6160.0, 70.0))
@@ -115,6 +115,24 @@ class NotesThatDieAway(unittest.TestCase):
         span = slice(round(0.93 * RATE), round(0.99 * RATE))
         loud = 10 * np.log10(np.mean(np.square(made[0, span])) / np.mean(np.square(hits(ENDS, 2.6)[0, span])))
         self.assertLess(abs(loud), 3.0)
+
+    def test_a_stroke_that_rides_within_is_as_loud_as_it_was(self) -> None:
+        # Three strokes that no point says anything about, one behind the place where sound is repeated.
+        times = np.array([0.3, 0.9, 1.5, 2.1, 2.7])
+        played = struck(times, 3.6)
+        for longer_s in (0.01, 0.03, 0.06, 0.2):
+            line = TimeMap(
+                np.array([0.0, 0.3, 2.7, 3.6]), np.array([0.0, 0.3, 2.7 + longer_s, 3.6 + longer_s])
+            )
+            for method in ("cut", "strike"):
+                with self.subTest(longer_s=longer_s, method=method):
+                    made = stretch(played, line, method).samples[0]
+                    starts = attack_starts(made, RATE)
+                    self.assertEqual(len(starts), len(times))
+                    for before, now in zip(times, starts, strict=True):
+                        loud = np.abs(made[round(now * RATE) :][:441]).max()
+                        was = np.abs(played.samples[0, round(before * RATE) :][:441]).max()
+                        self.assertAlmostEqual(20 * np.log10(loud / was), 0.0, delta=0.2)
 
     def test_what_is_held_stays_as_it_is(self) -> None:
         time = np.arange(RATE) / RATE

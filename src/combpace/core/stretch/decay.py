@@ -29,6 +29,9 @@ HELD_DB_S, WHOLE_DB_S = 8.0, 3.0
 APART_DB = 4.0
 # A fall as steep as this within SMOOTH frames is a note that was let go: what comes after says nothing.
 LET_GO_DB, SMOOTH = 14.0, 9
+# A hit whose level grows so much, within a window, holds another stroke; what lies so far below its loudest
+# moment is none.
+STROKE_DB, FAINT_DB = 12.0, 45.0
 # Never softer by more than this, and less than this is not worth a filter.
 MOST_DB, LEAST_DB = 26.0, 0.7
 # A segment that is longer by less is left alone; shorter ones are seen through shorter windows, this many at
@@ -115,7 +118,8 @@ def _gains(
     level = 10 * np.log10(bands + 1e-7 * bands.sum(axis=1).max() + 1e-12)
     at, out_s, in_s = (starts + window / 2) / rate, time / rate, there / rate
     if kind == "hit":
-        found = [_softer_hit(at, band, out_s, in_s) for band in level.T]
+        since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole))
+        found = [_softer_hit(at, band, since_s, in_s) for band in level.T]
     else:
         heard = (
             whole
@@ -143,6 +147,29 @@ def _gains(
         stack[low] * (1 - part[:, None]) + stack[np.minimum(low + 1, len(centres) - 1)] * part[:, None]
     ).T
     return gains
+
+
+def _strokes_within(seconds: FloatArray, level: FloatArray) -> FloatArray:
+    """When further strokes of a hit begin to be heard, seconds of its sound: shape (strokes,)."""
+    grown = level[OVERLAP:] - level[:-OVERLAP]
+    heard = (
+        (grown >= STROKE_DB) & (level[OVERLAP:] > level.max() - FAINT_DB) & (seconds[:-OVERLAP] > ATTACK_S)
+    )
+    begins = np.flatnonzero(heard & ~np.concatenate([[False], heard[:-1]]))
+    return np.asarray(seconds[begins + OVERLAP - 1])
+
+
+def _since_stroke(out_s: FloatArray, in_s: FloatArray, strokes_s: FloatArray) -> FloatArray:
+    """How late in the source each moment of the output is to be as loud as: its own time; behind a further
+    stroke as long after that as it lies there, and before one never later than it.
+    """
+    since = out_s.copy()
+    for stroke_s in strokes_s:
+        before = np.flatnonzero(in_s <= stroke_s)
+        last = int(before[-1]) if len(before) else 0
+        since[:last] = np.minimum(since[:last], np.maximum(stroke_s, in_s[:last]))
+        since[last:] = out_s[last:] - (out_s[last] - in_s[last])
+    return since
 
 
 def _softer_hit(seconds: FloatArray, level: FloatArray, out_s: FloatArray, in_s: FloatArray) -> FloatArray:
