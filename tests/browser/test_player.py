@@ -168,6 +168,15 @@ class SwitchTest(BrowserTest):
             "combpace.store.sound({ click: false, mix: { [combpace.state.picture.lead]: { level: "
             "0, pan: 0, mute: true, solo: false } } })"
         )
+        # Both are at hand: how long a busy machine takes to stretch is another question.
+        self.page.evaluate(
+            """async () => {
+              const { player } = combpace;
+              for (player.fitted of [true, false])
+                for (const voice of player.audible())
+                  for (const number of [1, 2, 3, 4]) await player.fetch(voice, number);
+            }"""
+        )
         self.page.evaluate("combpace.player.seek(4)")
         self.page.keyboard.press("Space")
         self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 4.6")

@@ -71,10 +71,11 @@ class MapBackTest(PlaceTest):
         self.assertEqual(bars["lead_in"], "4 bars")
         with self.assertRaisesRegex(Exception, "goes from the lead-in to bar"):
             announced(self.seen(), Wish(takes=[self.lead], start="bar 400"))
-        # A hair before the first frame is the first frame.
-        self.act("steady", bpm=96.0, bar_1_s=-0.006)
-        entry = shelf.shelf(self.place)[0]
-        self.assertIn("bar 1 at 0:00.000", entry.sentence)
+        # A hair before the first frame is the first frame; what opens its file has no time before zero.
+        for start_s, said in ((-0.001, "bar 1 at 0:00.000"), (-0.006, "bar 1 6 ms before the start")):
+            note = self.act("steady", bpm=96.0, bar_1_s=start_s).note
+            self.assertIn(said, note)
+            self.assertIn(said, shelf.shelf(self.place)[0].sentence)
 
 
 class LoopTest(PlaceTest):

@@ -276,7 +276,7 @@ def steady_change(
     *,
     odd: bool = True,
 ) -> Change:
-    """A steady map as the session's; `note` may name {bpm} and {bar_1} of it."""
+    """A steady map as the session's; `note` may name {bpm} of it, and with {bar_1} where its bar 1 lies."""
     near_audio(state, line.second(0.0))
     meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
     bpm = line.bpm_at(0.0)
@@ -286,7 +286,7 @@ def steady_change(
         update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters}
     )
     said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace(
-        "{bar_1}", words.clock(line.second(0.0))
+        "{bar_1}", words.first_line(line.second(0.0))
     )
     beside = odd_words(line, state.session_map(), chosen, last_bar(state, line)) if odd else ""
     return Change({"map": forms.map_part(made)}, said + beside, gesture)

@@ -13,7 +13,7 @@ from combpace.core.tempo.meters import bar_number
 
 MINUS = "\u2212"
 HAIR_S = 0.0015
-# A bar 1 that lies so little before session zero is said to lie on it.
+# A bar 1 that lies so little before session zero belongs to the attack that opens its file.
 OPENS_S = 0.030
 
 
@@ -142,18 +142,21 @@ def meter_changes(tempo_map: TempoMap[ClockT]) -> str:
     )
 
 
+def first_line(seconds: float) -> str:
+    """Where bar 1 lies: at 0:15.842; 6 ms before the start: what opens its file has no time before zero."""
+    if -OPENS_S < seconds <= -HAIR_S:
+        return f"{-1000 * seconds:.0f} ms before the start"
+    return f"at {clock(seconds)}"
+
+
 def map_sentence(session_map: TempoMap[SessionTimes] | None, kind: str, end_s: float) -> str:
     """The map as a sentence: "4/4, breathing 92.4–97.1, bar 1 at 0:03.214"."""
     if session_map is None:
         return "no tempo map yet"
     meter = meters(session_map)
     beat = session_map.meters[0].beat_quarters
-    # An attack that opens its file may be heard a hair before its first frame.
-    start = session_map.second(0.0)
-    bar_1 = clock(0.0 if -OPENS_S < start < 0 else start)
+    bar_1 = first_line(session_map.second(0.0))
     if kind == "steady":
-        return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 at {bar_1}"
+        return f"{meter}, steady {session_map.bpm_at(0.0) / beat:.2f}, bar 1 {bar_1}"
     how = {"given": "from a file,", "edited": "edited,"}.get(kind, "breathing")
-    return (
-        f"{meter}, {how} {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 at {bar_1}"
-    )
+    return f"{meter}, {how} {bpm_range(session_map, max(0.0, session_map.second(0.0)), end_s)}, bar 1 {bar_1}"

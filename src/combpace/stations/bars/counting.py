@@ -83,7 +83,7 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
             state,
             chosen,
             steady_line(state, chosen, bpm, start + by_s, meters),
-            f"{note}; bar 1 is at {{bar_1}}.{replaced}",
+            f"{note}; bar 1 is {{bar_1}}.{replaced}",
         )
     pace = need_line(state, lead)
     freed = pace

@@ -105,7 +105,7 @@ def bar_here(state: SessionState, time_s: float, number: int) -> Change:
     chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number), same)
     if chosen.kind == "steady":
         said = (
-            "Bar 1 is at {bar_1}; all bars are counted from there."
+            "Bar 1 is {bar_1}; all bars are counted from there."
             if number == 1
             else f"Bar {number} is at {words.clock(at)}."
         )

@@ -105,11 +105,11 @@ def steady(state: SessionState, args: SteadyArgs) -> Change:
         start = near_audio(state, float(given))
         chosen, _ = with_statement(chosen, BarStatement(time_s=start, bar=1))
     line = steady_line(state, chosen, checked_bpm(bpm * beat), start, meters)
-    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 at {{bar_1}}."
+    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 {{bar_1}}."
     if now is not None and not was_steady:
         note = (
             f"The session runs at a steady {bpm:.2f} BPM from now on, and no longer as {lead.name} was "
-            "played; bar 1 at {bar_1}."
+            "played; bar 1 {bar_1}."
         )
     return steady_change(state, chosen, line, note, gesture="tempo" if args.nudged else None)
 

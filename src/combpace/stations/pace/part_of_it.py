@@ -100,7 +100,7 @@ def read_from(state: SessionState, args: PartArgs) -> Change:
     how = f"within {fitted.scatter_ms:.1f} ms of it"
     note = (
         f"Read from {names}{where}: a steady {{bpm}} BPM ± {fitted.plus_minus_bpm:.4f}, beats scatter "
-        f"{how}; bar 1 at {{bar_1}}.{gone}"
+        f"{how}; bar 1 {{bar_1}}.{gone}"
     )
     return steady_change(state, chosen, new, note)
 

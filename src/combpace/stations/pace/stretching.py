@@ -49,7 +49,7 @@ def stretch_to(state: SessionState, args: StretchArgs) -> Change:
     share = 100.0 * (fitted.bpm / bpm - 1.0)
     note = (
         f"{lead.name} is made {abs(share):.2f} % {'longer' if share > 0 else 'shorter'}, from "
-        f"{fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 at {{bar_1}}."
+        f"{fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 {{bar_1}}."
     )
     change = steady_change(state, chosen, line, note)
     timing = state.document.timing_take(lead.id)

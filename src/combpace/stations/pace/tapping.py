@@ -100,5 +100,5 @@ def tap(state: SessionState, args: TapArgs) -> Change:
     )
     new = steady_line(state, chosen, quarters, said.bar_1_s, meters)
     return steady_change(
-        state, chosen, new, f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 at {{bar_1}}.{gone}"
+        state, chosen, new, f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 {{bar_1}}.{gone}"
     )
