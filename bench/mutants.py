@@ -167,6 +167,13 @@ MUTANTS = (
     ),
     # -- pieces, parts, onsets, stretch
     Mutant(
+        "a stroke that rides is softened",
+        "core/stretch/decay.py",
+        "since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole))",
+        "since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole)[:0])",
+        STRETCH,
+    ),
+    Mutant(
         "fade of a piece",
         "core/pieces/laying.py",
         "(one.end - place) / one.fall",
@@ -252,6 +259,13 @@ MUTANTS = (
     ),
     Mutant(
         "another session's step", "store/history.py", "or row.session_id != session_id", "or False", STORE
+    ),
+    Mutant(
+        "where bar 1 lies",
+        "session/words.py",
+        "if -OPENS_S < seconds <= -HAIR_S:",
+        "if -OPENS_S < seconds <= 0:",
+        "stations/test_lies_where_it_was",
     ),
     Mutant(
         "what goes along",
