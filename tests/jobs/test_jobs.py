@@ -156,6 +156,36 @@ class JobsTest(PlaceTest):
         with self.place.database.reading() as db:
             self.assertEqual(db.get(JobRow, job).tries, 1)  # type: ignore[union-attr]
 
+    def test_where_nothing_was_written_nothing_is_asked(self) -> None:
+        dispatcher, rounds, asked = Dispatcher(self.place, registry.__name__), [0], [0]
+        look, next_job = dispatcher._look_for_silent_ones, rows.next_job
+
+        def looked() -> None:
+            rounds[0] += 1
+            look()
+
+        def counted(database: Database) -> str | None:
+            asked[0] += 1
+            return next_job(database)
+
+        with (
+            mock.patch.object(dispatcher, "_look_for_silent_ones", looked),
+            mock.patch.object(rows, "next_job", counted),
+        ):
+            dispatcher.start()
+            self.addCleanup(dispatcher.stop)
+            self.wait(self.long_render(1.0), "done")
+
+            def idle() -> bool:
+                before, since = asked[0], rounds[0]
+                until(lambda: rounds[0] > since + 8, "eight rounds")
+                return asked[0] == before
+
+            until(idle, "rounds that ask for nothing")
+            before = asked[0]
+            self.wait(self.long_render(1.01), "done")
+            self.assertGreater(asked[0], before)
+
     def test_no_round_that_fails_ends_the_loop(self) -> None:
         dispatcher, real, left = self.dispatcher(), rows.next_job, [3]
 

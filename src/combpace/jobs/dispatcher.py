@@ -12,6 +12,7 @@ from combpace.core.errors import CombPaceError
 from combpace.jobs.process import NO_ROOM, run
 from combpace.session.data_folder import DataFolder
 from combpace.store import rows
+from combpace.store.database import Changes
 from combpace.store.trouble import storage_error
 from combpace.workers.backend import PRELOAD, Processes
 
@@ -38,6 +39,10 @@ class Dispatcher:
         # Of each running job its last sign of life, and when that was first seen.
         self._beats: dict[str, tuple[float, float]] = {}
         self._trouble: str | None = None
+        # Made by the loop itself: before it begins there may be no database.
+        self._changes: Changes | None = None
+        # The mark of the database at which nothing was left to begin, or None.
+        self._begun_at: int | None = None
         self._last = self._looked = time.monotonic()
         self._thread = self._new_thread()
 
@@ -113,12 +118,24 @@ class Dispatcher:
                     else "Jobs are held up by a fault; the log has it."
                 )
             self._last = time.monotonic()
+        if self._changes is not None:
+            self._changes.close()
+            self._changes = None
 
     def _round(self) -> None:
         self._collect()
         self._look_for_silent_ones()
-        while self._processes.free() > 0 and self._start_next():
-            pass
+        # Nothing new waits where nothing was written since all that waited was begun.
+        if self._changes is None:
+            self._changes = Changes(self._folder.database)
+        mark = self._changes.mark()
+        if mark == self._begun_at:
+            return
+        self._begun_at = None
+        while self._processes.free() > 0:
+            if not self._start_next():
+                self._begun_at = mark
+                break
 
     def _look_for_silent_ones(self) -> None:
         """A job whose process gives no sign of life is ended."""

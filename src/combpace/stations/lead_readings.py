@@ -40,7 +40,8 @@ def ways(state: SessionState) -> list[Way]:
             # Two that are counted alike are told apart by where bar 1 lies.
             text
             if labels.count(label) == 1
-            else f"{label}, bar 1 {words.first_line(one.pace.second(0.0) + lead.offset_s)}{text[len(label) :]}",
+            else f"{label}, bar 1 {words.first_line(one.pace.second(0.0) + lead.offset_s)}"
+            f"{text[len(label) :]}",
             None if one.rank == now else Action("Use", "reading", {"rank": one.rank}),
         )
         for one, text, label in zip(ordered, said, labels, strict=True)
