@@ -303,6 +303,7 @@ class ViewsTest(BrowserTest):
         self.page.evaluate("combpace.state.sound.click && document.getElementById('click').click()")
         # The sound itself is muted: what is left are the ticks.
         self.page.evaluate("document.querySelector('#chips .chip').click()")
+        self.page.wait_for_function("!combpace.player.clickOn && !combpace.player.audible().length")
         self.page.locator("#canvas-box canvas").focus()
         self.page.keyboard.press("Space")
         self.page.wait_for_function(
