@@ -78,11 +78,11 @@ TAP = r"""
 })();
 """
 
-# A display of twenty frames a second: without a graphics card each frame costs the processor, and nothing
+# A display of eight frames a second: without a graphics card each frame costs the processor, and nothing
 # here is judged by how smoothly it moves. The first frame after a rest comes at once.
 SLOW_DISPLAY = r"""
 (() => {
-  const native = window.requestAnimationFrame.bind(window), every = 50;
+  const native = window.requestAnimationFrame.bind(window), every = 125;
   let waiting = new Map(), number = 0, last = -Infinity, asked = false;
   const frame = (now) => {
     const due = waiting;
