@@ -5,6 +5,7 @@ import re
 import subprocess
 import sys
 import unittest
+from functools import cache
 from pathlib import Path
 
 from bench import drawings
@@ -78,16 +79,34 @@ MOST_OF_A_FUNCTION = 60
 LONG = {"follow", "features", "boiler_house", "upgrade"}
 
 
-def imports(path: Path) -> set[str]:
-    found = set()
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+@cache
+def nodes(path: Path) -> tuple[ast.AST, ...]:
+    """All nodes of a module."""
+    return tuple(ast.walk(ast.parse(path.read_text(encoding="utf-8"))))
+
+
+@cache
+def imports(path: Path) -> frozenset[str]:
+    """What a module imports, by full names."""
+    found: set[str] = set()
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module:
             found.add(node.module)
             if node.module == "combpace":
                 found |= {f"combpace.{alias.name}" for alias in node.names if alias.name[0].islower()}
-    return found
+    return frozenset(found)
+
+
+def with_tests(path: Path) -> set[str]:
+    """Names of a module's classes that have tests of their own."""
+    return {
+        node.name
+        for node in nodes(path)
+        if isinstance(node, ast.ClassDef)
+        and any(isinstance(one, ast.FunctionDef) and one.name.startswith("test_") for one in node.body)
+    }
 
 
 class ArrowsTest(unittest.TestCase):
@@ -190,7 +209,7 @@ class RoomsTest(unittest.TestCase):
     def test_functions_are_short(self) -> None:
         long = set()
         for path in SOURCE.rglob("*.py"):
-            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            for node in nodes(path):
                 if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                     continue
                 first, said = node.body[0], 0
@@ -199,6 +218,19 @@ class RoomsTest(unittest.TestCase):
                 if (node.end_lineno or 0) - node.lineno + 1 - said > MOST_OF_A_FUNCTION:
                     long.add(node.name)
         self.assertEqual(long, LONG)
+
+    def test_no_test_runs_twice(self) -> None:
+        # A class with tests of its own is no parent, and nobody imports it: all of them would run again.
+        tests = {path: with_tests(path) for path in (ROOT / "tests").rglob("test_*.py")}
+        every = set().union(*tests.values())
+        twice = []
+        for path, own in tests.items():
+            for node in nodes(path):
+                if isinstance(node, ast.ClassDef):
+                    twice += [(path.name, base.id) for base in node.bases if getattr(base, "id", "") in own]
+                elif isinstance(node, ast.ImportFrom) and (node.module or "").startswith("tests."):
+                    twice += [(path.name, one.name) for one in node.names if one.name in every]
+        self.assertEqual(twice, [])
 
     def test_docs_list_every_room(self) -> None:
         text = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")

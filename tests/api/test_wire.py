@@ -35,6 +35,10 @@ def wav_bytes(rate: int = 44100, start: float = 1.0) -> bytes:
 
 
 class WireTest(unittest.TestCase):
+    """An application over a folder of its own, without jobs; tests are its children's, or each would run in
+    all of them.
+    """
+
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
@@ -58,30 +62,6 @@ class WireTest(unittest.TestCase):
         take: str = self.put(data).json()["take"]
         heard.imported(self.place, take)
         return take
-
-    def test_the_bars_of_an_arrival_are_a_page(self) -> None:
-        self.with_take()
-        out = io.BytesIO()
-        sf.write(out, struck(np.arange(0.0, 4.0, 0.5), 4.0).samples.T, 44100, format="WAV", subtype="PCM_16")
-        loop = self.put(out.getvalue(), "loop.wav").json()["take"]
-        importing.import_take(self.place, {"take": loop}, lambda phase, share: None)
-        self.assertEqual([one["id"] for one in self.picture()["arrivals"]], [loop])
-        page = self.client.get(f"/sessions/{self.session}/bars", params={"of": loop})
-        self.assertEqual(page.status_code, 200)
-        self.assertIn("It follows the session from bar 1", page.text)
-
-    def test_the_fit_page_with_advice_that_has_no_button(self) -> None:
-        take = self.with_take()
-        self.act("steady", {})
-        marks = self.picture()["onsets"][take]["t"]
-        # Beside a peg by hand, and so that no pause can take it all.
-        self.assertEqual(self.act("as-played", {"take": take, "times_s": [marks[9]]}).status_code, 200)
-        self.assertEqual(
-            self.act("peg", {"take": take, "take_s": marks[8], "quarters": 8.72}).status_code, 200
-        )
-        page = self.client.get(f"/sessions/{self.session}/fit", params={"take": take})
-        self.assertEqual(page.status_code, 200)
-        self.assertIn("will be heard; they are listed below", page.text)
 
     def picture(self) -> dict[str, Any]:
         found: dict[str, Any] = self.client.get(f"/api/sessions/{self.session}/picture").json()
@@ -440,6 +420,30 @@ class JobsWireTest(WireTest):
 
 
 class PagesTest(WireTest):
+    def test_the_bars_of_an_arrival_are_a_page(self) -> None:
+        self.with_take()
+        out = io.BytesIO()
+        sf.write(out, struck(np.arange(0.0, 4.0, 0.5), 4.0).samples.T, 44100, format="WAV", subtype="PCM_16")
+        loop = self.put(out.getvalue(), "loop.wav").json()["take"]
+        importing.import_take(self.place, {"take": loop}, lambda phase, share: None)
+        self.assertEqual([one["id"] for one in self.picture()["arrivals"]], [loop])
+        page = self.client.get(f"/sessions/{self.session}/bars", params={"of": loop})
+        self.assertEqual(page.status_code, 200)
+        self.assertIn("It follows the session from bar 1", page.text)
+
+    def test_the_fit_page_with_advice_that_has_no_button(self) -> None:
+        take = self.with_take()
+        self.act("steady", {})
+        marks = self.picture()["onsets"][take]["t"]
+        # Beside a peg by hand, and so that no pause can take it all.
+        self.assertEqual(self.act("as-played", {"take": take, "times_s": [marks[9]]}).status_code, 200)
+        self.assertEqual(
+            self.act("peg", {"take": take, "take_s": marks[8], "quarters": 8.72}).status_code, 200
+        )
+        page = self.client.get(f"/sessions/{self.session}/fit", params={"take": take})
+        self.assertEqual(page.status_code, 200)
+        self.assertIn("will be heard; they are listed below", page.text)
+
     def test_every_station_is_rendered_whole_and_in_part(self) -> None:
         for filled in (False, True):
             if filled:
