@@ -169,8 +169,8 @@ MUTANTS = (
     Mutant(
         "a stroke that rides is softened",
         "core/stretch/decay.py",
-        "since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole))",
-        "since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole)[:0])",
+        "else _since_stroke(out_s, in_s, _strokes_within(at, whole))",
+        "else _since_stroke(out_s, in_s, _strokes_within(at, whole)[:0])",
         STRETCH,
     ),
     Mutant(

@@ -79,7 +79,7 @@ class StretchedSource:
                     memory, time_map, np.zeros(len(time_map.source_s), dtype=bool), longest_s=THROUGH_S
                 )
                 self._layers = [
-                    _Layer(Struck(source, sustained), segments, seam.fill_strike, memory, "struck"),
+                    _Layer(Struck(source, sustained), segments, seam.fill_struck, memory, "struck"),
                     _Layer(sustained, through, chord.running_sustained, memory, "sustained"),
                 ]
         self.first_frame = segments[0].target[0]

@@ -44,8 +44,9 @@ BACK_S = 0.0015
 # segment.
 LATEST = 0.5
 
-# What dies away: a hit, as its level was measured; notes whose pitch is held; one whose pitch moves.
-Kind = Literal["hit", "notes", "gliding"]
+# What dies away: a hit, as its level was measured; what is struck beside notes that last, in one fall whatever is
+# struck within; notes whose pitch is held; one whose pitch moves.
+Kind = Literal["hit", "part", "notes", "gliding"]
 
 
 def of_notes(
@@ -109,7 +110,7 @@ def _gains(
         [np.square(np.abs(fft.rfft(view[:, batch] * shape, axis=-1))).sum(axis=0) for batch in batches]
     )
     # The periods of a low string, or of a drum, are as long as a window or longer.
-    smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if kind == "hit" else SMOOTH
+    smooth = max(1, 1 + round((WINDOW_S * rate - window) / hop)) if kind in ("hit", "part") else SMOOTH
     power = ndimage.uniform_filter1d(power, smooth, axis=0, mode="nearest")
     freqs = fft.rfftfreq(window, 1 / rate)
     edges = np.unique(np.searchsorted(freqs, [0.0, *(edge for edge in BAND_EDGES_HZ if edge < 0.45 * rate)]))
@@ -117,8 +118,8 @@ def _gains(
     whole = 10 * np.log10(power.sum(axis=1) + 1e-12)
     level = 10 * np.log10(bands + 1e-7 * bands.sum(axis=1).max() + 1e-12)
     at, out_s, in_s = (starts + window / 2) / rate, time / rate, there / rate
-    if kind == "hit":
-        since_s = _since_stroke(out_s, in_s, _strokes_within(at, whole))
+    if kind in ("hit", "part"):
+        since_s = out_s if kind == "part" else _since_stroke(out_s, in_s, _strokes_within(at, whole))
         found = [_softer_hit(at, band, since_s, in_s) for band in level.T]
     else:
         heard = (

@@ -14,7 +14,7 @@ import numpy as np
 
 from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray
-from combpace.core.stretch.decay import kept
+from combpace.core.stretch.decay import Kind, kept
 from combpace.core.stretch.plan import Segment
 
 
@@ -61,7 +61,12 @@ def fill_strike(source: Source, segment: Segment) -> Samples:
     return fill(source, segment, STRIKE)
 
 
-def fill(source: Source, segment: Segment, seams: Seams) -> Samples:
+def fill_struck(source: Source, segment: Segment) -> Samples:
+    """As `fill_strike`, of what is struck beside notes that last."""
+    return fill(source, segment, STRIKE, "part")
+
+
+def fill(source: Source, segment: Segment, seams: Seams, kind: Kind = "hit") -> Samples:
     """One segment, shape (channels, segment.length); points that only bend the map are met between seams."""
     sound = source.read(*segment.source)
     u = [0, *segment.inner_source, segment.have]
@@ -71,11 +76,13 @@ def fill(source: Source, segment: Segment, seams: Seams) -> Samples:
         part = sound[:, u[k] : u[k + 1]]
         # A soft hit may lie on a point between: seams keep away from it as from any other.
         first, last = k > 0 or segment.starts, k < len(u) - 2 or segment.ends
-        pieces.append(fitted(part, v[k + 1] - v[k], source.sample_rate_hz, seams, first, last))
+        pieces.append(fitted(part, v[k + 1] - v[k], source.sample_rate_hz, seams, first, last, kind))
     return pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=1)
 
 
-def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, ends: bool) -> Samples:
+def fitted(
+    sound: Samples, length: int, rate: int, seams: Seams, starts: bool, ends: bool, kind: Kind
+) -> Samples:
     """`sound` made `length` frames long; its edges are its own samples, longer so where an attack lies
     there.
     """
@@ -103,7 +110,7 @@ def fitted(sound: Samples, length: int, rate: int, seams: Seams, starts: bool, e
     if length <= have:
         return made
     if ends:
-        return kept(sound, made, _way(jumps, have, length), rate, "hit")
+        return kept(sound, made, _way(jumps, have, length), rate, kind)
     begin, level = _levels(loud, jumps, length - have, round(LEVEL_S * rate))
     made[:, begin : begin + len(level)] *= level
     return made
