@@ -44,8 +44,8 @@ BACK_S = 0.0015
 # segment.
 LATEST = 0.5
 
-# What dies away: a hit, as its level was measured; what is struck beside notes that last, in one fall whatever is
-# struck within; notes whose pitch is held; one whose pitch moves.
+# What dies away: a hit, as its level was measured; what is struck beside notes that last, in one fall,
+# whatever is struck within; notes whose pitch is held; one whose pitch moves.
 Kind = Literal["hit", "part", "notes", "gliding"]
 
 
