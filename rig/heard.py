@@ -22,17 +22,16 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.take_names import guessed_kind
 from combpace.stations.takes import importing
 from combpace.stations.takes.hearing import stated
+from rig import HEARD_TOGETHER
 
 Progress = Callable[[str, float], None] | None
-# Where the processes of one run of tests keep it together; without it each process keeps its own.
-TOGETHER = "COMBPACE_TESTS_HEARD"
 _PLACE: list[Path] = []
 
 
 def _place() -> Path:
     """The folder of what was heard: blobs by their hashes, and what they are of."""
     if not _PLACE:
-        together = os.environ.get(TOGETHER)
+        together = os.environ.get(HEARD_TOGETHER)
         _PLACE.append(Path(together or tempfile.mkdtemp()))
         if not together:
             atexit.register(shutil.rmtree, _PLACE[0], ignore_errors=True)

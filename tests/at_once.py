@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import coverage
-from rig.heard import TOGETHER
+from rig import HEARD_TOGETHER
 from rig.tiers import TIERS, chosen
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -135,7 +135,7 @@ def main() -> int:
     ended: list[Ended] = []
     context, file = multiprocessing.get_context("spawn"), str(Path(options.cover).resolve())
     heard = tempfile.TemporaryDirectory()
-    os.environ.setdefault(TOGETHER, heard.name)
+    os.environ.setdefault(HEARD_TOGETHER, heard.name)
     measured = {"initializer": measuring, "initargs": (file,)} if options.cover else {}
     left = deque(options.modules or modules())
     lock = threading.Lock()

@@ -57,6 +57,13 @@ class AtOnceTest(unittest.TestCase):
         self.assertEqual(status, 1)
         self.assertIn("Ran 0 tests", said)
 
+    def test_it_imports_nothing_of_the_application_before_lines_are_measured(self) -> None:
+        asked = "import sys, tests.at_once; print([one for one in sys.modules if one.startswith('combpace')])"
+        done = subprocess.run(
+            [sys.executable, "-c", asked], cwd=at_once.ROOT, capture_output=True, text=True, check=True
+        )
+        self.assertEqual(done.stdout.strip(), "[]")
+
     def test_every_module_of_tests_is_run_once(self) -> None:
         found = at_once.modules()
         files = {str(path.relative_to(at_once.ROOT)) for path in (at_once.ROOT / "tests").rglob("test_*.py")}
