@@ -414,8 +414,8 @@ def moved_by_cutting(desk: Desk) -> str:
     desk.act("steady", bpm=96.0, bar_1_s=0.5)
     desk.act("rule", take=take, field="grid", value="1/4")
     desk.act("rule", take=take, field="ignore", value="nothing")
-    desk.act("rule", take=take, field="method", value="cut")
     said = desk.picture(take)["fit"]["reason"]
+    assert "without stretching (Cut)" in said, said
     assert "stretched" not in said.replace("without stretching", ""), said
     made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["pipes fitted.wav"])
     starts, played, length = attack_starts(made, RATE), attack_starts(sound, RATE), round(0.05 * RATE)
