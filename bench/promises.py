@@ -404,16 +404,22 @@ def rule_for_others(desk: Desk) -> str:
     return f"the lead is as it came; the farthest of {len(beats)} beats of spoons {off:.2f} ms off the grid"
 
 
+def beside_a_steady_kit(desk: Desk, sound: Sound) -> str:
+    """A take beside a kit at 96 BPM from .5 s on; its strokes are pulled however far off they lie."""
+    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
+    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    take = desk.bring("pipes.wav", sound)
+    desk.act("rule", take=take, field="ignore", value="nothing")
+    return take
+
+
 @promise("What is moved without stretching sounds as it came, and is not called stretched")
 def moved_by_cutting(desk: Desk) -> str:
     desk.begin("Cut")
-    desk.bring("tub kit.wav", drums(steady_beats(96, 8, 0.5)))
     beats = steady_beats(96, 8, 0.5)
     sound = drums(beats + np.where(np.arange(len(beats)) % 2, 0.09, -0.06))
-    take = desk.bring("pipes.wav", sound)
-    desk.act("steady", bpm=96.0, bar_1_s=0.5)
+    take = beside_a_steady_kit(desk, sound)
     desk.act("rule", take=take, field="grid", value="1/4")
-    desk.act("rule", take=take, field="ignore", value="nothing")
     said = desk.picture(take)["fit"]["reason"]
     assert "without stretching (Cut)" in said, said
     assert "stretched" not in said.replace("without stretching", ""), said
@@ -433,15 +439,12 @@ def moved_by_cutting(desk: Desk) -> str:
 def coarse_fit(desk: Desk) -> str:
     desk.begin("Coarse")
     beats = steady_beats(96, 8, 0.5)
-    desk.bring("tub kit.wav", drums(beats))
-    desk.act("steady", bpm=96.0, bar_1_s=0.5)
     # A little faster than the session: 160 ms early at its end, and 12 ms of scatter.
     sound = drums(
         0.5 + (beats - 0.5) * (1 - 0.16 / 19.375) + np.random.default_rng(4).uniform(-0.012, 0.012, 32)
     )
-    take = desk.bring("pipes.wav", sound)
+    take = beside_a_steady_kit(desk, sound)
     desk.act("rule", take=take, field="coarse", value="yes")
-    desk.act("rule", take=take, field="ignore", value="nothing")
     numbers = desk.picture(take)["fit"]["numbers"]
     made = sound_of(desk.hand_off(takes=[take], start="lead-in", kind="wav32f")["pipes fitted.wav"])
     now, came = attack_starts(made, RATE), attack_starts(sound, RATE)

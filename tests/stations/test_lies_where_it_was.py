@@ -76,6 +76,10 @@ class MapBackTest(PlaceTest):
             note = self.act("steady", bpm=96.0, bar_1_s=start_s).note
             self.assertIn(said, note)
             self.assertIn(said, shelf.shelf(self.place)[0].sentence)
+            facts = pace_values(self.seen(), self.lead)["bars"]
+            self.assertEqual(f"bar 1 {facts['bar_1_lies']}", said)
+            begins = announced(self.seen(), Wish(takes=[self.lead], start="bar 1"))["start"]
+            self.assertIn(said.removeprefix("bar 1 ").removeprefix("at "), begins)
 
 
 class LoopTest(PlaceTest):

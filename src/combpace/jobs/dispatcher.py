@@ -127,7 +127,8 @@ class Dispatcher:
         self._look_for_silent_ones()
         # Nothing new waits where nothing was written since all that waited was begun.
         if self._changes is None:
-            self._changes = Changes(self._folder.database)
+            # Marks of another connection say nothing.
+            self._changes, self._begun_at = Changes(self._folder.database), None
         mark = self._changes.mark()
         if mark == self._begun_at:
             return

@@ -45,7 +45,9 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
         "lead_in": words.count(-starts[0], "bar") if starts and starts[0] < 0 else "",
         "music_s": starts[1] if starts else None,
         "lead": lead.id,
+        # To be typed over, and in words.
         "bar_1": words.clock(line.second(0.0)),
+        "bar_1_lies": words.first_line(line.second(0.0)),
         "meter": str(line.meters[0]),
         "meters": words.meter_changes(line),
         "steady": steady,

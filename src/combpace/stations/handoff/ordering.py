@@ -358,7 +358,7 @@ def announced(seen: SessionState, wish: Wish) -> dict[str, Any]:
         "files": [asdict(one) for one in files],
         "stem": file_name(stem_of(seen, wish), ""),
         "archive": names.beside("", ".zip"),
-        "start": f"{start}, {words.clock(span.start_s)} of the session",
+        "start": f"{start}, {words.first_line(span.start_s).removeprefix('at ')} of the session",
         "start_s": span.start_s,
         "length_s": round(span.frames / span.sample_rate_hz, 6),
         "frames": span.frames,
