@@ -277,8 +277,8 @@ MUTANTS = (
     Mutant(
         "stale decision",
         "session/decisions.py",
-        "        raise stale(error) from error\n    within_reach",
-        "        pass\n    within_reach",
+        "            raise stale(error) from error\n    return state",
+        "            pass\n    return state",
         SESSION,
     ),
     Mutant(

@@ -17,7 +17,7 @@ from typing import Any
 
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import Source
-from combpace.session import known
+from combpace.session import keys, known
 from combpace.session.data_folder import DataFolder
 from combpace.session.take_names import guessed_kind
 from combpace.stations.takes import importing
@@ -52,7 +52,7 @@ def _keep(path: Path, write: Callable[[Path], object]) -> None:
 
 def _key(sound: known.Sound, name: str) -> str:
     said = stated(sound.tagged_bpm, sound.padding, name)
-    return known.analyses_key([sound.decoded_sha], guessed_kind(name) == "loop", [said])
+    return keys.analyses_key([sound.decoded_sha], guessed_kind(name) == "loop", [said])
 
 
 def give(folder: DataFolder, source_sha: str, name: str) -> None:

@@ -90,6 +90,29 @@ class FieldsTest(BrowserTest):
         self.page.keyboard.press("Space")
         self.playing(True)
 
+    def test_what_is_typed_stays_while_words_come(self) -> None:
+        self.page.keyboard.press("2")
+        field = self.page.locator('[data-act="steady"][data-name="bpm"]').first
+        field.click()
+        field.press("Control+a")
+        self.page.keyboard.type("12")
+        # Another file is read meanwhile, and the page says so.
+        more = self.write("more.wav", struck(np.arange(8) * 0.5, 5.0)).read_bytes()
+        session = self.look("combpace.state.picture.session")
+        self.page.request.put(f"/api/sessions/{session}/uploads?name=more.wav", data=more)
+        self.page.wait_for_function(
+            "combpace.state.picture.takes.length + combpace.state.picture.arrivals.length === 2 &&"
+            " combpace.state.picture.takes.every((take) => take.state === 'ready')"
+        )
+        self.idle()
+        self.assertEqual(field.input_value(), "12")
+        self.page.keyboard.type("1")
+        self.assertEqual(field.input_value(), "121")
+        field.press("Enter")
+        self.page.wait_for_function(
+            "Math.abs(combpace.state.map.toSeconds(1) - combpace.state.map.toSeconds(0) - 60 / 121) < 1e-9"
+        )
+
     def test_a_slow_page_shows_no_older_words(self) -> None:
         self.page.keyboard.press("2")
         field = self.page.locator('[data-act="steady"][data-name="bpm"]').first

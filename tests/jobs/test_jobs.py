@@ -1,17 +1,22 @@
 """Real worker processes: progress, cancel, a killed worker, a restart in the middle."""
 
 import errno
+import json
 import os
 import signal
 from unittest import mock
 
 import soundfile as sf
 
+from combpace.core.errors import CancelledError
 from combpace.jobs import dispatcher as module
-from combpace.jobs import queue
+from combpace.jobs import process, queue
 from combpace.jobs.dispatcher import MOST_TRIES, Dispatcher
 from combpace.session import fits
 from combpace.stations import registry
+from combpace.stations.handoff.ordering import Wish
+from combpace.stations.handoff.ordering import order as handoff
+from combpace.stations.handoff.write import write_handoff
 from combpace.stations.takes import importing
 from combpace.store import rows
 from combpace.store.database import Database
@@ -81,6 +86,10 @@ class JobsTest(PlaceTest):
         self.assertIn("not a sound file", self.place.take_row(bad).error or "")
         self.wait(listed[good], "done")
 
+    def begun(self) -> list[str]:
+        """All jobs that wait, marked as running."""
+        return list(iter(lambda: rows.next_job(self.place.database), None))  # type: ignore[arg-type]
+
     def test_cancel_waiting_and_running(self) -> None:
         take = self.upload()
         waiting = queue.jobs_of(self.place, self.session)[-1]
@@ -92,6 +101,46 @@ class JobsTest(PlaceTest):
         queue.cancel(self.place, running)
         self.assertEqual(self.wait(running, "cancelled", "done").state, "cancelled")
         self.assertEqual(list(self.place.blobs.temporary.glob("*.float")), [])
+
+    def test_what_is_being_cancelled_is_ordered_anew(self) -> None:
+        for order in (self.long_render, lambda: handoff(self.place, self.session, Wish(takes=[self.lead]))):
+            first = order()
+            self.assertEqual(order(), first, "the same work is done once")
+            self.assertIn(first, self.begun())
+            queue.cancel(self.place, first)
+            again = order()
+            self.assertNotEqual(again, first)
+            self.assertEqual(queue.job(self.place, again).state, "queued")
+            # The one that was cancelled ends when it notices; the new one waits on.
+            process.finish(self.place, first, "cancelled", "Cancelled; nothing was changed.", {})
+            self.assertEqual(self.begun(), [again])
+            process.finish(self.place, again, "done", None, {})
+
+    def test_one_that_ends_late_changes_nothing_of_a_newer_one(self) -> None:
+        take = self.upload()
+        (first,) = [one.id for one in queue.jobs_of(self.place, self.session) if one.subject == take]
+        self.assertIn(first, self.begun())
+        queue.cancel(self.place, first)
+        importing.listen_again(self.place, self.session, take)
+        self.place.job = first
+        with self.assertRaises(CancelledError):
+            importing.import_take(self.place, {"take": take}, lambda phase, share: None)
+        self.place.job = None
+        process.finish(self.place, first, "cancelled", "Cancelled; nothing was changed.", {})
+        self.assertEqual(self.place.take_row(take).state, "waiting", "the newer one reads it")
+        second = rows.next_job(self.place.database)
+        self.assertEqual(queue.job(self.place, second or "").subject, take)
+        rows.fail_if_running(self.place.database, second or "", "It was killed.")
+        self.assertEqual(self.place.take_row(take).state, "failed")
+        # Files of a hand-off that was cancelled late are none.
+        job = handoff(self.place, self.session, Wish(takes=[self.lead], extras=["json"]))
+        self.assertIn(job, self.begun())
+        queue.cancel(self.place, job)
+        self.place.job = job
+        with self.assertRaises(CancelledError):
+            args = json.loads(rows.job_row(self.place.database, job).args)  # type: ignore[union-attr]
+            write_handoff(self.place, args, lambda phase, share: None)
+        self.assertEqual(rows.files_like(self.place.database, self.session, "handoff %"), [])
 
     def test_a_killed_worker_fails_its_job_and_no_other(self) -> None:
         dispatcher = self.dispatcher()

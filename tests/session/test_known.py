@@ -11,7 +11,8 @@ from unittest import mock
 import soundfile as sf
 
 from combpace.core.audio import Audio
-from combpace.session import archive, known, shelf
+from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.session import archive, keys, known, shelf
 from combpace.session.data_folder import DataFolder
 from combpace.stations.takes import hearing, importing
 from combpace.store import rows
@@ -79,14 +80,14 @@ class KnownTest(PlaceTest):
 
     def test_the_order_of_mics_and_the_versions_are_in_the_key(self) -> None:
         said = [{"stated": [], "padding": None}] * 2
-        first = known.analyses_key(["a" * 64, "b" * 64], False, said)
-        self.assertNotEqual(first, known.analyses_key(["b" * 64, "a" * 64], False, said))
-        self.assertNotEqual(first, known.analyses_key(["a" * 64, "b" * 64], True, said))
-        with mock.patch.object(known, "ANALYSIS_VERSION", known.ANALYSIS_VERSION + 1):
-            self.assertNotEqual(first, known.analyses_key(["a" * 64, "b" * 64], False, said))
-        sound = known.sound_key("c" * 64)
-        with mock.patch.object(known, "DECODERS", "another"):
-            self.assertNotEqual(sound, known.sound_key("c" * 64))
+        first = keys.analyses_key(["a" * 64, "b" * 64], False, said)
+        self.assertNotEqual(first, keys.analyses_key(["b" * 64, "a" * 64], False, said))
+        self.assertNotEqual(first, keys.analyses_key(["a" * 64, "b" * 64], True, said))
+        with mock.patch.dict(keys.VERSIONS, analyses=(ANALYSIS_VERSION + 1,)):
+            self.assertNotEqual(first, keys.analyses_key(["a" * 64, "b" * 64], False, said))
+        sound = keys.sound_key("c" * 64)
+        with mock.patch.dict(keys.VERSIONS, sound=("another",)):
+            self.assertNotEqual(sound, keys.sound_key("c" * 64))
 
     def test_what_an_archive_brings_never_enters(self) -> None:
         packed = io.BytesIO()

@@ -3,9 +3,10 @@ import numpy as np
 from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.media.decode import FileSource
-from combpace.playback.sound import how_it_sounds, sounding
+from combpace.playback.sound import sounding
 from combpace.session import fits, shelf
 from combpace.session.decisions import decide
+from combpace.session.sounding import how_it_sounds
 from combpace.session.state import session_state
 from combpace.stations.takes.arriving import arrival_lines
 from combpace.stations.takes.station import take_lines

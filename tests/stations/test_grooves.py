@@ -7,10 +7,11 @@ from combpace.core.errors import NotFoundError, ParameterError
 from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
 from combpace.drawing import picture
 from combpace.media.decode import FileSource
-from combpace.playback.sound import how_it_sounds, sounding
+from combpace.playback.sound import sounding
 from combpace.session import fits
 from combpace.session.data_folder import DataFolder
 from combpace.session.grooves import GrooveLibrary, groove_taken
+from combpace.session.sounding import how_it_sounds
 from combpace.session.state import session_state
 from combpace.settings import Settings
 from rig.places import PlaceTest, bring_in

@@ -180,7 +180,7 @@ class KeptTest(PlaceTest):
         self.act("onset-remove", take=self.take, times_s=[float(times[3])])
         self.act("cut-and-lay", take=self.take, at="beats", lay="1/4")
         marks = len(self.seen().onsets(self.take))
-        job = keeping.order_keep(self.place, self.session, self.take)
+        job = keeping.order_keep(self.place, self.session, self.version, self.take)
         row = rows.job_row(self.place.database, job)
         assert row is not None
         new = keeping.keep_pieces(self.place, json.loads(row.args), quiet)["take"]

@@ -2,8 +2,9 @@ import numpy as np
 
 from combpace.core.errors import ParameterError
 from combpace.media.decode import FileSource
-from combpace.playback.sound import Sounding, sounding
+from combpace.playback.sound import sounding
 from combpace.session import fits
+from combpace.session.sounding import Sounding
 from combpace.stations.takes.station import take_lines
 from rig.places import PlaceTest, bring_in
 from rig.sounds import struck

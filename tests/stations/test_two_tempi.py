@@ -4,8 +4,9 @@ from combpace.core.audio import Audio
 from combpace.core.errors import ParameterError
 from combpace.drawing import picture
 from combpace.media.decode import FileSource
-from combpace.playback.sound import how_it_sounds, sounding
+from combpace.playback.sound import sounding
 from combpace.session import fits
+from combpace.session.sounding import how_it_sounds
 from combpace.stations.takes.station import take_lines
 from rig.places import PlaceTest, bring_in
 

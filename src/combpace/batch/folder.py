@@ -29,9 +29,9 @@ from combpace.batch.recipe import Recipe
 from combpace.batch.reporting import page_of
 from combpace.core.analysis.take import Hints
 from combpace.core.errors import CombPaceError, ParameterError
-from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.media.mapfiles import write_json
 from combpace.media.writing import clear_parts, put_text
+from combpace.session.keys import key
 from combpace.workers.backend import Backend, LostError, Processes, said_of
 from combpace.workers.errand import Errand, Outcome
 
@@ -192,19 +192,15 @@ def run(
     (out / KEPT).mkdir(exist_ok=True)
     clear_parts(out)
     map_hash = _hash([map_path]) if map_path else None
-    settings = json.dumps(
-        [do, recipe.model_dump(mode="json"), map_hash, ANALYSIS_VERSION, __version__], sort_keys=True
-    )
+    settings = [do, recipe.model_dump(mode="json"), map_hash, __version__]
     session_map = None if map_path is None else [map_path.name, b64encode(map_path.read_bytes()).decode()]
     results: dict[Item, Done] = {}
 
     def works() -> Iterator[Work]:
         """What is to be done; a file is read only when its turn has come."""
         for item in items:
-            key = hashlib.sha256(
-                f"{_hash([folder / name for name in item.files])}{item}{settings}".encode()
-            ).hexdigest()
-            known = _known(out, item, key)
+            named = key("batch", _hash([folder / name for name in item.files]), asdict(item), settings)
+            known = _known(out, item, named)
             if known is not None:
                 results[item] = known
                 tell(len(results), len(items))
@@ -215,9 +211,9 @@ def run(
                 "do": do,
                 "recipe": recipe.model_dump(mode="json"),
                 "map": session_map,
-                "key": key,
+                "key": named,
             }
-            yield key, item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
+            yield named, item, Errand("combpace.batch.folder:do_one", folder, out, item.files, args)
 
     def keep(item: Item, ended: Outcome) -> None:
         results[item] = _done(item, ended)

@@ -15,7 +15,7 @@ from combpace.core.fit.pegs import FACTOR_LIMITS
 from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
-from combpace.session import fits, notes, pieces, words
+from combpace.session import fits, notes, pieces, sounding, words
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.page_forms import (
@@ -180,6 +180,7 @@ def take_facts(seen: SessionState, take_id: str) -> TakeFacts:
         "arrival": take.arrival,
         "source": take.source,
         "rounds": rounds_s(seen, take_id),
+        "sounds": sounding.take_names(seen.heard_as, take_id),
     }
 
 
@@ -191,7 +192,10 @@ def arrival_facts(seen: SessionState, take_id: str) -> ArrivalFacts:
         key = fits.take_fit(seen, take_id).key if seen.session_map() is not None else None
     except CombPaceError:
         key = None
-    return {**take_facts(seen, take_id), "fit": key, "keeps": seen.document.take(take_id).keeps}
+    facts = take_facts(seen, take_id)
+    if key is not None:
+        facts["sounds"] = sounding.fit_names(seen.heard_as, take_id).get(take_id, facts["sounds"])
+    return {**facts, "fit": key, "keeps": seen.document.take(take_id).keeps}
 
 
 def raw_tempo(seen: SessionState) -> list[list[float]]:
@@ -397,6 +401,7 @@ def fit_head(seen: SessionState, made: TakeFit) -> FitHead:
         "places": grid_places(seen, made),
         "groove": groove_places(made),
         "numbers": seen.once("numbers of a fit", lambda: fit_numbers(made), made.take.id),
+        "names": sounding.fit_names(seen.heard_as, made.take.id),
     }
 
 

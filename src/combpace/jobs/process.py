@@ -30,6 +30,7 @@ def run(settings: Settings, job_id: str, server_pid: int, rooms: str) -> None:
     importlib.import_module(rooms)
     limit_memory(settings.worker_bytes)
     folder = DataFolder(settings)
+    folder.job = job_id
     # Where the server is gone its next start takes this job up again.
     threading.Thread(target=watch, args=(server_pid,), daemon=True).start()
     threading.Thread(target=_beat, args=(folder, job_id), daemon=True).start()

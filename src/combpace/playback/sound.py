@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from combpace.core.audio import Samples, SideBySide, Source
-from combpace.core.fit.accents import Accented, Levels
+from combpace.core.fit.accents import Accented
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource
 from combpace.core.tempo.following import as_long_as
 from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
-from combpace.session import fits
-from combpace.session.state import SessionState
+from combpace.session.sounding import Sounding
 
 # Gives the source that remembers: the one that is kept, or a new one about what is opened here.
 Kept = Callable[[Callable[[], Source]], Source]
@@ -34,28 +32,6 @@ class Placed:
 
     def read(self, start: int, stop: int) -> Samples:
         return self._source.read(start - self.first_frame, stop - self.first_frame)
-
-
-@dataclass(frozen=True, slots=True)
-class Sounding:
-    """How a take is to be heard.
-
-    offset_s  where its first frame lies when it sounds as played
-    fit       time map (take time -> session time) and method, or None for as played
-    speed     0.5-1: slowed by this, pitch kept
-    attacks   take seconds: where slowed sound must not smear, whatever the map pulls
-    bundle    decoded files of all mics it was recorded with, this one at `own`, in an order that is the same
-              for each: they are stretched as one, so that their phase stays
-    levels    where it is louder or softer, session seconds and dB
-    """
-
-    offset_s: float
-    fit: tuple[TimeMap, str] | None = None
-    speed: float = 1.0
-    attacks: tuple[float, ...] = ()
-    bundle: tuple[Path, ...] = ()
-    own: int = 0
-    levels: Levels = ()
 
 
 def sounding(source: Source, how: Sounding, sample_rate_hz: int, kept: Kept | None = None) -> Source:
@@ -107,19 +83,3 @@ def stereo(block: Samples) -> Samples:
     if len(block) <= 2:
         return block
     return np.stack([block[0::2].mean(axis=0), block[1::2].mean(axis=0)]).astype(np.float32)
-
-
-def how_it_sounds(state: SessionState, take_id: str, *, fitted: bool, speed: float) -> Sounding:
-    """A take of a session as it is to be heard. Raises ParameterError where it is to be fitted and has no
-    pulse.
-    """
-    entry = state.document.take(take_id)
-    made = fits.take_fit(state, take_id) if fitted else None
-    return Sounding(
-        entry.offset_s,
-        (made.fit.time_map, made.method) if made else None,
-        speed,
-        tuple(float(time) for time in state.onsets(take_id).times) if speed != 1.0 else (),
-        *fits.bundle_files(state.folder, state.document.bundle_of(take_id), state.rows, take_id),
-        made.levels if made else (),
-    )

@@ -26,6 +26,10 @@ from combpace.store.history import History, Revision
 from combpace.store.models import SessionRow, TakeRow
 
 NO_SESSION = "This session does not exist, or no longer. The shelf shows those that do."
+DAMAGED = (
+    "A file in the data folder was changed or damaged: its hash is another. Nothing was written; listen to "
+    "its take again."
+)
 # Held by whoever works on a data folder.
 LOCK = "lock"
 # Derived values and analyses that are kept in memory.
@@ -62,6 +66,8 @@ class DataFolder:
         self.database = Database(settings.data_dir / "combpace.db")
         self.blobs = Blobs(settings.data_dir / "blobs")
         self.history = History(self.database)
+        # The job that works here, where this is a worker's.
+        self.job: str | None = None
         self._lock = threading.Lock()
         self._known: OrderedDict[tuple[object, ...], _Once] = OrderedDict()
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
@@ -143,7 +149,7 @@ class DataFolder:
         gone = [
             what
             for what, sha in (("sound", row.decoded_sha), ("analysis", row.analysis_sha))
-            if sha and not self._is_whole(sha)
+            if sha and not self.seems_whole(sha)
         ]
         if gone:
             row.state, row.analysis_sha = "failed", None
@@ -153,7 +159,8 @@ class DataFolder:
             )
         return row
 
-    def _is_whole(self, sha: str) -> bool:
+    def seems_whole(self, sha: str) -> bool:
+        """Whether a blob is there, and was not found damaged so far."""
         if not self.blobs.has(sha):
             return False
         if sha in self._damaged and self._damaged[sha] != self.blobs.mark(sha):
@@ -163,15 +170,22 @@ class DataFolder:
                 self.worn += 1
         return sha not in self._damaged
 
-    def checked_blob(self, sha: str | None) -> Path:
-        """A blob whose bytes are what they were. Raises MediaError, NotFoundError."""
+    def is_whole(self, sha: str) -> bool:
+        """Whether a blob is there with the bytes that it is named by, looked at once for each date of it."""
+        if not self.seems_whole(sha):
+            return False
+        if self.blobs.is_whole(sha):
+            return True
+        self._set_damaged(sha)
+        return False
+
+    def checked_blob(self, sha: str | None, damaged: str = DAMAGED) -> Path:
+        """A blob whose bytes are what they were. Raises NotFoundError, MediaError with the sentence
+        `damaged`.
+        """
         path = self.blob(sha)
-        if not self.blobs.is_whole(sha or ""):
-            self._set_damaged(sha or "")
-            raise MediaError(
-                "A file in the data folder was changed or damaged: its hash is another. Nothing "
-                "was written; listen to its take again."
-            )
+        if not self.is_whole(sha or ""):
+            raise MediaError(damaged)
         return path
 
     def _set_damaged(self, sha: str) -> None:

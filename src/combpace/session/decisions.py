@@ -203,6 +203,22 @@ def _checked(name: str, args: Mapping[str, Any]) -> Any:
         ) from error
 
 
+def state_at(folder: DataFolder, session_id: str, version: int) -> SessionState:
+    """The session in the version that a page has seen. Raises StaleError where it has moved since,
+    NotFoundError.
+    """
+    state = session_state(folder, session_id)
+    if state.opened.revision.version != version:
+        try:
+            folder.history.check(session_id, version)
+            # It moved to just that version after it was read here.
+            state = session_state(folder, session_id)
+            folder.history.check(session_id, version)
+        except OutdatedError as error:
+            raise stale(error) from error
+    return state
+
+
 def considered(
     folder: DataFolder, session_id: str, name: str, version: int, args: Mapping[str, Any]
 ) -> tuple[SessionState, Change]:
@@ -210,11 +226,7 @@ def considered(
     if name not in DECISIONS:
         raise NotFoundError(f"There is no action “{name}”.")
     given = _checked(name, args)
-    state = session_state(folder, session_id)
-    try:
-        folder.history.check(session_id, version)
-    except OutdatedError as error:
-        raise stale(error) from error
+    state = state_at(folder, session_id, version)
     within_reach(state, given)
     change = DECISIONS[name].run(state, given)
     for goes_along in ALONG:

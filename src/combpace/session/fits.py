@@ -4,7 +4,6 @@ stored but its renders.
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -21,7 +20,7 @@ from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import Fit, fit
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import clearest_first, union
-from combpace.core.onsets.detect import ANALYSIS_VERSION, Onsets
+from combpace.core.onsets.detect import Onsets
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 from combpace.core.tempo.following import as_long_as, cut_at, pace_again, rounds_of
 from combpace.core.tempo.loops import loop_bars
@@ -30,12 +29,12 @@ from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.media.decode import FileSource
 from combpace.session.data_folder import DataFolder
 from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, TakePegs, default_rule
+from combpace.session.keys import render_key
 from combpace.session.pieces import in_pieces
+from combpace.session.renders import render_of
 from combpace.session.state import EDIT_REACH_S, SessionState
-from combpace.store import rows
 from combpace.store.models import WANTED, TakeRow
 
-STRETCH_VERSION = 10
 # What ends so little after a bar line, quarters, ends on it.
 ROUNDING_QUARTERS = 0.02
 
@@ -123,7 +122,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         made,
         method,
         reason,
-        fit_key(row.decoded_sha, made.time_map, method, shas, levels),
+        render_key(row.decoded_sha, made.time_map, method, shas, levels),
         levels,
     )
 
@@ -325,20 +324,6 @@ def bundle_files(
     return (tuple(folder.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
 
 
-def fit_key(
-    decoded_sha: str, time_map: TimeMap, method: str, together: tuple[str, ...] = (), levels: Levels = ()
-) -> str:
-    """What a render is kept by: everything its sound depends on."""
-    digest = hashlib.sha256(
-        f"{decoded_sha}:{'+'.join(together)}:{method}:{STRETCH_VERSION}:{ANALYSIS_VERSION}:".encode()
-    )
-    digest.update(np.ascontiguousarray(time_map.source_s).tobytes())
-    digest.update(np.ascontiguousarray(time_map.target_s).tobytes())
-    if levels:
-        digest.update(repr(levels).encode())
-    return digest.hexdigest()
-
-
 def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
     if not rides:
         return onsets
@@ -383,19 +368,19 @@ def as_played(seen: SessionState) -> list[TakeEntry]:
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:
     """What the render of one take of a fit's bundle is kept by."""
     shas = bundle_shas(seen.document.bundle_of(take_id), seen.rows)
-    return fit_key(seen.rows[take_id].decoded_sha or "", made.fit.time_map, made.method, shas, made.levels)
+    return render_key(seen.rows[take_id].decoded_sha or "", made.fit.time_map, made.method, shas, made.levels)
 
 
 def is_rendered(seen: SessionState, made: TakeFit) -> bool:
     """Whether a fit was rendered as it stands."""
-    return rows.render_of(seen.folder.database, seen.opened.row.id, made.key) is not None
+    return render_of(seen.folder, seen.opened.row.id, made.key) is not None
 
 
 def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, float | None]] | None:
     """What the render of a fit was measured to be: (onset of the take, where it was to be, ms off); None
     where it is not rendered as it stands.
     """
-    file = rows.render_of(seen.folder.database, seen.opened.row.id, made.key)
+    file = render_of(seen.folder, seen.opened.row.id, made.key)
     found = json.loads(file.details).get("proof") if file is not None else None
     return None if found is None else [(take_s, target, off) for take_s, target, off in found]
 

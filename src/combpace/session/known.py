@@ -12,18 +12,16 @@ are gone or damaged is none.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.machine import LockedError, locked
-from combpace.media.decode import DECODERS
 from combpace.session.data_folder import DataFolder
+from combpace.session.keys import sound_key
 from combpace.store import rows
 
 # So often one that waits for another import of the same file looks again.
@@ -64,19 +62,6 @@ class Sound:
             "peak": self.peak,
             "notes": json.dumps(list(self.notes)),
         }
-
-
-def _key(*named: Any) -> str:
-    return hashlib.sha256(json.dumps(named, sort_keys=True).encode()).hexdigest()
-
-
-def sound_key(source_sha: str) -> str:
-    return _key("sound", source_sha, DECODERS)
-
-
-def analyses_key(decoded: Sequence[str], is_loop: bool, stated: Sequence[Mapping[str, Any]]) -> str:
-    """decoded  hashes, in the order in which the mics are heard; stated  what each file says of itself"""
-    return _key("analyses", list(decoded), ANALYSIS_VERSION, is_loop, [dict(one) for one in stated])
 
 
 def sound_of(folder: DataFolder, source_sha: str) -> Sound | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from dataclasses import replace
 
 import numpy as np
@@ -17,12 +16,11 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 from combpace.media.midi_parts import FileParts, read_parts
 from combpace.session.document.model import PartEntry, TakePegs
+from combpace.session.keys import part_key
 from combpace.session.page_forms import PartFacts
 from combpace.session.state import SessionState
 
 RATE = 48_000
-# Sounds as this version makes them: another one is another sound.
-SOUND_VERSION = 1
 
 
 def file_parts(seen: SessionState, entry: PartEntry) -> FileParts:
@@ -94,17 +92,6 @@ def _moved(part: Part, line: TempoMap[SessionTimes], offset_s: float) -> list[He
     return laid(Part(part.name, notes, in_seconds=True), line, Laying())
 
 
-def sound_key(notes: list[Heard]) -> str:
-    """Names exactly how a part sounds."""
-    digest = hashlib.sha256(f"{SOUND_VERSION}".encode())
-    for note in notes:
-        digest.update(
-            f"{note.start_s:.9f} {note.end_s:.9f} {note.key} {note.velocity} {note.channel} "
-            f"{note.program};".encode()
-        )
-    return digest.hexdigest()[:16]
-
-
 def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, speed: float = 1.0) -> PartSource:
     """How a part sounds, on the session's clock divided by the speed; what lies before session time 0 is left
     out.
@@ -115,7 +102,7 @@ def source_of(seen: SessionState, part_id: str, sample_rate_hz: int = RATE, spee
     else:
         slowed = [replace(note, start_s=note.start_s / speed, end_s=note.end_s / speed) for note in notes]
     found: PartSource = seen.folder.once(
-        ("part sound", sound_key(slowed), sample_rate_hz), lambda: PartSource(slowed, sample_rate_hz)
+        ("part sound", part_key(slowed), sample_rate_hz), lambda: PartSource(slowed, sample_rate_hz)
     )
     return found
 
@@ -147,7 +134,7 @@ def facts(seen: SessionState, entry: PartEntry) -> PartFacts:
         "own_map": found.line is not None,
         "in_seconds": part.in_seconds,
         "frames": round(end_s * RATE),
-        "sound": sound_key(notes) if notes else None,
+        "sound": part_key(notes) if notes else None,
         "notes": [
             [
                 round(note.start_s, 5),

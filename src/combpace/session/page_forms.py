@@ -8,6 +8,17 @@ Times are seconds of the session where nothing else is said; q: quarters from th
 from typing import Any, NotRequired, TypedDict
 
 
+class SoundNames(TypedDict):
+    """What the sounds of a take are asked for by: as it was played and fitted, each at its own speed and
+    drawn out; None where there is none.
+    """
+
+    played: str | None
+    slowed: str | None
+    fitted: str | None
+    fitted_slowed: str | None
+
+
 class TakeFacts(TypedDict):
     """A take. peak: largest sample; sounds_s: from when to when it sounds; rounds: where a loop that follows
     begins anew, and where its last round ends; source: the take that it was kept of.
@@ -37,6 +48,7 @@ class TakeFacts(TypedDict):
     arrival: bool
     source: str | None
     rounds: list[float]
+    sounds: SoundNames
 
 
 class ArrivalFacts(TakeFacts):
@@ -167,7 +179,7 @@ class FitNumbers(TypedDict):
 
 class FitHead(TypedDict):
     """A fit without its points. places: the places of the rule's grid in each length of bar; edges: where it
-    comes in ranges, the moments at which they begin.
+    comes in ranges, the moments at which they begin; names: of each take of its bundle.
     """
 
     take: str
@@ -182,6 +194,7 @@ class FitHead(TypedDict):
     places: dict[str, list[float]]
     groove: GroovePlaces | None
     numbers: FitNumbers
+    names: dict[str, SoundNames]
     edges: NotRequired[list[float]]
 
 

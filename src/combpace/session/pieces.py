@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from combpace.core.clocks import FloatArray
 from combpace.core.pieces.laying import OwnSound, Piece, Pieces
 from combpace.media.decode import FileSource
 from combpace.session.document.model import TakePieces
+from combpace.session.keys import short
 from combpace.session.state import SessionState
 from combpace.store.models import WANTED
 
@@ -63,28 +65,66 @@ def _laid(seen: SessionState, take_id: str) -> list[Piece]:
 @contextmanager
 def base(seen: SessionState, take_id: str) -> Iterator[FileSource]:
     """The sound that the pieces of a take are cut from."""
-    with FileSource(seen.folder.blob(seen.document.pieces[take_id].sha)) as source:
+    with FileSource(seen.folder.checked_blob(seen.document.pieces[take_id].sha)) as source:
         yield source
+
+
+@dataclass(frozen=True, slots=True)
+class LaidSound:
+    """All that a take in pieces sounds like, as plain values: whoever has the files can make it.
+
+    source  the decoded sound that is cut
+    pieces  as `laid`, of each the file that is its own, or None
+    """
+
+    source: Path
+    pieces: tuple[tuple[Piece, Path | None], ...]
+    fade_s: float
+    fill: str
+    meeting: str
+
+
+def laid_sound(seen: SessionState, take_id: str) -> LaidSound:
+    """How a take in pieces sounds. Raises NotFoundError, and MediaError where one of its files is damaged."""
+    made, name = seen.document.pieces[take_id], seen.document.take(take_id).name
+    damaged = (
+        f"A sound that the pieces of {name} are made of is damaged. Nothing was changed; a hand-off or Keep "
+        "makes it again where that can be."
+    )
+    blob = partial(seen.folder.checked_blob, damaged=damaged)
+    owned = {one.own: blob(one.own) for one in made.pieces if one.own is not None}
+    every = zip(made.pieces, laid(seen, take_id), strict=True)
+    return LaidSound(
+        blob(made.sha),
+        tuple((piece, None if one.own is None else owned[one.own]) for one, piece in every),
+        made.fade_ms / 1000.0,
+        made.fill,
+        made.meeting,
+    )
+
+
+@contextmanager
+def opened_sound(sound: LaidSound) -> Iterator[Pieces]:
+    """The same with its files open."""
+    with ExitStack() as stack:
+        source = stack.enter_context(FileSource(sound.source))
+        owned: dict[tuple[Path, int], Source] = {}
+        every = []
+        for piece, own in sound.pieces:
+            if own is None:
+                every.append(piece)
+                continue
+            if (own, piece.start) not in owned:
+                owned[own, piece.start] = OwnSound(stack.enter_context(FileSource(own)), piece.start)
+            every.append(replace(piece, own=owned[own, piece.start]))
+        yield Pieces(source, every, fade_s=sound.fade_s, fill=sound.fill, meeting=sound.meeting)
 
 
 @contextmanager
 def opened(seen: SessionState, take_id: str) -> Iterator[Pieces]:
-    """How a take in pieces sounds, on the session's clock at its own rate."""
-    made = seen.document.pieces[take_id]
-    with ExitStack() as stack:
-        source = stack.enter_context(base(seen, take_id))
-        sounds: dict[str, Source] = {}
-        every = []
-        for one, piece in zip(made.pieces, laid(seen, take_id), strict=True):
-            if one.own is None:
-                every.append(piece)
-                continue
-            if one.own not in sounds:
-                sounds[one.own] = OwnSound(
-                    stack.enter_context(FileSource(seen.folder.blob(one.own))), piece.start
-                )
-            every.append(replace(piece, own=sounds[one.own]))
-        yield Pieces(source, every, fade_s=made.fade_ms / 1000.0, fill=made.fill, meeting=made.meeting)
+    """How a take in pieces sounds, on the session's clock at its own rate. Raises as `laid_sound`."""
+    with opened_sound(laid_sound(seen, take_id)) as made:
+        yield made
 
 
 def was_s(seen: SessionState, take_id: str, made: TakePieces, frames: FloatArray) -> FloatArray:
@@ -96,15 +136,27 @@ def was_s(seen: SessionState, take_id: str, made: TakePieces, frames: FloatArray
 
 
 def key_of(seen: SessionState, take_id: str) -> str:
-    """Names exactly how a take in pieces sounds."""
+    """Names exactly how a take in pieces sounds, also slowed."""
+    found: str = seen.once("key of pieces", lambda: _key_of(seen, take_id), take_id)
+    return found
+
+
+def _key_of(seen: SessionState, take_id: str) -> str:
     made = seen.document.pieces[take_id]
-    digest = hashlib.sha256(f"{made.sha}:{made.fade_ms}:{made.fill}:{made.meeting}:".encode())
-    for one, piece in zip(made.pieces, laid(seen, take_id), strict=True):
-        digest.update(
-            f"{piece.start},{piece.stop},{piece.at},{piece.level_db},{piece.fade_in},"
-            f"{piece.fade_out},{piece.curve},{one.own};".encode()
+    each = [
+        (
+            piece.start,
+            piece.stop,
+            piece.at,
+            piece.level_db,
+            piece.fade_in,
+            piece.fade_out,
+            piece.curve,
+            one.own,
         )
-    return digest.hexdigest()[:16]
+        for one, piece in zip(made.pieces, laid(seen, take_id), strict=True)
+    ]
+    return short("pieces", [made.sha, made.fade_ms, made.fill, made.meeting, rate_of(seen, take_id)], each)
 
 
 def alike(made: TakePieces, number: int) -> list[int]:

@@ -41,6 +41,13 @@ class SessionState:
     opened: Opened
     rows: Mapping[str, TakeRow]
     folder: DataFolder
+    # Where this only is as if another take led: the session as it is, which is the one that sounds.
+    behind: SessionState | None = None
+
+    @property
+    def heard_as(self) -> SessionState:
+        """The session that sounds while this one is looked at."""
+        return self.behind or self
 
     @property
     def document(self) -> Document:
@@ -326,7 +333,8 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
     number = next(k for k, take in enumerate(everything) if take.id == take_id)
     # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
     revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
-    return replace(state, opened=replace(state.opened, revision=revision, document=document))
+    opened = replace(state.opened, revision=revision, document=document)
+    return replace(state, opened=opened, behind=state.heard_as)
 
 
 def as_long_as_it_is(

@@ -13,6 +13,7 @@ from typing import Any
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from combpace.core.errors import CancelledError
 from combpace.store.database import Database
 from combpace.store.errors import MissingError
 from combpace.store.models import BEING_READ, FileRow, HeardRow, JobRow, SessionRow, TakeRow, new_id, now
@@ -179,9 +180,12 @@ def add_take(
     return row.id
 
 
-def change_take(database: Database, take_id: str, **values: Any) -> None:
-    """Set columns of a take that is still there."""
+def change_take(database: Database, take_id: str, by: str | None = None, **values: Any) -> None:
+    """Set columns of a take that is still there. by: the job that does it; CancelledError where that was
+    cancelled, for another may be at the same take.
+    """
     with database.writing() as db:
+        _still_wanted(db, by)
         row = db.get(TakeRow, take_id)
         if row is not None:
             for name, value in values.items():
@@ -239,13 +243,15 @@ def forget_heard(database: Database, named: set[str]) -> set[str]:
 # -- files
 
 
-def add_file(database: Database, **values: Any) -> str:
-    """A new row; returns its id."""
+def add_files(database: Database, files: Iterable[Mapping[str, Any]], by: str | None = None) -> list[str]:
+    """New rows, all of them or none; returns their ids. by: as in `change_take`."""
     with database.writing() as db:
-        row = FileRow(**values)
-        db.add(row)
-        db.flush()
-        return row.id
+        _still_wanted(db, by)
+        made = [FileRow(**values) for values in files]
+        for row in made:
+            db.add(row)
+            db.flush()
+        return [row.id for row in made]
 
 
 def put_file(db: Session, session_id: str, kind: str, key: str, name: str, sha: str, bytes: int) -> None:
@@ -271,6 +277,15 @@ def render_of(database: Database, session_id: str, key: str) -> FileRow | None:
         return db.scalars(query.order_by(FileRow.created.desc()).limit(1)).first()
 
 
+def files_of_sha(database: Database, session_id: str, kind: str, sha: str) -> list[FileRow]:
+    """Files of a session that hold these bytes, newest first."""
+    with database.reading() as db:
+        query = select(FileRow).where(
+            FileRow.session_id == session_id, FileRow.kind == kind, FileRow.sha == sha
+        )
+        return list(db.scalars(query.order_by(FileRow.created.desc())))
+
+
 def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
     """Files of a session whose kind matches an SQL pattern, newest first."""
     with database.reading() as db:
@@ -287,12 +302,15 @@ def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
 
 
 def queue_job(db: Session, session_id: str, kind: str, subject: str, args: str) -> str:
-    """A new row, or the one that waits or runs with the same work already; returns its id."""
+    """A new row, or the one that waits or runs with the same work already; returns its id. One that is being
+    cancelled does the work no more.
+    """
     same = select(JobRow).where(
         JobRow.session_id == session_id,
         JobRow.kind == kind,
         JobRow.subject == subject,
         JobRow.state.in_(OPEN),
+        JobRow.cancel.is_(False),
     )
     for row in db.scalars(same):
         if row.args == args:
@@ -454,9 +472,27 @@ def end_jobs_about(database: Database, subjects: Iterable[str]) -> None:
         )
 
 
+def _still_wanted(db: Session, job_id: str | None) -> None:
+    """Raises CancelledError where a job that is about to change something was cancelled, or is over."""
+    if job_id is None:
+        return
+    row = db.get(JobRow, job_id)
+    if row is None or row.cancel or row.state not in OPEN:
+        raise CancelledError("cancelled")
+
+
 def _mark_take(db: Session, row: JobRow, error: str) -> None:
-    """A take whose reading will not go on says so."""
+    """A take whose reading will not go on says so; not where another job reads it by now."""
     if row.kind == "import":
+        others = select(JobRow.id).where(
+            JobRow.kind == "import",
+            JobRow.subject == row.subject,
+            JobRow.id != row.id,
+            JobRow.state.in_(OPEN),
+            JobRow.cancel.is_(False),
+        )
+        if db.scalars(others.limit(1)).first() is not None:
+            return
         db.execute(
             update(TakeRow)
             .where(TakeRow.id == row.subject, TakeRow.state != "ready")

@@ -16,10 +16,11 @@ from typing import Any
 
 from combpace import __version__
 from combpace.core.onsets.detect import ANALYSIS_VERSION
+from combpace.core.stretch import STRETCH_VERSION
 
 Tell = Callable[[str, float], None]
 # Who does errands for another must be of this very version: what is heard and how it is kept must not differ.
-VERSION = f"{__version__}, ear {ANALYSIS_VERSION}"
+VERSION = f"{__version__}, ear {ANALYSIS_VERSION}, stretch {STRETCH_VERSION}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,6 +17,8 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import FloatArray, IntArray
 from combpace.core.errors import ParameterError
 
+# Laid by another version pieces sound otherwise: keys name it.
+LAYING_VERSION = 1
 FADE_S = 0.005
 MOST_FADE_S = 0.5
 FILLS, MEETINGS = ("nothing", "tail"), ("ends", "rings")

@@ -9,9 +9,9 @@ reads the same samples as the whole.
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
@@ -19,6 +19,8 @@ from combpace.core.audio import Samples
 from combpace.core.clocks import FloatArray
 from combpace.core.parts.part import Heard
 
+# Sounds as this version makes them: another one is another sound, and keys name it.
+TONES_VERSION = 1
 # After its end a held note dies away in this; a struck one dies by itself. Seconds.
 RELEASE_S, SHORTEST_S, LONGEST_S = 0.060, 0.020, 30.0
 # Full velocity; velocity 64 is 12 dB below it (amplitude by the square, common practice).
@@ -248,6 +250,14 @@ def drum_sound(drum: Drum, sample_rate_hz: int) -> FloatArray:
     return np.asarray(sound / max(1.0, float(np.abs(sound).max())))
 
 
+@dataclass(frozen=True, slots=True)
+class _Struck:
+    """A note, by what its sound depends on."""
+
+    key: tuple[object, ...]
+    note: Heard = field(compare=False)
+
+
 class PartSource:
     """A `Source` of a part's notes as they sound; frame 0 is session time 0."""
 
@@ -258,7 +268,8 @@ class PartSource:
         self._starts = np.array(
             [round(note.start_s * sample_rate_hz) for note in self._notes], dtype=np.int64
         )
-        self._kept: OrderedDict[tuple[object, ...], Samples] = OrderedDict()
+        # It is read by several threads at a time: what it keeps must bear that.
+        self._made = lru_cache(maxsize=KEPT_SOUNDS)(lambda one: note_sound(one.note, sample_rate_hz))
         lengths = np.array([self._frames_of(note) for note in self._notes], dtype=np.int64)
         self._ends = self._starts + lengths
         self._longest = int(lengths.max(initial=0))
@@ -288,12 +299,4 @@ class PartSource:
     def _sound(self, note: Heard) -> Samples:
         held = 0.0 if note.is_drum else round(note.end_s - note.start_s, 9)
         key = (note.is_drum, note.key, note.velocity, note.program // 8, held)
-        found = self._kept.get(key)
-        if found is None:
-            found = note_sound(note, self.sample_rate_hz)
-            self._kept[key] = found
-            if len(self._kept) > KEPT_SOUNDS:
-                self._kept.popitem(last=False)
-        else:
-            self._kept.move_to_end(key)
-        return found
+        return self._made(_Struck(key, note))

@@ -13,6 +13,8 @@ from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch.blocks import StretchedSource
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 
+# What is stretched by another version sounds otherwise: keys name it.
+STRETCH_VERSION = 10
 METHODS = ("cut", "strike", "chord", "line")
 
 
@@ -44,6 +46,7 @@ def stretch(audio: Audio, time_map: TimeMap, method: str) -> Audio:
 
 __all__ = [
     "METHODS",
+    "STRETCH_VERSION",
     "Choice",
     "StretchedSource",
     "TimeMap",

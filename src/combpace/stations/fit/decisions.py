@@ -32,10 +32,10 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
 from combpace.session.grooves import GrooveLibrary
 from combpace.session.reach import near_audio, near_place
+from combpace.session.renders import render_of
 from combpace.session.stack import stacked
 from combpace.session.state import EDIT_REACH_S, SessionState
 from combpace.session.take_names import kept_name
-from combpace.store import rows
 from combpace.store.models import new_id
 
 # A grid's name that is a groove of the library: its id follows.
@@ -458,7 +458,7 @@ def keep(state: SessionState, args: TakeArgs) -> Change:
     bundles = {take.bundle for take in state.document.takes if take.bundle}
     bundle = kept_name(together[0].bundle, "fitted", bundles) if together[0].bundle else None
     for mate in together:
-        file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, mate.id))
+        file = render_of(state.folder, state.opened.row.id, fits.key_of(state, made, mate.id), whole=True)
         if file is None:
             raise ParameterError(
                 f"{mate.name} is not rendered as it stands now; render it first, then keep it. "

@@ -4,33 +4,29 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from combpace.core.fit.accents import Accented, Levels
+from combpace.core.fit.accents import Levels
 from combpace.core.fit.proof import proof
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import nearest_marks
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource
-from combpace.media.encode import write_sound
-from combpace.playback.sound import stretched
+from combpace.playback.rendering import rendered
 from combpace.session import fits
 from combpace.session.data_folder import DataFolder
-from combpace.session.decisions import Change, record
+from combpace.session.decisions import Change, record, state_at
 from combpace.session.document import parts as forms
+from combpace.session.keys import render_key
+from combpace.session.renders import KIND, render_of
 from combpace.session.state import EDIT_REACH_S, SessionState, session_state
 from combpace.store import rows
-from combpace.workers import elsewhere
-from combpace.workers.errand import Errand
-
-FUNCTION = "combpace.stations.fit.rendering:render"
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,16 +44,18 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
     """Queue the render of a take and of all in its bundle. A proposed sentence becomes the user's with it: a
     step of its own, and said.
     """
-    state = session_state(folder, session_id)
+    state = state_at(folder, session_id, version)
     made = fits.take_fit(state, take_id)
     now, note = state.opened.revision.version, None
     if not made.stated:
         parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
         kept = record(state, version, Change(parts, fits.sentence(made.choice, made.take.name)))
         now, note = kept.version, f"The proposal is yours now: {kept.note}"
+    together = [take.id for take in state.document.bundle_of(take_id)]
     args = {
         "session": session_id,
-        "takes": [take.id for take in state.document.bundle_of(take_id)],
+        "takes": together,
+        "sounds": _sounds(state, together),
         "mics": _mics(state, made),
         "source_s": [float(value) for value in made.fit.time_map.source_s],
         "target_s": [float(value) for value in made.fit.time_map.target_s],
@@ -80,92 +78,74 @@ def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
 
 @job("render")
 def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """Job: render each take of a bundle along one time map into a float file that is kept by its key."""
+    """Job: render each take of a bundle along one time map into a float file that is kept by its key. What is
+    rendered is what was ordered, whatever is decided or listened to meanwhile.
+    """
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
     levels: Levels = tuple((moment, level) for moment, level in args.get("levels", ()))
-    seen = session_state(folder, args["session"])
-    together = [seen.document.take(take_id) for take_id in args["takes"]]
+    sounds = args.get("sounds") or _sounds(session_state(folder, args["session"]), args["takes"])
+    together = tuple(sounds["together"])
     made: list[str] = []
     # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in
     # the mic whose mark it is.
     renders: dict[str, tuple[Path, int]] = {}
     ordered = sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))
     for number, take_id in enumerate(ordered):
-        row = folder.take_row(take_id)
-        assert row.decoded_sha is not None
-        files, own = fits.bundle_files(folder, together, seen.rows, take_id)
-        shas = fits.bundle_shas(together, seen.rows)
-        key = fits.fit_key(row.decoded_sha, time_map, args["method"], shas, levels)
-        known = rows.render_of(folder.database, args["session"], key)
+        row, sha = folder.take_row(take_id), sounds["each"][take_id]
+        key = render_key(sha, time_map, args["method"], together, levels)
+        known = render_of(folder, args["session"], key, whole=True)
         if known is not None:
             made.append(known.id)
             renders[take_id] = folder.blob(known.sha), int(json.loads(known.details)["first_frame"])
             continue
 
-        def share(done: float, number: int = number, name: str = row.name) -> None:
+        def share(phase: str, done: float, number: int = number, name: str = row.name) -> None:
             tell(f"rendering {name}", (number + done) / len(args["takes"]))
 
-        sounds = files or (folder.checked_blob(row.decoded_sha),)
-        names = [path.relative_to(folder.blobs.root).as_posix() for path in sounds]
-        sound = {name: args[name] for name in ("source_s", "target_s", "method")}
-        sound["levels"] = [list(one) for one in levels]
+        with_others = sha in together
+        recipe = {name: args[name] for name in ("source_s", "target_s", "method")}
+        recipe["levels"] = [list(one) for one in levels]
+        recipe["files"] = list(together) if with_others else [sha]
+        recipe["own"] = together.index(sha) if with_others else 0
         with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
-            given = {"files": names, "own": own, **sound}
-            errand = Errand(FUNCTION, folder.blobs.root, Path(out), tuple(names), given)
-            share(0.0)
-            written = elsewhere.run(errand, partial(_told, share), folder.settings.scheduler, "rendering")
+            share("", 0.0)
+            written = rendered(folder, recipe, Path(out), share)
             target = Path(out, written["written"])
             size = target.stat().st_size
             renders[take_id] = target, written["first_frame"]
             proved = _proof(renders, args) if take_id == args.get("timing") else None
-            sha = folder.blobs.adopt(target)
-            renders[take_id] = folder.blob(sha), written["first_frame"]
+            kept = folder.blobs.adopt(target)
+            renders[take_id] = folder.blob(kept), written["first_frame"]
         details = {
             "take": take_id,
             **{name: written[name] for name in ("first_frame", "frames", "peak")},
             "rate": row.sample_rate_hz,
+            "made_of": recipe,
         }
         if proved is not None:
             details["proof"] = proved
-        made.append(
-            rows.add_file(
-                folder.database,
-                session_id=args["session"],
-                kind="render",
-                key=key,
-                name=f"{row.name} fitted",
-                sha=sha,
-                bytes=size,
-                details=json.dumps(details),
-            )
-        )
+        file = {
+            "session_id": args["session"],
+            "kind": KIND,
+            "key": key,
+            "name": f"{row.name} fitted",
+            "sha": kept,
+            "bytes": size,
+            "details": json.dumps(details),
+        }
+        made += rows.add_files(folder.database, [file], folder.job)
     return {"files": made}
 
 
-def _told(share: Callable[[float], None], phase: str, done: float) -> None:
-    share(done)
-
-
-def render(inputs: Path, outputs: Path, args: dict[str, Any], tell: Progress) -> dict[str, Any]:
-    """An errand: {files, own, source_s, target_s, method, levels} -> {written, first_frame, frames, peak};
-    files are those of a bundle.
+def _sounds(state: SessionState, take_ids: Sequence[str]) -> dict[str, Any]:
+    """The decoded sounds that a render is made of: of each take its own, and those that are stretched as one,
+    in the bundle's order.
     """
-    time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
-    levels: Levels = tuple((moment, level) for moment, level in args["levels"])
-    files = tuple(inputs / name for name in args["files"])
-    with FileSource(files[args["own"]]) as source:
-        fitted = Accented(
-            stretched(source, time_map, args["method"], files if len(files) > 1 else (), args["own"]), levels
-        )
-        first = fitted.first_frame
-        written = write_sound(
-            fitted,
-            outputs / "fitted.wav",
-            "wav32f",
-            start=first,
-            on_progress=lambda share: tell("rendering", share),
-        )
-    return {"written": "fitted.wav", "first_frame": first, "frames": written.frames, "peak": written.peak}
+    takes = [state.document.take(take_id) for take_id in take_ids]
+    return {
+        "each": {take_id: state.rows[take_id].decoded_sha or "" for take_id in take_ids},
+        "together": list(fits.bundle_shas(takes, state.rows)),
+    }
 
 
 def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> list[list[float | None]]:

@@ -5,6 +5,7 @@ order for it.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Annotated, Any, Literal
 
@@ -28,6 +29,8 @@ from combpace.store.models import WANTED, TakeRow
 
 RATES_HZ = (32_000, 44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
 MOST_BARS = 10_000
+# Of a take that is listened to again meanwhile.
+PINNED = ("state", "decoded_sha", "analysis_sha", "frames", "sample_rate_hz", "channels")
 
 
 class Wish(BaseModel):
@@ -401,7 +404,21 @@ def order_args(seen: SessionState, wish: Wish) -> dict[str, Any]:
         "mixed": [plan["take"] for plan in mixed_ones(seen, plans)],
         "revision": seen.opened.revision.id,
         "version": seen.opened.revision.version,
+        # What is no step of the history is pinned by itself.
+        "name": seen.opened.row.name,
+        "heard": {row.id: [getattr(row, name) for name in PINNED] for row in seen.rows.values()},
     }
+
+
+def as_ordered(folder: DataFolder, args: Mapping[str, Any]) -> SessionState:
+    """The session as it was when this was ordered: what was decided, its name, and what was heard by then."""
+    seen = session_state(folder, args["session"], args["revision"])
+    seen.opened.row.name = args.get("name", seen.opened.row.name)
+    for take_id, values in args.get("heard", {}).items():
+        if take_id in seen.rows:
+            for name, value in zip(PINNED, values, strict=True):
+                setattr(seen.rows[take_id], name, value)
+    return seen
 
 
 def could_be(seen: SessionState) -> list[str]:

@@ -24,11 +24,24 @@ from combpace.media.encode import FORMATS, Written, at_rate, finish_sound, neede
 from combpace.media.mapfiles import map_document
 from combpace.media.zips import write_zip
 from combpace.playback.mixing import Mixed, Strip, Together
-from combpace.playback.sound import Placed, Sounding, sounding
+from combpace.playback.rendering import whole_pieces
+from combpace.playback.sound import Placed, sounding
 from combpace.session import fits, notes, pieces, words
 from combpace.session.data_folder import DataFolder
-from combpace.session.state import SessionState, session_state
-from combpace.stations.handoff.ordering import Names, Span, Wish, bar_frames, extras_of, span_of, stem_of
+from combpace.session.keys import render_key
+from combpace.session.renders import render_of
+from combpace.session.sounding import Sounding
+from combpace.session.state import SessionState
+from combpace.stations.handoff.ordering import (
+    Names,
+    Span,
+    Wish,
+    as_ordered,
+    bar_frames,
+    extras_of,
+    span_of,
+    stem_of,
+)
 from combpace.stations.handoff.writers import WRITERS, Contents
 from combpace.store import rows
 from combpace.store.models import FileRow, new_id
@@ -50,19 +63,21 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
     with written(folder, args, tell) as files:
         order = new_id()
         kept = {"order": order, "version": args.get("version"), "revision": args["revision"]}
-        return {"files": [_keep(folder, args["session"], file, kept) for file in files]}
+        # All of them or none: one that was cancelled leaves no part of itself.
+        found = [_adopted(folder, args["session"], file, kept) for file in files]
+        return {"files": rows.add_files(folder.database, found, folder.job)}
 
 
 @contextmanager
 def written(folder: DataFolder, args: dict[str, Any], tell: Progress) -> Iterator[list[Made]]:
     """All files of an order, the zip last; they are gone after use, but for those that were taken away."""
-    seen, wish = session_state(folder, args["session"], args["revision"]), Wish.model_validate(args["wish"])
+    seen, wish = as_ordered(folder, args), Wish.model_validate(args["wish"])
     span = span_of(seen, wish, args["takes"])
     names, files = Names(stem_of(seen, wish), wish.kind), list[Made]()
     try:
         files += _sounds(folder, seen, wish, args, span, names, tell)
         tell("writing what lies beside", 0.95)
-        files += _beside(folder, seen, wish, span, names)
+        files += _beside(folder, seen, wish, span, names, tell)
         tell("packing", 0.97)
         archive = Made(
             folder.blobs.new_path(".zip"),
@@ -98,7 +113,7 @@ def _rough(
 
     share(0.0)
     pauses = parse_pauses(wish.silence) if "attacks_s" in plan and wish.silence is not None else None
-    with _sounding(folder, seen, plan, args["session"]) as source:
+    with _sounding(folder, seen, plan, args["session"], tell) as source:
         at = at_rate(source, span.sample_rate_hz)
         if wish.levels == "as mixed":
             at = Mixed(at, Strip(*plan["strip"]))
@@ -171,7 +186,9 @@ def _mixed(
     return target, write_rough(Together(sources, span.sample_rate_hz), target, wish.kind, 0, span.frames)
 
 
-def _beside(folder: DataFolder, seen: SessionState, wish: Wish, span: Span, names: Names) -> Iterator[Made]:
+def _beside(
+    folder: DataFolder, seen: SessionState, wish: Wish, span: Span, names: Names, tell: Progress
+) -> Iterator[Made]:
     """Everything beside the audio, counted from the moment at which the files start."""
     line, lead = seen.need_map(), seen.document.lead
     moved = replace(
@@ -201,6 +218,9 @@ def _beside(folder: DataFolder, seen: SessionState, wish: Wish, span: Span, name
         for part in seen.document.notes
     ]
     cut = [take.id for take in seen.document.takes if pieces.in_pieces(seen, take.id)]
+    if "pieces" in wish.extras:
+        for take_id in cut:
+            whole_pieces(seen, take_id, tell)
     contents = Contents(
         moved,
         document,
@@ -219,63 +239,60 @@ def _beside(folder: DataFolder, seen: SessionState, wish: Wish, span: Span, name
         yield Made(path, names.beside(one.title, one.ending(wish.kind)), one.kind, one.write(contents, path))
 
 
-def _keep(folder: DataFolder, session_id: str, file: Made, order: dict[str, Any]) -> str:
+def _adopted(folder: DataFolder, session_id: str, file: Made, order: dict[str, Any]) -> dict[str, Any]:
+    """The row of a file that was written, with its bytes kept."""
     size = file.path.stat().st_size
     sha = folder.blobs.adopt(file.path)
-    return rows.add_file(
-        folder.database,
-        session_id=session_id,
-        kind=f"handoff {file.kind}",
-        key=sha,
-        name=file.name,
-        sha=sha,
-        bytes=size,
-        details=json.dumps(file.details | order),
-    )
+    return {
+        "session_id": session_id,
+        "kind": f"handoff {file.kind}",
+        "key": sha,
+        "name": file.name,
+        "sha": sha,
+        "bytes": size,
+        "details": json.dumps(file.details | order),
+    }
 
 
 @contextmanager
-def _sounding(folder: DataFolder, seen: SessionState, plan: dict[str, Any], session_id: str) -> Iterator[Any]:
-    """A take on the session's clock at its own rate; a render that exists already is used."""
+def _sounding(
+    folder: DataFolder, seen: SessionState, plan: dict[str, Any], session_id: str, tell: Progress
+) -> Iterator[Source]:
+    """A take on the session's clock at its own rate; a render that exists already is used. Every sound that
+    it is made of is looked at byte for byte. Raises MediaError where one is damaged and cannot be made again.
+    """
+    take_id = plan["take"]
     if plan.get("part"):
-        yield notes.source_of(seen, plan["take"])
+        yield notes.source_of(seen, take_id)
         return
-    row = seen.rows[plan["take"]]
-    folder.checked_blob(row.decoded_sha)
-    made = plan["fit"]
+    sha, made = seen.rows[take_id].decoded_sha or "", plan["fit"]
     if plan.get("pieces"):
-        with pieces.opened(seen, plan["take"]) as made_of_pieces:
+        whole_pieces(seen, take_id, tell)
+        with pieces.opened(seen, take_id) as made_of_pieces:
             yield made_of_pieces
         return
-    if made is None:
-        with folder.source(row) as source:
-            yield sounding(source, Sounding(plan["offset_s"]), source.sample_rate_hz)
-        return
-    time_map = TimeMap(np.array(made["source_s"]), np.array(made["target_s"]))
-    together = seen.document.bundle_of(plan["take"])
-    assert row.decoded_sha is not None
-    levels = tuple((moment, level) for moment, level in made.get("levels", ()))
-    key = fits.fit_key(
-        row.decoded_sha, time_map, made["method"], fits.bundle_shas(together, seen.rows), levels
-    )
-    known = rows.render_of(folder.database, session_id, key)
-    if known is not None:
-        with FileSource(folder.blob(known.sha)) as render:
-            yield Placed(render, json.loads(known.details)["first_frame"])
-        return
-    with folder.source(row) as source:
-        yield sounding(
-            source,
-            Sounding(
-                plan["offset_s"],
-                (time_map, made["method"]),
-                1.0,
-                (),
-                *fits.bundle_files(folder, together, seen.rows, row.id),
-                levels,
-            ),
-            source.sample_rate_hz,
-        )
+    if made is not None:
+        together = seen.document.bundle_of(take_id)
+        shas = fits.bundle_shas(together, seen.rows)
+        fit = TimeMap(np.array(made["source_s"]), np.array(made["target_s"])), made["method"]
+        levels = tuple((moment, level) for moment, level in made.get("levels", ()))
+        known = render_of(folder, session_id, render_key(sha, *fit, shas, levels), whole=True)
+        if known is not None:
+            with FileSource(folder.blob(known.sha)) as render:
+                yield Placed(render, json.loads(known.details)["first_frame"])
+            return
+        for mate in shas:
+            folder.checked_blob(mate, _damaged(plan["name"]))
+        files, own = fits.bundle_files(folder, together, seen.rows, take_id)
+        how = Sounding(plan["offset_s"], fit, 1.0, (), files, own, levels)
+    else:
+        how = Sounding(plan["offset_s"])
+    with FileSource(folder.checked_blob(sha, _damaged(plan["name"]))) as source:
+        yield sounding(source, how, source.sample_rate_hz)
+
+
+def _damaged(name: str) -> str:
+    return f"The sound of {name}, or of a mic beside it, is damaged. Nothing was written; listen to it again."
 
 
 def files_of(folder: DataFolder, session_id: str) -> list[FileRow]:

@@ -19,9 +19,9 @@ from combpace.session import fits, pieces, words
 from combpace.session.decisions import Args, Change, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import LaidPiece, OnsetEdits, TakePieces
+from combpace.session.renders import render_of
 from combpace.session.state import SessionState
 from combpace.stations.pieces.now import Sound, changed, opened, pieces_now, sound_of
-from combpace.store import rows
 
 ONSETS, BARS, BEATS = "onsets", "bars", "beats"
 WHERE, BAR_PLACE = "where", "bar-place"
@@ -159,7 +159,7 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
         if sound.first_frame is None:
             return times
         made = fits.take_fit(state, args.take)
-        file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, args.take))
+        file = render_of(state.folder, state.opened.row.id, fits.key_of(state, made, args.take), whole=True)
         if file is None or file.sha != sound.sha:
             raise ParameterError(
                 f"The fit of {entry.name} was changed since it was cut, so its marks lie elsewhere "

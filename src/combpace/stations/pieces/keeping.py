@@ -8,9 +8,10 @@ from combpace.core.errors import ParameterError, StaleError
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.encode import write_sound
+from combpace.playback.rendering import whole_pieces
 from combpace.session import carried, pieces
 from combpace.session.data_folder import DataFolder
-from combpace.session.decisions import Change, Job, NewTake, record
+from combpace.session.decisions import Change, Job, NewTake, record, state_at
 from combpace.session.document import parts as forms
 from combpace.session.document.model import TakeEntry
 from combpace.session.state import session_state
@@ -21,9 +22,11 @@ from combpace.store.models import new_id
 MOST_MEETINGS = 20
 
 
-def order_keep(folder: DataFolder, session_id: str, take_id: str) -> str:
-    """Queue it. Returns the job's id. Raises ParameterError where the take is not in pieces."""
-    seen = session_state(folder, session_id)
+def order_keep(folder: DataFolder, session_id: str, version: int, take_id: str) -> str:
+    """Queue it. Returns the job's id. Raises ParameterError where the take is not in pieces, StaleError where
+    the page has not seen how they lie.
+    """
+    seen = state_at(folder, session_id, version)
     entry = seen.document.take(take_id)
     if not pieces.in_pieces(seen, take_id):
         raise ParameterError(f"{entry.name} is not in pieces. Nothing was changed.")
@@ -51,6 +54,7 @@ def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     entry, row = seen.document.take(take_id), seen.rows[take_id]
     first = min(0, *(piece.at for piece in pieces.laid(seen, take_id)))
     target = folder.blobs.new_path(".wav")
+    whole_pieces(seen, take_id, tell)
     try:
         with pieces.opened(seen, take_id) as made:
             write_sound(
@@ -66,6 +70,8 @@ def keep_pieces(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     new, first_s = new_id(), first / (row.sample_rate_hz or 48_000)
     edits, marks = carried.carried(seen, take_id, carried.in_pieces(seen, take_id, first_s))
     name = entry.name
+    # The last moment in which it can be cancelled.
+    tell("putting it into the session", 1.0)
     for _ in range(MOST_MEETINGS):
         now = session_state(folder, args["session"])
         name = kept_name(entry.name, "in pieces", {take.name for take in now.document.takes})

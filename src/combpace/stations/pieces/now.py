@@ -14,8 +14,8 @@ from combpace.session import fits, pieces
 from combpace.session.decisions import Change, NewFile
 from combpace.session.document import parts as forms
 from combpace.session.document.model import LaidPiece, TakePieces
+from combpace.session.renders import render_of
 from combpace.session.state import SessionState
-from combpace.store import rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,7 @@ def sound_of(state: SessionState, take_id: str, *, followers: bool = False) -> S
     if not fitted or not (followers or state.document.timing_take(take_id) in state.document.rules):
         return Sound(row.decoded_sha, row.frames, row.sample_rate_hz)
     made = fits.take_fit(state, take_id)
-    file = rows.render_of(state.folder.database, state.opened.row.id, fits.key_of(state, made, take_id))
+    file = render_of(state.folder, state.opened.row.id, fits.key_of(state, made, take_id), whole=True)
     if file is None:
         raise ParameterError(
             f"{entry.name} is fitted and not rendered as it stands; render it in Fit, then cut what "
@@ -64,7 +64,7 @@ def sound_of(state: SessionState, take_id: str, *, followers: bool = False) -> S
 
 @contextmanager
 def opened(state: SessionState, sound: Sound) -> Iterator[FileSource]:
-    with FileSource(state.folder.blob(sound.sha)) as source:
+    with FileSource(state.folder.checked_blob(sound.sha)) as source:
         yield source
 
 

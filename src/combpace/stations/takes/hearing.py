@@ -27,7 +27,7 @@ from combpace.jobs.registry import Progress
 from combpace.media.decode import FileSource
 from combpace.media.mapfiles import steady_document
 from combpace.media.stated import stated_tempi
-from combpace.session import known
+from combpace.session import keys, known
 from combpace.session.analysis_store import write_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.document import parts as forms
@@ -52,7 +52,7 @@ def listened(
     facts    what each one's file says of itself (`stated`)
     again    listen, whatever was heard before
     """
-    key = known.analyses_key(decoded, is_loop, facts)
+    key = keys.analyses_key(decoded, is_loop, facts)
     with known.alone(folder, key, tell):
         heard = None if again else known.analyses_of(folder, key)
         if heard is None:

@@ -16,7 +16,7 @@ from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource, decode_to_wav
 from combpace.media.peaks import write_peaks
 from combpace.media.stated import padding_is_stated, tempo_in_tags
-from combpace.session import carried, known
+from combpace.session import carried, keys, known
 from combpace.session.analysis_store import read_analysis
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, Job, NewTake, record
@@ -99,7 +99,7 @@ def _heard_before(folder: DataFolder, source_sha: str, name: str) -> dict[str, A
         return None
     said = stated(sound.tagged_bpm, sound.padding, name)
     heard = known.analyses_of(
-        folder, known.analyses_key([sound.decoded_sha], guessed_kind(name) == "loop", [said])
+        folder, keys.analyses_key([sound.decoded_sha], guessed_kind(name) == "loop", [said])
     )
     return None if heard is None else {**sound.columns, "state": "ready", "analysis_sha": heard[0]}
 
@@ -121,17 +121,17 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     if row.state == WANTED:
         return _completed(folder, row, sound, tell)
     # The picture is there before the pulse is: the page can be used meanwhile.
-    rows.change_take(folder.database, row.id, state="listening", error=None, **sound.columns)
+    rows.change_take(folder.database, row.id, folder.job, state="listening", error=None, **sound.columns)
     heard = _heard(folder, row, sound, tell, again)
     if args.get("marks"):
         heard = carried.marked(folder, heard, args["marks"])
-    rows.change_take(folder.database, row.id, state="ready", analysis_sha=heard)
+    rows.change_take(folder.database, row.id, folder.job, state="ready", analysis_sha=heard)
     return {"take": row.id}
 
 
 def _decoded(folder: DataFolder, row: TakeRow, tell: Progress, again: bool) -> known.Sound:
     """What comes out of a take's file: known, or decoded now."""
-    with known.alone(folder, known.sound_key(row.source_sha), tell):
+    with known.alone(folder, keys.sound_key(row.source_sha), tell):
         sound = None if again else known.sound_of(folder, row.source_sha)
         if sound is None:
             sound = _decode(folder, row, tell)
@@ -196,6 +196,7 @@ def _completed(folder: DataFolder, row: TakeRow, sound: known.Sound, tell: Progr
     rows.change_take(
         folder.database,
         row.id,
+        folder.job,
         state="ready",
         error=None,
         decoded_sha=sound.decoded_sha,
@@ -226,7 +227,7 @@ def hear_together(
     ]
     decoded = [row.decoded_sha or "" for row in takes]
     for row, heard in zip(takes, listened(folder, decoded, False, said, tell, again), strict=True):
-        rows.change_take(folder.database, row.id, analysis_sha=heard)
+        rows.change_take(folder.database, row.id, folder.job, analysis_sha=heard)
     return {"takes": [row.id for row in takes]}
 
 

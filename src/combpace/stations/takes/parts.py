@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -74,16 +73,8 @@ def add_parts(folder: DataFolder, session_id: str, path: Path, name: str) -> lis
     found = read_parts(path, name)
     size = path.stat().st_size
     sha = folder.blobs.adopt(path)
-    rows.add_file(
-        folder.database,
-        session_id=session_id,
-        kind="part",
-        key=sha,
-        name=name,
-        sha=sha,
-        bytes=size,
-        details=json.dumps({}),
-    )
+    file = {"session_id": session_id, "kind": "part", "key": sha, "name": name, "sha": sha, "bytes": size}
+    rows.add_files(folder.database, [file])
     # What people call it is the file's name; tracks within one are told apart by theirs.
     stem = name.rsplit(".", 1)[0]
     for _ in range(MOST_MEETINGS):

@@ -34,7 +34,8 @@ def render(session_id: str, body: Render, folder: Folder) -> dict[str, Any]:
 
 @router.post("/sessions/{session_id}/keep-pieces")
 def keep_pieces(session_id: str, body: Render, folder: Folder) -> dict[str, str]:
-    return {"job": keeping.order_keep(folder, session_id, body.take)}
+    """{"job"}: writes the pieces as they lie in the version that was seen."""
+    return {"job": keeping.order_keep(folder, session_id, body.version, body.take)}
 
 
 @router.post("/sessions/{session_id}/hand-off")

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import partial
 
 from anyio import CapacityLimiter, fail_after, to_thread
 from fastapi import APIRouter, Query
-from fastapi.responses import Response
+from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from combpace.core.errors import ParameterError
 from combpace.playback import laid
 from combpace.playback.preview import SEGMENT_S, Previewer
-from combpace.playback.sound import how_it_sounds
-from combpace.session import notes, pieces
+from combpace.session import notes, pieces, sounding
 from combpace.session.data_folder import DataFolder
-from combpace.session.state import session_state
+from combpace.session.state import SessionState, session_state
 from combpace.web.deps import Folder, Preview
 from combpace.workers.warm import SlowError
 
@@ -64,9 +64,12 @@ async def get_sound(
     v: str = "",
     trial: str = Query("", max_length=2000),
 ) -> Response:
-    """Float32, one channel after the other. `v` names what is heard, so that it may be kept; trial: a cut
-    that is only tried, its arguments and the version it is tried on as JSON."""
-    make = partial(_sound, session_id, take_id, folder, preview, segment, rate, fitted, speed, v, trial)
+    """Float32, one channel after the other. `v` names what is heard, so that it may be kept; where it sounds
+    otherwise by now, 409 and {"v": its name now}. trial: a cut that is only tried, its arguments and the
+    version it is tried on as JSON.
+    """
+    asked = _Asked(session_id, take_id, segment, rate, fitted, speed, v, trial)
+    make = partial(_sound, folder, preview, asked)
     try:
         # With its turn; a thread that goes on is given up by the worker's own patience.
         with fail_after(folder.settings.sound_s):
@@ -77,42 +80,50 @@ async def get_sound(
         ) from None
 
 
-def _sound(
-    session_id: str,
-    take_id: str,
-    folder: DataFolder,
-    preview: Previewer,
-    segment: int,
-    rate: int,
-    fitted: bool,
-    speed: float,
-    v: str,
-    trial: str,
-) -> Response:
-    state = session_state(folder, session_id)
-    headers = {"Cache-Control": IMMUTABLE if v else "no-store"}
-    if any(part.id == take_id for part in state.document.notes):
-        source, frames = notes.source_of(state, take_id, rate, speed), round(SEGMENT_S * rate)
-        block = source.read(segment * frames, (segment + 1) * frames)
-        return Response(
-            block.astype("<f4").tobytes(),
-            media_type="application/octet-stream",
-            headers={"X-Channels": "1", **headers},
-        )
-    if trial:
-        # What the sentence of Pieces would make, before it is kept.
-        tried = _tried(trial)
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What a request for sound names; see `get_sound`."""
+
+    session: str
+    take: str
+    segment: int
+    rate: int
+    fitted: bool
+    speed: float
+    v: str
+    trial: str
+
+
+def _sound(folder: DataFolder, preview: Previewer, asked: _Asked) -> Response:
+    state, fitted, take_id = session_state(folder, asked.session), asked.fitted, asked.take
+    # What is only tried has no name of its own: it is never kept.
+    v = "" if asked.trial else asked.v
+    if asked.trial:
+        tried = _tried(asked.trial)
         state, fitted = laid.tried(state, tried.version, tried.args), True
-    if fitted and pieces.in_pieces(state, take_id):
-        block = laid.segment(state, take_id, rate, segment, speed)
-        data = block.astype("<f4").tobytes()
-        return Response(
-            data, media_type="application/octet-stream", headers={"X-Channels": str(len(block)), **headers}
+    if v and not _is_now(state, asked):
+        now = sounding.name_of(state, take_id, fitted=fitted, speed=asked.speed)
+        return JSONResponse({"v": now}, 409, headers={"Cache-Control": "no-store"})
+    if any(part.id == take_id for part in state.document.notes):
+        frames = round(SEGMENT_S * asked.rate)
+        source = notes.source_of(state, take_id, asked.rate, asked.speed)
+        block = source.read(asked.segment * frames, (asked.segment + 1) * frames)
+        channels, data = 1, block.astype("<f4").tobytes()
+    elif fitted and pieces.in_pieces(state, take_id):
+        key = pieces.key_of(state, take_id)
+        channels, data = preview.laid(
+            key, partial(pieces.laid_sound, state, take_id), asked.rate, asked.segment, asked.speed
         )
-    path = folder.blob(state.rows[take_id].decoded_sha if take_id in state.rows else None)
-    channels, data = preview.segment(
-        path, how_it_sounds(state, take_id, fitted=fitted, speed=speed), rate, segment
-    )
-    return Response(
-        data, media_type="application/octet-stream", headers={"X-Channels": str(channels), **headers}
-    )
+    else:
+        path = folder.blob(state.rows[take_id].decoded_sha if take_id in state.rows else None)
+        how = sounding.how_it_sounds(state, take_id, fitted=fitted, speed=asked.speed)
+        channels, data = preview.segment(path, how, asked.rate, asked.segment)
+    headers = {"X-Channels": str(channels), "Cache-Control": IMMUTABLE if v else "no-store"}
+    return Response(data, media_type="application/octet-stream", headers=headers)
+
+
+def _is_now(state: SessionState, asked: _Asked) -> bool:
+    """Whether the sound that is asked for by a name is still that sound."""
+    if asked.fitted and asked.v == sounding.name_of_state(state):
+        return True
+    return asked.v == sounding.name_of(state, asked.take, fitted=asked.fitted, speed=asked.speed)

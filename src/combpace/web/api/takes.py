@@ -103,7 +103,7 @@ def get_cut_peaks(
         raise NotFoundError(
             "No piece of this take is cut from that sound. Nothing was changed; reload the page."
         )
-    with FileSource(folder.blob(sha)) as source:
+    with FileSource(folder.checked_blob(sha)) as source:
         if size == 1:
             data = samples_as_peaks(source, first, count)
         else:

@@ -13,7 +13,7 @@
 
 /**
  * @typedef {{loop: [number, number] | null, speed: number, fitted: boolean, click: boolean, clickDb: number,
- *   mix: Record<string, import("./player/player.js").Strip>}} Sound
+ *   mix: Record<string, import("./player/voices.js").Strip>}} Sound
  * @typedef {{top: number, rowPx: number, close: boolean, grid: string, catch: string, following: boolean,
  *   stripStart: number, stripSpan: number, sheetTop: number, leadIn: boolean, big: boolean, rowsOf: string,
  *   drawn: string, ticks: boolean, below: string, pauses: boolean, piecePx: number, curves: boolean, cells:

@@ -1,5 +1,14 @@
 // Made by `make types` from combpace/session/page_forms.py: change that, not this.
 
+/** What the sounds of a take are asked for by: as it was played and fitted, each at its own speed and
+ *  drawn out; None where there is none. */
+export interface SoundNames {
+  played: string | null;
+  slowed: string | null;
+  fitted: string | null;
+  fitted_slowed: string | null;
+}
+
 /** A take. peak: largest sample; sounds_s: from when to when it sounds; rounds: where a loop that follows
  *  begins anew, and where its last round ends; source: the take that it was kept of. */
 export interface TakeFacts {
@@ -27,6 +36,7 @@ export interface TakeFacts {
   arrival: boolean;
   source: string | null;
   rounds: number[];
+  sounds: SoundNames;
 }
 
 /** A take that was not kept yet. fit: names its sound in session time; None while there is no map. */
@@ -142,7 +152,7 @@ export interface FitNumbers {
 }
 
 /** A fit without its points. places: the places of the rule's grid in each length of bar; edges: where it
- *  comes in ranges, the moments at which they begin. */
+ *  comes in ranges, the moments at which they begin; names: of each take of its bundle. */
 export interface FitHead {
   take: string;
   key: string;
@@ -156,6 +166,7 @@ export interface FitHead {
   places: Record<string, number[]>;
   groove: GroovePlaces | null;
   numbers: FitNumbers;
+  names: Record<string, SoundNames>;
   edges?: number[];
 }
 

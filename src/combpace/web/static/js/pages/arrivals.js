@@ -1,6 +1,7 @@
 // @ts-check
 // Arrivals: loops that were just dropped. One of them sounds in session time with the takes; it is kept or
 // dropped by a key while it plays.
+import { named } from "../player/voices.js";
 
 /** @param {any} desk */
 export function makeArrivals(desk) {
@@ -49,9 +50,7 @@ export function makeArrivals(desk) {
     /** What of them is heard. */
     voices() {
       const one = now();
-      return one && one.fit && one.sound
-        ? [{ id: one.id, sound: String(one.sound), offset_s: one.offset_s, fit: one.fit, always: true }]
-        : [];
+      return one && one.fit && one.sound ? [{ ...named(one.id, one.sounds), always: true }] : [];
     },
     /**
      * After the list was written anew: what came last is heard, and where the one that sounded is gone, the
@@ -92,6 +91,6 @@ export function makeArrivals(desk) {
      * @param {import("../store.js").Picture} picture
      */
     soundOf: (picture) =>
-      (picture.arrivals ?? []).map((/** @type {any} */ one) => `${one.id}${one.fit}`).join(),
+      (picture.arrivals ?? []).map((/** @type {any} */ one) => JSON.stringify([one.id, one.sounds])).join(),
   };
 }

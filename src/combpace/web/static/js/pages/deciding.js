@@ -118,12 +118,11 @@ export function makeDeciding(desk) {
     desk.pictures.renew(!before.map !== !picture.map || had !== has);
     if (
       JSON.stringify(before.map) !== JSON.stringify(picture.map) ||
-      before.fit?.key !== picture.fit?.key ||
       had !== has ||
       state.view.ticks ||
       soundOf(before) !== soundOf(picture)
     )
-      desk.player.again();
+      desk.player.renewed();
     desk.bar.takesChanged();
     desk.frame();
     const kept = keptOf ? takeKept(before, picture, keptOf) : null;
@@ -146,13 +145,14 @@ export function makeDeciding(desk) {
     return (fresh.find((/** @type {any} */ take) => take.source === source) ?? fresh[0])?.id ?? null;
   }
 
-  /** Names how all parts, and takes in pieces, sound. @param {import("../store.js").Picture} picture */
+  /** Names how everything sounds. @param {import("../store.js").Picture} picture */
   function soundOf(picture) {
-    return [
+    return JSON.stringify([
       desk.arrivals.soundOf(picture),
-      ...(picture.parts ?? []).map((/** @type {any} */ part) => `${part.id}${part.sound}`),
-      ...picture.takes.map((/** @type {import("../wire.js").TakeFacts} */ take) => take.pieces ?? ""),
-    ].join();
+      (picture.parts ?? []).map((/** @type {any} */ part) => [part.id, part.sound]),
+      picture.takes.map((/** @type {import("../wire.js").TakeFacts} */ take) => [take.id, take.sounds]),
+      picture.fit && "names" in picture.fit ? picture.fit.names : null,
+    ]);
   }
 
   return {

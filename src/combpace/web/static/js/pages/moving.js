@@ -6,12 +6,35 @@ import { wireDrops } from "./uploads.js";
 
 const side = () => /** @type {HTMLElement} */ (document.querySelector('[data-region="side"]'));
 
+/** @typedef {{value: string | null, from: number | null, to: number | null}} Typed */
+
+/** What is typed in a field and not taken yet, and what is chosen in it. @param {HTMLInputElement} field */
+function typedIn(field) {
+  return {
+    value: field.value === field.defaultValue ? null : field.value,
+    from: field.selectionStart,
+    to: field.selectionEnd,
+  };
+}
+
+/** @param {HTMLInputElement} field @param {Typed} typed */
+function typeAgain(field, { value, from, to }) {
+  const whole = from === 0 && value === null;
+  if (value !== null) {
+    field.value = value;
+    // What a script sets is no change to the browser: see wireFields.
+    field.dataset.typed = "";
+  }
+  field.setSelectionRange(from, whole ? field.value.length : to);
+}
+
 /** @param {any} desk */
 export function makeMoving(desk) {
   const { state, store, session, words } = desk;
 
   /**
-   * Put the regions of a server-rendered partial in place; what is typed in keeps the focus.
+   * Put the regions of a server-rendered partial in place. What is typed in keeps the focus, what was typed
+   * and where the caret stands: words that come while somebody types take nothing away.
    * @param {string} text
    */
   function swap(text) {
@@ -24,6 +47,7 @@ export function makeMoving(desk) {
       : active?.id
         ? `#${active.id}`
         : null;
+    const typed = active instanceof HTMLInputElement && active.type === "text" ? typedIn(active) : null;
     const scroll = side().scrollTop,
       before = side().dataset.stationNow,
       saved = words.savedNow();
@@ -44,7 +68,9 @@ export function makeMoving(desk) {
     // Another station begins at its top, with what is to be done next in sight.
     side().scrollTop = side().dataset.stationNow === before ? scroll : 0;
     swapped();
-    if (key) /** @type {HTMLElement | null} */ (document.querySelector(key))?.focus();
+    const again = key ? /** @type {HTMLElement | null} */ (document.querySelector(key)) : null;
+    again?.focus();
+    if (again instanceof HTMLInputElement && typed) typeAgain(again, typed);
   }
 
   /** After words were written anew. */

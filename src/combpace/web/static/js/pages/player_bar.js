@@ -56,10 +56,10 @@ export function mountPlayerBar(desk) {
     store.sound({ loop: [first, last] });
   });
 
-  /** @param {string} id @returns {import("../player/player.js").Strip} */
+  /** @param {string} id @returns {import("../player/voices.js").Strip} */
   const strip = (id) => state.sound.mix[id] ?? { level: 0, pan: 0, mute: false, solo: false };
 
-  /** @param {Record<string, Partial<import("../player/player.js").Strip>>} changes */
+  /** @param {Record<string, Partial<import("../player/voices.js").Strip>>} changes */
   function change(changes) {
     const mix = { ...state.sound.mix };
     for (const [id, patch] of Object.entries(changes)) mix[id] = { ...strip(id), ...patch };

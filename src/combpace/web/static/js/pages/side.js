@@ -92,8 +92,15 @@ export function wireFields(onField) {
   document.addEventListener("change", (event) => {
     if (isField(event.target)) {
       clearTimeout(timer);
+      delete (/** @type {HTMLElement} */ (event.target).dataset.typed);
       onField(/** @type {any} */ (event.target));
     }
+  });
+  // What was typed before the words about it came anew is a change, too.
+  document.addEventListener("focusout", ({ target }) => {
+    if (!(target instanceof HTMLInputElement) || target.dataset.typed === undefined) return;
+    delete target.dataset.typed;
+    if (target.value !== target.defaultValue) target.dispatchEvent(new Event("change", { bubbles: true }));
   });
   document.addEventListener("keydown", (event) => {
     if (!isField(event.target)) return;

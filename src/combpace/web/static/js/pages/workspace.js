@@ -5,6 +5,7 @@ import { Peaks } from "../api/peaks.js";
 import { commandsOf, helpLines, keyTable } from "../commands.js";
 import { wireKeys } from "../keys.js";
 import { Player } from "../player/player.js";
+import { named } from "../player/voices.js";
 import { STATIONS } from "../stations/registry.js";
 import { unpacked } from "../ranges.js";
 import { makeStore } from "../store.js";
@@ -135,25 +136,13 @@ export function startWorkspace() {
 
 /** @param {any} desk */
 function makePlayer(desk) {
-  const { state, host } = desk;
+  const { state } = desk;
 
   /**
-   * Names the fitted sound of a take: it follows from everything decided, so the version and what is shown
-   * name it.
+   * A take as it sounds: by the names that the server gives it, those of its fit where that is drawn.
    * @param {import("../wire.js").TakeFacts} take
    */
-  function fitOf(take) {
-    if (take.pieces) return take.pieces;
-    const fit = state.picture.fit;
-    const shown =
-      fit &&
-      !fit.missing &&
-      (take.id === state.focus ||
-        take.id === fit.take ||
-        (take.bundle && take.bundle === host.take(fit.take)?.bundle));
-    if (shown) return fit.key;
-    return take.fitted ? `${state.picture.version}` : null;
-  }
+  const voiceOf = (take) => named(take.id, state.picture.fit?.names?.[take.id] ?? take.sounds);
 
   return new Player(desk.session, {
     voices: () => [
@@ -163,22 +152,18 @@ function makePlayer(desk) {
         )
         .map(
           (/** @type {import("../wire.js").TakeFacts} */ take) =>
-            desk.station().trial(desk, take) ?? {
-              id: take.id,
-              sound: String(take.sound),
-              offset_s: take.offset_s,
-              fit: fitOf(take),
-            },
+            desk.station().trial(desk, take) ?? voiceOf(take),
         ),
       ...desk.arrivals.voices(),
       ...(state.picture.parts ?? [])
         .filter((/** @type {any} */ part) => part.sound)
-        .map((/** @type {any} */ part) => ({ id: part.id, sound: part.sound, offset_s: 0, fit: null })),
+        .map((/** @type {any} */ part) => ({ id: part.id, played: [part.sound, part.sound], fit: null })),
     ],
     map: () => desk.trial ?? state.map,
     ticks: () => (state.view.ticks && desk.station().ticks ? desk.host.sounding(state.focus) : []),
     onChange: () => desk.frame(),
     onTrouble: (text) => desk.words.note(text, true),
+    onOther: () => desk.deciding.later(),
   });
 }
 

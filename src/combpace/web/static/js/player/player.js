@@ -5,6 +5,7 @@ import { beatsBetween, clickSamples, tickSamples } from "./click.js";
 import { lowerBound } from "../views/comb_geometry.js";
 import { fadeEnds, running } from "./starting.js";
 import { SEGMENT_S, Segments } from "./segments.js";
+import { Names, OTHER } from "./voices.js";
 
 const LOOKAHEAD_S = 0.9,
   TICK_MS = 40,
@@ -23,21 +24,15 @@ const SEAM_OUT_S = 0.003,
 // One sound by itself begins and ends in this, so that no neighbour is heard as a click.
 const ALONE_S = 0.01;
 
-/**
- * @typedef {{id: string, sound: string, offset_s: number, fit: string | null, always?: boolean, trial?:
- *   string}} Voice  fit: key of the fitted sound, or null; always: it is heard fitted, whatever the others
- *   are; trial: what is only tried, for the server
- * @typedef {{level: number, pan: number, mute: boolean, solo: boolean}} Strip  level in dB
- * @typedef {{ctx: number, pos: number, length: number}} Run  frames on the context's clock and on the scaled
- *   session's
- */
+/** @typedef {import("./voices.js").Voice} Voice @typedef {import("./voices.js").Run} Run */
 
 export class Player {
   /**
    * @param {string} session
    * @param {{voices: () => Voice[], map: () => (import("../views/map.js").TempoMap | null), ticks?: () =>
-   *   number[], onChange: () => void, onTrouble: (text: string) => void}} host  ticks: session seconds at
-   *   which a tick sounds, in order
+   *   number[], onChange: () => void, onTrouble: (text: string) => void, onOther?: () => Promise<void>}} host
+   *   ticks: session seconds at which a tick sounds, in order; onOther: what sounds is another by now, until
+   *   `voices` says so
    */
   constructor(session, host) {
     this.session = session;
@@ -56,14 +51,16 @@ export class Player {
     this.loop = null;
     /** @type {number | null} session seconds at which to stop */
     this.until = null;
-    /** Which switch between original and fitted is the latest. */
+    /** Which change of what sounds is the latest: original or fitted, or another sound. */
     this.switching = 0;
+    this.names = new Names(
+      () => host.voices().map((voice) => this.key(voice, 0)),
+      () => host.onOther?.() ?? Promise.resolve(),
+      () => this.renewed(),
+    );
     /** From which frame of the context on what begins fades in; 0 for nothing. */
     this.fadeFrom = 0;
-    /**
-     * @type {[number, number] | null} frames between which one sound is heard by itself, faded in and out at
-     *   both ends
-     */
+    /** @type {[number, number] | null} frames between which one sound is heard by itself, faded */
     this.alone = null;
     /** @type {(() => void) | null} what comes when that was reached; not when it was stopped before */
     this.after = null;
@@ -78,7 +75,7 @@ export class Player {
     this.sounding = new Set();
     /** @type {Map<string, {gain: GainNode, pan: StereoPannerNode}>} */
     this.strips = new Map();
-    /** @type {Map<string, Strip>} */
+    /** @type {Map<string, import("./voices.js").Strip>} */
     this.mix = new Map();
     /** By how much the mix is lowered so that it does not clip: 1 for not at all. */
     this.headroom = 1;
@@ -147,24 +144,44 @@ export class Player {
 
   /** @param {Voice} voice @param {number} number */
   key(voice, number) {
-    const fitted = this.asFitted(voice);
-    return `${voice.id}|${fitted ? voice.fit : `${voice.sound}@${voice.offset_s}`}|${this.speed}|${number}`;
+    return `${voice.id}|${voice.trial ?? this.nameOf(voice)}|${this.speed}|${number}`;
+  }
+
+  /** What the server calls the sound of a voice. @param {Voice} voice */
+  nameOf(voice) {
+    const names = this.asFitted(voice) ? (voice.fit ?? voice.played) : voice.played;
+    return names[this.speed === 1 ? 0 : 1];
   }
 
   /** @param {Voice} voice @param {number} number */
   fetch(voice, number) {
-    const fitted = this.asFitted(voice);
-    const context = this.ready(),
-      version = fitted
-        ? voice.trial
-          ? `${voice.sound}${voice.trial.length}`
-          : String(voice.fit).slice(0, 20)
-        : `${voice.sound}${voice.offset_s}`;
+    const fitted = this.asFitted(voice),
+      name = this.nameOf(voice),
+      context = this.ready();
     const path =
       `/api/sessions/${this.session}/takes/${voice.id}/sound?segment=${number}&rate=` +
-      `${context.sampleRate}&fitted=${fitted}&speed=${this.speed}&v=${encodeURIComponent(version)}` +
-      `${voice.trial ? `&trial=${encodeURIComponent(voice.trial)}` : ""}`;
-    return this.segments.fetch(context, this.key(voice, number), path);
+      `${context.sampleRate}&fitted=${fitted}&speed=${this.speed}` +
+      (voice.trial ? `&trial=${encodeURIComponent(voice.trial)}` : `&v=${name}`);
+    return this.segments.fetch(context, this.key(voice, number), path).catch((error) => {
+      if (error.status === OTHER && !voice.trial) this.names.wrong(this.key(voice, 0));
+      throw error;
+    });
+  }
+
+  /** Other sound is to be heard: what sounds goes on until it is at hand, and fades over. */
+  renewed() {
+    if (!this.playing) return;
+    const turn = ++this.switching;
+    this.soon(this.audible()).then(() => {
+      if (turn === this.switching) this.again();
+    });
+  }
+
+  /** Until what comes next of some voices is at hand, or has been waited for. @param {Voice[]} voices */
+  soon(voices) {
+    const first = Math.floor((this.position() + 0.1) / this.speed / SEGMENT_S);
+    const coming = voices.flatMap((voice) => [this.fetch(voice, first), this.fetch(voice, first + 1)]);
+    return Promise.race([Promise.allSettled(coming), new Promise((done) => setTimeout(done, SWITCH_MS))]);
   }
 
   /** Voices that are to be heard. */
@@ -349,22 +366,17 @@ export class Player {
       this.fitted = fitted;
       return;
     }
-    const position = this.position(),
-      was = this.fitted,
-      first = Math.floor((position + 0.1) / this.speed / SEGMENT_S),
-      voices = this.audible().filter((voice) => voice.fit !== null);
+    const was = this.fitted;
     this.fitted = fitted;
-    const coming = voices.flatMap((voice) => [this.fetch(voice, first), this.fetch(voice, first + 1)]);
+    const coming = this.soon(this.audible().filter((voice) => voice.fit !== null));
     // Until it is there, what sounded goes on sounding.
     this.fitted = was;
     const turn = ++this.switching;
-    Promise.race([Promise.allSettled(coming), new Promise((done) => setTimeout(done, SWITCH_MS))]).then(
-      () => {
-        if (turn !== this.switching) return;
-        this.fitted = fitted;
-        this.again();
-      },
-    );
+    coming.then(() => {
+      if (turn !== this.switching) return;
+      this.fitted = fitted;
+      this.again();
+    });
   }
 
   tick() {
@@ -461,7 +473,7 @@ export class Player {
     else
       this.fetch(voice, number)
         .then(begin)
-        .catch((error) => this.host.onTrouble(String(error.message ?? error)));
+        .catch((error) => error.status !== OTHER && this.host.onTrouble(String(error.message ?? error)));
   }
 
   /** The gain of a voice as it is set. @param {string} id */
@@ -518,39 +530,34 @@ export class Player {
 
   /** @param {Run} run */
   scheduleClicks(run) {
-    const map = this.host.map(),
-      context = this.context;
-    if (!map || !context || !this.clickOn || !this.clickGain) return;
-    for (const beat of beatsBetween(map, this.seconds(run.pos - 1), this.seconds(run.pos + run.length + 1))) {
-      const frame = this.frames(beat.time) - run.pos;
-      if (frame < 0 || frame >= run.length) continue;
-      const node = context.createBufferSource();
-      node.buffer = this.clicks[beat.downbeat ? 1 : 0];
-      node.connect(this.clickGain);
-      this.follow(node, run.ctx + frame);
-      node.start((run.ctx + frame) / this.rate);
-    }
+    const map = this.host.map();
+    if (!map || !this.clickOn) return;
+    for (const beat of beatsBetween(map, this.seconds(run.pos - 1), this.seconds(run.pos + run.length + 1)))
+      this.strike(this.clicks[beat.downbeat ? 1 : 0], beat.time, run);
   }
 
   /** @param {Run} run */
   scheduleTicks(run) {
     const times = this.host.ticks?.() ?? [],
-      context = this.context,
-      buffer = this.tickBuffer;
-    if (!times.length || !context || !buffer || !this.clickGain) return;
-    for (
-      let k = lowerBound(times, this.seconds(run.pos - 1));
-      k < times.length && times[k] < this.seconds(run.pos + run.length + 1);
-      k++
-    ) {
-      const frame = this.frames(times[k]) - run.pos;
-      if (frame < 0 || frame >= run.length) continue;
-      const node = context.createBufferSource();
-      node.buffer = buffer;
-      node.connect(this.clickGain);
-      this.follow(node, run.ctx + frame);
-      node.start((run.ctx + frame) / this.rate);
-    }
+      end = this.seconds(run.pos + run.length + 1);
+    for (let k = lowerBound(times, this.seconds(run.pos - 1)); k < times.length && times[k] < end; k++)
+      this.strike(this.tickBuffer, times[k], run);
+  }
+
+  /**
+   * A click or tick, where it lies within a run.
+   * @param {AudioBuffer | undefined} buffer
+   * @param {number} time
+   * @param {Run} run
+   */
+  strike(buffer, time, run) {
+    const frame = this.frames(time) - run.pos;
+    if (!this.context || !this.clickGain || !buffer || frame < 0 || frame >= run.length) return;
+    const node = this.context.createBufferSource();
+    node.buffer = buffer;
+    node.connect(this.clickGain);
+    this.follow(node, run.ctx + frame);
+    node.start((run.ctx + frame) / this.rate);
   }
 
   /** @param {AudioBufferSourceNode} node @param {number} at @param {GainNode} [envelope] */

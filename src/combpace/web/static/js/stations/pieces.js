@@ -1,6 +1,7 @@
 // @ts-check
 // Pieces: cut, lay, pull.
 import { send } from "../api/client.js";
+import { named } from "../player/voices.js";
 import { gridPlaces, placeWords, readPlace, signed } from "../views/map.js";
 import { cutMoment } from "../views/piece_geometry.js";
 import { mountPieces } from "../views/pieces.js";
@@ -358,14 +359,7 @@ export const pieces = {
   trial(desk, take) {
     if (!wouldBe || take.id !== wouldBe.take || !previewed(desk)) return null;
     const trial = JSON.stringify({ version: wouldBe.version, ...wouldBe.args });
-    return {
-      id: take.id,
-      sound: String(take.sound),
-      offset_s: take.offset_s,
-      fit: `trial ${trial}`,
-      always: true,
-      trial,
-    };
+    return { ...named(take.id, take.sounds), fit: [trial, trial], always: true, trial };
   },
   commands: [
     {
