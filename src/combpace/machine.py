@@ -60,6 +60,16 @@ def limit_memory(most_bytes: int) -> bool:
     return True
 
 
+def limit_processor(most_s: int) -> bool:
+    """Let this process take no more processor seconds: it is ended then. Returns whether this system can."""
+    try:
+        import resource
+    except ImportError:
+        return False
+    resource.setrlimit(resource.RLIMIT_CPU, (most_s, most_s + 1))
+    return True
+
+
 def is_alive(pid: int) -> bool:
     """Whether a process runs. One that ended and was not waited for does not."""
     try:

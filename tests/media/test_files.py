@@ -12,7 +12,7 @@ from combpace.core.audio import ArraySource, Audio
 from combpace.core.errors import MediaError, ParameterError
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import FORMATS, ResampledSource, write_sound
-from combpace.media.names import file_name
+from combpace.media.names import clipped, file_name
 from combpace.media.peaks import SIZES, bins_of, read_peaks, samples_as_peaks, write_peaks
 from rig.lossy import write_mp3
 from rig.sounds import struck
@@ -236,7 +236,18 @@ class NamesTest(unittest.TestCase):
         taken: set[str] = set()
         self.assertEqual(file_name('a/b:c*"d"', ".wav", taken), "a b c d.wav")
         self.assertEqual(file_name("A b c d", ".wav", taken), "A b c d 2.wav")
-        self.assertEqual(file_name("con", ".wav"), "con file.wav")
+        # Devices of another system, also with an ending of their own (Microsoft, "Naming Files, Paths, and
+        # Namespaces").
+        for device in ("con", "CON", "com1", "lpt³", "nul.txt", "aux .tar.gz", "conin$"):
+            self.assertEqual(file_name(device, ".wav"), f"file {device}.wav")
+        self.assertEqual(file_name("concert", ".wav"), "concert.wav")
+        self.assertEqual(file_name("-rf loop", ".wav"), "rf loop.wav")
         self.assertEqual(file_name("  ..  ", ".mid"), "untitled.mid")
         self.assertEqual(len(file_name("x" * 500, ".wav")), 120)
+        # Bytes are counted, not characters, and characters stay whole.
+        long = file_name("\u4e2d" * 500, ".wav")
+        self.assertEqual((len(long.encode()), long.strip("\u4e2d")), (4 + 3 * (116 // 3), ".wav"))
+        crowd = {file_name("\u4e2d" * 500, ".wav", taken) for _ in range(12)}
+        self.assertEqual((len(crowd), max(len(one.encode()) <= 120 for one in crowd)), (12, True))
+        self.assertEqual(clipped("q\u0323" * 3, 5), "q\u0323")
         self.assertEqual(file_name("e\u0301", ".wav"), "\u00e9.wav")

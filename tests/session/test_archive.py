@@ -5,13 +5,17 @@ harm.
 import hashlib
 import io
 import json
+import threading
+import time
 import zipfile
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
+from sqlalchemy import select
 
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import take_groove
@@ -22,12 +26,16 @@ from combpace.session import fits, pieces, shelf
 from combpace.session.archive import read_archive, write_archive
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import decide
+from combpace.session.document.model import FORMAT
 from combpace.session.grooves import GrooveLibrary
+from combpace.session.repair import repair
 from combpace.session.state import session_state
 from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.handoff.ordering import Wish, announced
 from combpace.stations.takes import importing
+from combpace.store import archives
+from combpace.store.models import SessionRow
 from rig.places import PlaceTest, bring_in, look
 from rig.sounds import struck
 
@@ -57,6 +65,51 @@ class ArchiveTest(PlaceTest):
         path = self.folder / "read.combpace"
         path.write_bytes(data)
         return read_archive(folder or self.other, path)
+
+    def test_it_is_written_in_steps_and_others_write_in_between(self) -> None:
+        parts = {f"{k:064x}": json.dumps({"step": k, "text": "x" * 2000}) for k in range(3000)}
+        revisions = [
+            {
+                "id": k + 1, "parent_id": k or None, "format": FORMAT, "changed": "[]", "note": f"step {k}",
+                "parts": json.dumps({"refused": f"{k:064x}"}),
+            }
+            for k in range(3000)
+        ]  # fmt: skip
+        others, stop = [], threading.Event()
+
+        def beside() -> None:
+            while not stop.is_set():
+                shelf.rename(self.place, self.session, f"Copper night {len(others)}")
+                others.append([one.name for one in shelf.shelf(self.place)])
+                time.sleep(0.001)
+
+        thread = threading.Thread(target=beside)
+        thread.start()
+        made = archives.put(self.place.database, "Long one", "{}", 2999, [], revisions, parts, [])
+        stop.set()
+        thread.join()
+        # Thirty lots, and each lets others through; before, nobody wrote until it was done.
+        self.assertGreater(len(others), 10)
+        self.assertFalse(
+            any("Long one" in listed for listed in others[:-1]), "it is on the shelf when it is whole"
+        )
+        found = self.place.history.current(made)
+        self.assertEqual(
+            (found.version, found.note, found.can_undo, found.can_redo), (3000, "step 2998", True, True)
+        )
+
+    def test_one_that_was_cut_off_is_gone_at_the_next_start(self) -> None:
+        before = [one.id for one in shelf.shelf(self.place)]
+        with (
+            mock.patch.object(archives, "_chunks", side_effect=OSError("killed")),
+            self.assertRaises(OSError),
+        ):
+            archives.put(self.place.database, "Half", "{}", 1, [], [], {}, [])
+        self.assertEqual([one.id for one in shelf.shelf(self.place)], before)
+        self.assertTrue(any("being opened" in said for said in repair(self.place)))
+        self.assertEqual(repair(self.place), [])
+        with self.place.database.reading() as db:
+            self.assertEqual(len(db.scalars(select(SessionRow.id)).all()), len(before))
 
     def test_it_opens_elsewhere_and_is_undone_to_its_first_step(self) -> None:
         made = self.read(self.written())
@@ -257,7 +310,7 @@ class ArchiveTest(PlaceTest):
             compression=zipfile.ZIP_DEFLATED,
         )
         self.assertLess(len(bomb), 100_000)
-        with self.assertRaisesRegex(ParameterError, "would be larger"):
+        with self.assertRaisesRegex(ParameterError, "come to more than it can hold|comes to more"):
             self.read(bomb, small)
 
     def test_a_manifest_that_lies(self) -> None:

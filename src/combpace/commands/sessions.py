@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -118,8 +119,10 @@ def _export(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
 
 def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
     from combpace.session.archive import read_archive
+    from combpace.session.archive_judge import judge
     from combpace.session.data_folder import LOCK
     from combpace.session.shelf import shelf
+    from combpace.workers.bounded import bounded
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was imported.")
@@ -127,7 +130,7 @@ def _import(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
         try:
             with locked(folder.settings.data_dir / LOCK):
                 folder.prepare()
-                made = read_archive(folder, options.file, tell)
+                made = read_archive(folder, options.file, tell, partial(bounded, "This archive", judge))
         except LockedError as error:
             raise ParameterError(
                 f"A server works on {folder.settings.data_dir}: drop the archive on its first page "
@@ -144,6 +147,7 @@ def _replay(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
     import tempfile
 
     from combpace.session.archive import read_archive
+    from combpace.session.archive_judge import judge
     from combpace.session.data_folder import DataFolder
     from combpace.session.state import session_state
     from combpace.settings import from_environment
@@ -151,6 +155,7 @@ def _replay(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
     from combpace.stations.handoff.ordering import last_wish, order_args, usual_wish
     from combpace.stations.handoff.write import written
     from combpace.store.models import WANTED
+    from combpace.workers.bounded import bounded
 
     if not options.file.is_file():
         raise ParameterError(f"There is no file “{options.file}”. Nothing was written.")
@@ -160,7 +165,8 @@ def _replay(options: argparse.Namespace, tell: Callable[[str, float], None]) -> 
         folder = DataFolder(replace(from_environment(), data_dir=Path(scratch)))
         try:
             folder.prepare()
-            seen = session_state(folder, read_archive(folder, options.file, tell))
+            judged = partial(bounded, "This archive", judge)
+            seen = session_state(folder, read_archive(folder, options.file, tell, judged))
             silent = [row.name for row in seen.rows.values() if row.state == WANTED]
             if silent:
                 raise ParameterError(

@@ -21,6 +21,10 @@ class NotFoundError(CombPaceError):
     """Something asked for by id that does not exist (any more)."""
 
 
+class DamagedError(CombPaceError):
+    """A session that is there and cannot be read; the text says what can be done with it."""
+
+
 class StaleError(CombPaceError):
     """A decision made on an older revision than the newest; carries the newest one's number and note."""
 

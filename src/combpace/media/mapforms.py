@@ -34,6 +34,8 @@ from combpace.media.writing import put_text
 # Times in a list that lie nearer than this are beats, farther apart bars (common practice: nobody counts
 # slower than 50 a minute).
 MOST_BEAT_S = 1.2
+# Nothing that is a tempo map is larger: text in bytes, beats and bars, seconds.
+MOST_BYTES, MOST_LINES, MOST_KNOTS, MOST_BARS, FAR_S = 16_000_000, 200_000, 200_000, 100_000, 1e6
 TIME_NAMES = ("start_s", "time_s", "time", "seconds", "start", "beat_time", "onset")
 BAR_NAMES = ("bar", "measure")
 BEAT_NAMES = ("beat", "position")
@@ -69,11 +71,30 @@ def read_any(path: Path, name: str | None = None) -> FoundMap:
             f"{', '.join(sorted(READERS))}. Nothing was changed."
         )
     try:
-        return read(path)
+        if read is not _read_midi and path.stat().st_size > MOST_BYTES:
+            raise MediaError(
+                f"“{called}” is larger than {MOST_BYTES // 10**6} MB; a tempo map is not. Nothing was "
+                "changed."
+            )
+        found = read(path)
+        _within(found, called)
+        return found
+    except RecursionError as error:
+        raise MediaError(f"“{called}” is nested too deeply. Nothing was changed.") from error
     except MediaError as error:
         raise MediaError(str(error).replace(f"“{path.name}”", f"“{called}”")) from error
     except OSError as error:
         raise MediaError(f"“{called}” cannot be read: {error.strerror}. Nothing was changed.") from error
+
+
+def _within(found: FoundMap, called: str) -> None:
+    """Raises MediaError for a map of more knots, bars or hours than any music has."""
+    line = found.line
+    near = abs(found.end_s) < FAR_S and abs(line.second(0.0)) < FAR_S
+    if not near or len(line.knots) > MOST_KNOTS or abs(line.bar_of(line.place(found.end_s))) > MOST_BARS:
+        raise MediaError(
+            f"“{called}” goes on for more beats, bars or hours than music does. Nothing was changed."
+        )
 
 
 def write_any(found: FoundMap, path: Path) -> None:
@@ -143,15 +164,22 @@ def _read_csv(path: Path) -> FoundMap:
     if delimiter == ";":
         # Where columns are told apart by semicolons, a comma is a decimal point.
         text = text.replace(",", ".")
-    table = [
-        row
-        for row in (
-            csv.reader(io.StringIO(text), delimiter=delimiter)
-            if delimiter
-            else (line.split() for line in text.splitlines())
-        )
-        if row
-    ]
+    try:
+        table = [
+            row
+            for row in (
+                csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
+                if delimiter
+                else (line.split() for line in text.splitlines())
+            )
+            if row
+        ]
+    except csv.Error as error:
+        raise MediaError(
+            f"“{path.name}” has a quote that is not closed ({error}). Nothing was changed."
+        ) from error
+    if any("\n" in cell for row in table for cell in row):
+        raise MediaError(f"“{path.name}” has a quote that is closed on another line. Nothing was changed.")
     if not table:
         raise MediaError(f"“{path.name}” is empty.")
     header = [cell.strip().lower() for cell in table[0]] if not _is_number(table[0][0]) else []
@@ -299,9 +327,14 @@ def _check_times(times: list[float], path: Path) -> None:
 
 def _text(path: Path) -> str:
     try:
-        return path.read_text(encoding="utf-8-sig")
+        text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
         raise MediaError(f"“{path.name}” is not plain text.") from error
+    if text.count("\n") > MOST_LINES:
+        raise MediaError(
+            f"“{path.name}” has more than {MOST_LINES:,} lines; a tempo map has not. Nothing was changed."
+        )
+    return text
 
 
 def _is_number(text: str) -> bool:

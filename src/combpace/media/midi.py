@@ -28,6 +28,8 @@ TICKS_PER_QUARTER = 960
 US = 1_000_000
 MAX_US_PER_QUARTER = 0xFFFFFF
 BAR_1_MARKER = "bar 1"
+# Events of one file, and bytes.
+MOST_EVENTS, MOST_MIDI_BYTES = 300_000, 32_000_000
 # The steps of a ramp lie this near to it.
 RAMP_OFF_S = 0.00005
 
@@ -248,14 +250,61 @@ def _lead_in(sixteenths: int, meter: Meter) -> list[tuple[int, int, int]]:
     return made
 
 
+def too_much(path: Path, called: str, what: str) -> None:
+    """Raises MediaError where a file holds more events than any that people make, before it is read: each
+    becomes an object that is hundreds of times as large. what: what was not done, "imported".
+    """
+    if not path.is_file():
+        return
+    if path.stat().st_size > MOST_MIDI_BYTES or _events(path.read_bytes()) > MOST_EVENTS:
+        raise MediaError(
+            f"“{called}” holds more than {MOST_EVENTS:,} events, which no MIDI file of music does. "
+            f"Nothing was {what}."
+        )
+
+
+def _events(data: bytes) -> int:
+    """How many events the tracks of a file hold, counted as far as MOST_EVENTS; of a damaged track as many as
+    can be told apart.
+    """
+    count, at, size = 0, 14, len(data)
+    while at + 8 <= size and count <= MOST_EVENTS:
+        end = min(size, at + 8 + int.from_bytes(data[at + 4 : at + 8], "big"))
+        at, status = at + 8, 0
+        while at < end and count <= MOST_EVENTS:
+            while at < end and data[at] & 0x80:
+                at += 1
+            at += 1
+            if at >= end:
+                break
+            if data[at] & 0x80:
+                status, at = data[at], at + 1
+            kind = status & 0xF0
+            if status == 0xFF or kind == 0xF0:
+                at += 1 if status == 0xFF else 0
+                length = 0
+                while at < end:
+                    length = length << 7 | data[at] & 0x7F
+                    at += 1
+                    if not data[at - 1] & 0x80:
+                        break
+                at += length
+            else:
+                at += 1 if kind in (0xC0, 0xD0) else 2
+            count += 1
+        at = end
+    return count
+
+
 def read_map(path: Path) -> TempoMap[SessionTimes]:
     """Read tempo events and time signatures; bar 1 is where a marker says so, else at tick 0.
 
     Raises MediaError for anything that is not a standard MIDI file with quarter-note timing.
     """
+    too_much(path, path.name, "changed")
     try:
         file = mido.MidiFile(path)
-    except (OSError, EOFError, ValueError, KeyError, IndexError) as error:
+    except (OSError, EOFError, ValueError, KeyError, IndexError, TypeError, OverflowError) as error:
         raise MediaError(
             f"“{path.name}” is not a standard MIDI file that can be read. Nothing was changed."
         ) from error

@@ -17,7 +17,7 @@ from combpace.core.clocks import SessionTimes
 from combpace.core.errors import MediaError
 from combpace.core.parts.part import MOST_NOTES, SHORTEST_Q, SHORTEST_S, Note, Part
 from combpace.core.tempo.map import TempoMap
-from combpace.media.midi import BAR_1_MARKER, read_map
+from combpace.media.midi import BAR_1_MARKER, read_map, too_much
 
 # Frames a second of an SMPTE division, as MIDI 1.0 has them; 29 stands for 29.97 (drop frame).
 FRAME_RATES = {24: 24.0, 25: 25.0, 29: 30000 / 1001, 30: 30.0}
@@ -46,6 +46,7 @@ def _file(path: Path, called: str) -> tuple[mido.MidiFile, int]:
             f"“{called}” is larger than {MOST_BYTES // 10**6} MB, which no MIDI file of notes is. "
             "Nothing was imported."
         )
+    too_much(path, called, "imported")
     header = path.read_bytes()[:14]
     if header[:4] != b"MThd" or len(header) < 14:
         raise MediaError(f"“{called}” is not a standard MIDI file. Nothing was imported.")

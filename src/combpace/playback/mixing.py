@@ -6,7 +6,6 @@ that a file is what was heard.
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,7 +15,11 @@ import numpy as np
 
 from combpace.core.audio import Samples, Source
 from combpace.playback.sound import stereo
+from combpace.session.data_folder import view_in
 from combpace.session.state import SessionState
+
+# No strip is set lower or higher, dB.
+LEAST_DB, MOST_DB = -120.0, 24.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,16 +44,16 @@ class Strip:
 
 def strips_of(state: SessionState) -> dict[str, Strip]:
     """The strips that are set, by take or part; what is not there is as it came."""
-    try:
-        kept = json.loads(state.opened.row.view).get("mix", {})
-        return {str(name): _strip(one) for name, one in kept.items()}
-    except (ValueError, AttributeError):
+    kept = view_in(state.opened.row.view).get("mix")
+    if not isinstance(kept, dict):
         return {}
+    return {str(name): _strip(one) for name, one in kept.items() if isinstance(one, dict)}
 
 
 def _strip(one: Any) -> Strip:
     pan = max(-1.0, min(1.0, _number(one.get("pan"))))
-    return Strip(_number(one.get("level")), pan, one.get("mute") is True, one.get("solo") is True)
+    level = max(LEAST_DB, min(MOST_DB, _number(one.get("level"))))
+    return Strip(level, pan, one.get("mute") is True, one.get("solo") is True)
 
 
 def _number(value: object) -> float:

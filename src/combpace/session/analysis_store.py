@@ -9,7 +9,7 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 
@@ -67,7 +67,13 @@ def write_analysis(
 
 
 def read_analysis(path: Path) -> TakeAnalysis:
-    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
+    with path.open("rb") as file:
+        return analysis_in(file)
+
+
+def analysis_in(file: IO[bytes]) -> TakeAnalysis:
+    """The same of an open file."""
+    with np.load(file, allow_pickle=False) as data:
         pace = json.loads(data["pace"].tobytes())
         return TakeAnalysis(
             Onsets(take_times(data["times"]), data["strength"], data["confidence"]),

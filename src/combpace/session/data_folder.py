@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import threading
 from collections import OrderedDict
@@ -12,11 +13,12 @@ from typing import Any
 from zipfile import BadZipFile
 
 from combpace.core.beats.activations import Activations
-from combpace.core.errors import CombPaceError, MediaError, NotFoundError, StaleError
+from combpace.core.errors import CombPaceError, DamagedError, MediaError, NotFoundError, StaleError
 from combpace.media.decode import FileSource
 from combpace.session.analysis_store import TakeAnalysis, read_activations, read_analysis
+from combpace.session.document import bounds
 from combpace.session.document import parts as forms
-from combpace.session.document.model import Document
+from combpace.session.document.model import Document, NewerFormatError
 from combpace.settings import Settings
 from combpace.store import rows
 from combpace.store.blobs import Blobs
@@ -57,6 +59,15 @@ class _Once:
         self.value: Any = None
 
 
+def view_in(text: str) -> dict[str, Any]:
+    """The view that a session keeps: levels, loop and choices of the page. What is none is empty."""
+    try:
+        kept = json.loads(text)
+    except ValueError:
+        return {}
+    return kept if isinstance(kept, dict) else {}
+
+
 class DataFolder:
     """Database, blobs and histories of one data folder."""
 
@@ -73,6 +84,8 @@ class DataFolder:
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         # Blobs that are there but cannot be read, with size and date: made anew they are others.
         self._damaged: dict[str, tuple[str, int, int]] = {}
+        # Sessions whose numbers were looked at.
+        self._believed: set[str] = set()
         # How often that changed: what was derived while a blob could not be read is not what it is when it
         # can.
         self.worn = 0
@@ -116,14 +129,50 @@ class DataFolder:
             raise NotFoundError(NO_SESSION) from error
         # A revision never changes.
         document: Document = self.once(
-            ("document", session_id, revision.id), lambda: forms.read(revision.parts, revision.format)
+            ("document", session_id, revision.id), lambda: self._document(row, revision)
         )
         return Opened(row, revision, document)
+
+    def _document(self, row: SessionRow, revision: Revision) -> Document:
+        """What a revision holds. Raises DamagedError, NewerFormatError."""
+        try:
+            document = forms.read(revision.parts, revision.format)
+            if row.id not in self._believed:
+                # What came in before numbers were looked at may have some that no decision makes.
+                bounds.check(document, {})
+                self._believed.add(row.id)
+            return document
+        except NewerFormatError:
+            raise
+        except (CombPaceError, KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
+            LOG.warning("session %s cannot be read: %s", row.id, error)
+            raise DamagedError(
+                f"“{row.name}” cannot be read: what was kept of it is damaged. It is unchanged, and no other "
+                "session is touched. It can be exported or removed on the shelf."
+            ) from error
+
+    def session_row(self, session_id: str) -> SessionRow:
+        """What is kept of a session beside its history, also where that cannot be read. Raises
+        NotFoundError.
+        """
+        try:
+            return rows.session_row(self.database, session_id)
+        except MissingError as error:
+            raise NotFoundError(NO_SESSION) from error
 
     def change_session(self, session_id: str, **values: Any) -> None:
         """Set what is kept of a session beside its history. Raises NotFoundError."""
         try:
             rows.change_session(self.database, session_id, **values)
+        except MissingError as error:
+            raise NotFoundError(NO_SESSION) from error
+
+    def change_view(self, session_id: str, change: Callable[[dict[str, Any]], dict[str, Any]]) -> None:
+        """Read and write the view of a session in one transaction, so that of two changes none is lost.
+        Raises NotFoundError.
+        """
+        try:
+            rows.change_view(self.database, session_id, lambda text: json.dumps(change(view_in(text))))
         except MissingError as error:
             raise NotFoundError(NO_SESSION) from error
 

@@ -23,7 +23,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError,
 from sqlalchemy.orm import Session
 
 from combpace.core.errors import NotFoundError, ParameterError
-from combpace.session.data_folder import DataFolder, stale
+from combpace.session.data_folder import DataFolder, stale, view_in
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
 from combpace.session.document.upgrades import upgraded
@@ -332,7 +332,7 @@ def _mute(db: Session, session_id: str, take_ids: tuple[str, ...]) -> None:
     row = db.get(SessionRow, session_id)
     if row is None:
         return
-    kept = json.loads(row.view)
+    kept = view_in(row.view)
     for take_id in take_ids:
         strip = kept.setdefault("mix", {}).setdefault(
             take_id, {"level": 0, "pan": 0, "mute": False, "solo": False}

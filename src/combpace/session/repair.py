@@ -6,7 +6,7 @@ import json
 
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import begin
-from combpace.store import rows
+from combpace.store import archives, rows
 
 
 def repair(folder: DataFolder) -> list[str]:
@@ -14,6 +14,11 @@ def repair(folder: DataFolder) -> list[str]:
     well.
     """
     said = []
+    if gone := archives.remove_unfinished(folder.database):
+        said.append(
+            f"{gone} archive{'s were' if gone > 1 else ' was'} being opened when the program ended. Nothing "
+            "was imported; drop it again."
+        )
     for session_id in rows.without_history(folder.database):
         with folder.database.writing() as db:
             begin(db, session_id)

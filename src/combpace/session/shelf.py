@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import json
+import logging
 import time
 from dataclasses import dataclass
 from typing import Any
 
 from combpace.core.errors import CombPaceError, ParameterError, StorageError
+from combpace.media.names import clipped
 from combpace.session import words
-from combpace.session.data_folder import DataFolder
+from combpace.session.data_folder import DataFolder, view_in
 from combpace.session.decisions import begin
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_text
@@ -18,6 +20,8 @@ from combpace.store import rows
 from combpace.store.models import SessionRow, now
 
 MOST_NAME = 120
+LOG = logging.getLogger("combpace")
+DAMAGED = "It cannot be read: what was kept of it is damaged. It can be exported or removed."
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,10 +35,11 @@ class ShelfEntry:
     takes: str
     touched: float
     has_weave: bool
+    damaged: bool = False
 
 
 def session_name(name: str) -> str:
-    clean = clean_text(" ".join(name.split())).strip()[:MOST_NAME]
+    clean = clipped(clean_text(" ".join(name.split())).strip(), MOST_NAME)
     if not clean:
         raise ParameterError("A session needs a name. Nothing was changed.")
     return clean
@@ -69,34 +74,24 @@ MOST_VIEW = 20_000
 
 def beside(view: str, name: str) -> Any:
     """One of BESIDE, out of a view as it is kept; None where it is not there."""
-    try:
-        return json.loads(view).get(name)
-    except (ValueError, AttributeError):
-        return None
+    return view_in(view).get(name)
 
 
 def keep_beside(folder: DataFolder, session_id: str, name: str, value: Any) -> None:
     """Keep one of BESIDE with the view; no step of undo."""
-    kept = json.loads(folder.open(session_id).row.view) | {name: value}
-    _change(folder, session_id, view=json.dumps(kept), touched=None)
+    folder.change_view(session_id, lambda kept: {**kept, name: value})
 
 
 def save_view(folder: DataFolder, session_id: str, view: dict[str, Any]) -> None:
     """Levels, mutes, loop: kept, but not steps of undo."""
-    # What is kept beside it is not the page's.
     if len(json.dumps(view)) > MOST_VIEW:
         raise ParameterError("This is too much to keep as a view.")
-    text = json.dumps(
-        {
-            **view,
-            **{
-                name: value
-                for name in BESIDE
-                if (value := beside(folder.open(session_id).row.view, name)) is not None
-            },
-        }
-    )
-    _change(folder, session_id, view=text, touched=None)
+
+    def beside_it(kept: dict[str, Any]) -> dict[str, Any]:
+        # What is kept beside it is not the page's.
+        return {**view, **{name: kept[name] for name in BESIDE if kept.get(name) is not None}}
+
+    folder.change_view(session_id, beside_it)
 
 
 def _change(folder: DataFolder, session_id: str, **values: Any) -> None:
@@ -112,7 +107,7 @@ def duplicate(folder: DataFolder, session_id: str) -> str:
     opened = folder.open(session_id)
     with folder.database.writing() as db:
         copy_id, renamed, unheard = rows.copy_session(
-            db, session_id, session_name(f"{opened.row.name[: MOST_NAME - 7]} (copy)")
+            db, session_id, session_name(f"{clipped(opened.row.name, MOST_NAME - 7)} (copy)")
         )
         folder.history.copy(db, session_id, copy_id, renamed)
         for take in unheard:
@@ -156,16 +151,27 @@ def _entry(folder: DataFolder, row: SessionRow, look: bool) -> ShelfEntry:
             # On a full disk the shelf is still read; its lines are made again next time.
             folder.change_session(row.id, summary=json.dumps(known))
     return ShelfEntry(
-        row.id, row.name, known["sentence"], known["length"], known["takes"], row.touched, known["weave"]
+        row.id,
+        row.name,
+        known["sentence"],
+        known["length"],
+        known["takes"],
+        row.touched,
+        known["weave"],
+        known.get("damaged", False),
     )
 
 
 def _summary(folder: DataFolder, session_id: str) -> dict[str, Any]:
     try:
         seen = session_state(folder, session_id)
+        session_map = seen.session_map()
     except CombPaceError as error:
-        return {"sentence": str(error), "length": "", "takes": "", "weave": False}
-    session_map = seen.session_map()
+        return {"sentence": str(error), "length": "", "takes": "", "weave": False, "damaged": True}
+    except Exception:
+        # One session that is damaged never takes the shelf with it.
+        LOG.exception("session %s cannot be shown on the shelf", session_id)
+        return {"sentence": DAMAGED, "length": "", "takes": "", "weave": False, "damaged": True}
     return {
         "sentence": words.map_sentence(session_map, seen.map_choice().said, seen.end_s()),
         "length": words.clock(seen.end_s())[:-4],

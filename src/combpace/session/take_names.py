@@ -6,6 +6,8 @@ import re
 import unicodedata
 from collections.abc import Collection
 
+from combpace.media.names import clipped
+
 # Joiners that words of some scripts and pictures made of several need.
 _KEPT = "\u200c\u200d"
 
@@ -22,8 +24,8 @@ def clean_text(text: str) -> str:
 
 
 def clean_name(name: str) -> str:
-    """A file's name as a take's: a clean text, no folders, at most 120 characters."""
-    return clean_text(name.replace("\\", "/").rsplit("/", 1)[-1]).strip()[:120] or "take"
+    """A file's name as a take's: a clean text, no folders, at most 120 bytes of UTF-8."""
+    return clipped(clean_text(name.replace("\\", "/").rsplit("/", 1)[-1]).strip()) or "take"
 
 
 def unused_name(name: str, used: Collection[str]) -> str:

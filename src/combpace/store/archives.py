@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+from sqlalchemy import insert as sa_insert
 from sqlalchemy import select
 from sqlalchemy.dialects.sqlite import insert
 
 from combpace.store.database import Database
 from combpace.store.errors import MissingError
-from combpace.store.models import FileRow, PartRow, RevisionRow, SessionRow, TakeRow, new_id
+from combpace.store.models import FileRow, PartRow, RevisionRow, SessionRow, TakeRow, new_id, now
 
 # What of each row travels: nothing that is a time, or this data folder's own.
 TAKE = (
@@ -73,28 +74,63 @@ def put(
     parts: Mapping[str, str],
     files: Sequence[Mapping[str, Any]],
 ) -> str:
-    """A new session with all its rows, in one transaction. Ids of takes are those that are given; revisions
-    get new ones, in their order.
+    """A new session with all its rows. Ids of takes are those that are given; revisions get new ones, in
+    their order.
 
+    Written in steps, so that others write in between. Until the last step it has no present state: it is on
+    no shelf, and one that was cut off is removed (`remove_unfinished`).
     Returns the session's id
     """
     with database.writing() as db:
-        session = SessionRow(id=new_id(), name=name, view=view)
+        session = SessionRow(id=new_id(), name=name, view=view, removed=now())
         db.add(session)
         db.flush()
+        made = session.id
         for take in takes:
-            db.add(TakeRow(session_id=session.id, **take))
-        for sha, body in parts.items():
-            db.execute(insert(PartRow).values(sha=sha, body=body).on_conflict_do_nothing())
-        known: dict[int, int] = {}
-        for one in revisions:
-            row = RevisionRow(
-                **{**one, "id": None, "session_id": session.id, "parent_id": known.get(one["parent_id"])}
-            )
-            db.add(row)
-            db.flush()
-            known[one["id"]] = row.id
+            db.add(TakeRow(session_id=made, **take))
         for file in files:
-            db.add(FileRow(session_id=session.id, **file))
-        session.cursor, session.version = known[cursor], len(revisions)
-        return session.id
+            db.add(FileRow(session_id=made, **file))
+    for some in _chunks([{"sha": sha, "body": body} for sha, body in parts.items()], CHUNK_BYTES):
+        with database.writing() as db:
+            db.execute(insert(PartRow).on_conflict_do_nothing(), some)
+    known: dict[int, int] = {}
+    for chunk in _chunks(list(revisions), CHUNK_BYTES):
+        with database.writing() as db:
+            for one in chunk:
+                values = {**one, "id": None, "session_id": made, "parent_id": known.get(one["parent_id"])}
+                query = sa_insert(RevisionRow).values(**values).returning(RevisionRow.id)
+                known[one["id"]] = db.scalars(query).one()
+    with database.writing() as db:
+        row = db.get(SessionRow, made)
+        assert row is not None
+        row.cursor, row.version, row.removed = known[cursor], len(revisions), None
+    return made
+
+
+# So much is written at a time: a writer beside it waits for tens of milliseconds.
+CHUNK_BYTES, CHUNK_ROWS = 4_000_000, 200
+
+
+def _chunks(rows: list[Any], most_bytes: int) -> Iterator[list[Any]]:
+    """Rows in lots of so many bytes of text, and CHUNK_ROWS, at most."""
+    chunk: list[Any] = []
+    size = 0
+    for row in rows:
+        chunk.append(row)
+        size += sum(len(value) for value in row.values() if isinstance(value, str))
+        if size > most_bytes or len(chunk) >= CHUNK_ROWS:
+            yield chunk
+            chunk, size = [], 0
+    if chunk:
+        yield chunk
+
+
+def remove_unfinished(database: Database) -> int:
+    """Remove sessions whose coming in was cut off. Returns how many. Only while nobody else works here."""
+    with database.writing() as db:
+        rows = db.scalars(
+            select(SessionRow).where(SessionRow.cursor.is_(None), SessionRow.removed.is_not(None))
+        ).all()
+        for row in rows:
+            db.delete(row)
+        return len(rows)

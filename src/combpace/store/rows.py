@@ -7,7 +7,7 @@ one of their own.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from sqlalchemy import func, select, update
@@ -67,6 +67,15 @@ def change_session(database: Database, session_id: str, **values: Any) -> None:
             raise MissingError(f"session {session_id}")
         for name, value in values.items():
             setattr(row, name, value)
+
+
+def change_view(database: Database, session_id: str, change: Callable[[str], str]) -> None:
+    """Change the view of a session by what it is, in one transaction. Raises MissingError."""
+    with database.writing() as db:
+        row = db.get(SessionRow, session_id)
+        if row is None:
+            raise MissingError(f"session {session_id}")
+        row.view = change(row.view)
 
 
 def shelf_rows(database: Database) -> list[SessionRow]:

@@ -11,6 +11,7 @@ from starlette.exceptions import HTTPException
 
 from combpace.core.errors import (
     CombPaceError,
+    DamagedError,
     MapConflictError,
     MediaError,
     NotFoundError,
@@ -31,6 +32,7 @@ STATUS: tuple[tuple[type[CombPaceError], int], ...] = (
     (SlowError, 503),
     (NotFoundError, 404),
     (NewerFormatError, 409),
+    (DamagedError, 422),
     (MapConflictError, 422),
     (MediaError, 422),
     (ParameterError, 422),

@@ -30,7 +30,7 @@ OwnPieceRow = tuple[
 
 
 class Form(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class TakeForm(Form):

@@ -115,7 +115,7 @@ class PartEntry:
 
 
 class _Part(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class BarStatement(_Part):

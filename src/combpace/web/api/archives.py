@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from urllib.parse import quote
 
 from fastapi import APIRouter, BackgroundTasks, Query, Request
@@ -12,9 +13,11 @@ from combpace.batch.recipe import recipe_of
 from combpace.core.errors import MediaError
 from combpace.media.names import file_name
 from combpace.session.archive import ENDING, read_archive, write_archive
+from combpace.session.archive_judge import judge
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
 from combpace.web.deps import Folder, receive
+from combpace.workers.bounded import bounded
 
 router = APIRouter(prefix="/api")
 
@@ -24,7 +27,7 @@ def get_archive(
     session_id: str, folder: Folder, background: BackgroundTasks, newest: bool = False, sound: bool = True
 ) -> FileResponse:
     """A session as one file; newest: its present state alone; sound=false: without the takes' files."""
-    name = folder.open(session_id).row.name
+    name = folder.session_row(session_id).name
     path = folder.blobs.new_path(ENDING)
     background.add_task(path.unlink, missing_ok=True)
     try:
@@ -58,6 +61,7 @@ async def put_archive(request: Request, folder: Folder, name: str = Query(max_le
     path = folder.blobs.new_path(ENDING)
     try:
         await receive(request, path, cap, too_large)
-        return {"id": await run_in_threadpool(read_archive, folder, path)}
+        judged = partial(bounded, "This archive", judge)
+        return {"id": await run_in_threadpool(read_archive, folder, path, judging=judged)}
     finally:
         path.unlink(missing_ok=True)

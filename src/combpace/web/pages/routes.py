@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from datetime import UTC, datetime
 from typing import Any
 
@@ -11,6 +10,7 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from combpace.drawing import picture, ranges
 from combpace.session import shelf
+from combpace.session.data_folder import view_in
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
 from combpace.stations.explained import EXPLAINED
@@ -105,7 +105,7 @@ def _values(
         "heard": registry.heard(seen, here, focus),
         "next": registry.next_step(seen, here, focus, places),
         "json": in_json,
-        "view": json.loads(state.opened.row.view),
+        "view": view_in(state.opened.row.view),
         "bars_of": of if seen is not state else None,
         "own_bars": [
             take
