@@ -11,6 +11,8 @@ from types import SimpleNamespace
 from typing import Any
 from unittest import mock
 
+import soundfile as sf
+
 from combpace.core.errors import MediaError
 from combpace.jobs import dispatcher, process
 from combpace.session.decisions import DECISIONS
@@ -233,6 +235,34 @@ class FullDiskTest(WireTest):
         with mock.patch.object(self.place.blobs, "new_path", self.full), self.assertLogs("combpace", "ERROR"):
             self.assertEqual(self.client.get(f"/api/sessions/{self.session}/archive").status_code, 507)
         self.assertEqual(list(self.place.blobs.temporary.iterdir()), [])
+
+    def test_a_piece_that_is_saved_or_made_its_own_on_a_full_disk(self) -> None:
+        take = self.with_take()
+        self.act("cut-and-lay", {"take": take, "at": "beats", "lay": "1/4"})
+        saved = f"/api/sessions/{self.session}/takes/{take}/pieces/1"
+        real = sf.SoundFile
+
+        def opened(path: Any, mode: str = "r", **form: Any) -> sf.SoundFile:
+            if mode == "w" and isinstance(path, Path):
+                # "System error", which is all that it says.
+                raise sf.LibsndfileError(2)
+            return real(path, mode, **form)
+
+        full = mock.patch("shutil.disk_usage", return_value=mock.Mock(free=0))
+        with mock.patch.object(sf, "SoundFile", opened), full, self.assertLogs("combpace", "ERROR"):
+            for answer in (self.client.get(saved), self.act("piece-own", {"take": take, "number": 1})):
+                self.assertEqual(answer.status_code, 507)
+                self.assertRegex(answer.json()["error"], r"The disk of .* is full .* make room there")
+        self.assertEqual(list(self.place.blobs.temporary.iterdir()), [])
+        self.assertEqual(self.client.get(saved).status_code, 200)
+        self.assertEqual(self.act("piece-own", {"take": take, "number": 1}).status_code, 200)
+
+    def test_names_of_any_length_are_no_fault(self) -> None:
+        for name in ("x." + "a" * 250, "\u4e2d" * 300 + ".csv", "-rf.csv", "con.csv", "." * 250):
+            answer = self.client.put(
+                f"/api/sessions/{self.session}/map-file", params={"name": name}, content=b"time\n1\n2\n"
+            )
+            self.assertIn(answer.status_code, (200, 422), f"{name[:20]}: {answer.text[:200]}")
 
     def test_a_job_that_finds_no_room_says_so_and_the_next_goes_on(self) -> None:
         take = self.put(wav_bytes()).json()["take"]

@@ -19,7 +19,7 @@ from av.container import InputContainer
 from combpace.core.audio import MAX_RATE_HZ, MIN_RATE_HZ, Samples, zero_padded
 from combpace.core.errors import MediaError
 from combpace.media.announced import Announced, Patched, announced
-from combpace.media.writing import put
+from combpace.media.writing import put, sound_file
 
 BLOCK_FRAMES = 65536
 MAX_CHANNELS = 32
@@ -141,8 +141,8 @@ def decode_to_wav(
 def _copy(stream: _Stream, target: Path, shown: str, tell: Callable[[float], None]) -> _Written:
     frames, bad, peak, broke = 0, 0, 0.0, False
     blocks, digest = iter(stream.blocks), hashlib.md5(usedforsecurity=False)
-    with sf.SoundFile(
-        target, "w", samplerate=stream.rate, channels=stream.channels, subtype=stream.subtype, format="RF64"
+    with sound_file(
+        target, samplerate=stream.rate, channels=stream.channels, subtype=stream.subtype, format="RF64"
     ) as out:
         while True:
             try:
@@ -373,11 +373,20 @@ def _check(rate: int, channels: int, shown: str) -> None:
         )
 
 
+UNREADABLE = (
+    "A sound in the data folder is damaged or cut off. Nothing was changed; listen to its take again, or "
+    "render it again."
+)
+
+
 class FileSource:
     """A `Source` over a decoded WAV: any range, without reading the rest."""
 
     def __init__(self, path: Path) -> None:
-        self._file = sf.SoundFile(path)
+        try:
+            self._file = sf.SoundFile(path)
+        except sf.SoundFileError as error:
+            raise MediaError(UNREADABLE) from error
         self.sample_rate_hz: int = self._file.samplerate
         self.channels: int = self._file.channels
         self.frames: int = self._file.frames
@@ -390,7 +399,13 @@ class FileSource:
             return np.zeros((self.channels, 0), np.float32)
         if self._file.tell() != start:
             self._file.seek(start)
-        block = self._file.read(stop - start, dtype="float32", always_2d=True).T
+        try:
+            block = self._file.read(stop - start, dtype="float32", always_2d=True).T
+        except sf.SoundFileError as error:
+            raise MediaError(UNREADABLE) from error
+        if block.shape[1] < stop - start:
+            # It is shorter than it says: silence in its place would be taken for its sound.
+            raise MediaError(UNREADABLE)
         return np.ascontiguousarray(block)
 
     def close(self) -> None:

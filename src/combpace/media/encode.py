@@ -18,7 +18,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fit.pauses import Pauses, find_pauses, silenced
 from combpace.media.decode import FileSource
-from combpace.media.writing import put
+from combpace.media.writing import put, sound_file
 
 BLOCK_FRAMES = 65536
 FORMATS = {
@@ -168,9 +168,8 @@ def _write_float(source: Source, path: Path, start: int, stop: int, tell: Callab
     peak = 0.0
     size = (stop - start) * source.channels * 4
     container = "RF64" if size > RIFF_LIMIT_BYTES else "WAV"
-    with sf.SoundFile(
+    with sound_file(
         path,
-        "w",
         samplerate=source.sample_rate_hz,
         channels=source.channels,
         subtype="FLOAT",
@@ -234,8 +233,8 @@ def _convert(
     step = 2.0**-15
     with (
         sf.SoundFile(rough) as data,
-        sf.SoundFile(
-            target, "w", samplerate=data.samplerate, channels=data.channels, subtype=subtype, format=container
+        sound_file(
+            target, samplerate=data.samplerate, channels=data.channels, subtype=subtype, format=container
         ) as out,
     ):
         while True:

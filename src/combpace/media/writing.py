@@ -6,6 +6,8 @@ import errno
 import os
 import re
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +16,34 @@ import soundfile as sf
 
 from combpace.machine import is_alive
 
+# Less than this is no room for a file.
+LEAST_ROOM = 4096
 _PART = re.compile(r"\..+\.(\d+)\.part")
+
+
+@contextmanager
+def sound_file(path: Path, **form: Any) -> Iterator[sf.SoundFile]:
+    """A sound file that is written. form: as `soundfile.SoundFile` takes it.
+
+    Raises  OSError where it cannot be begun or ended, on a full disk
+    """
+    try:
+        out = sf.SoundFile(path, "w", **form)
+    except sf.SoundFileError as error:
+        raise _said(path, 0) from error
+    try:
+        yield out
+    finally:
+        try:
+            out.close()
+        except sf.SoundFileError as error:
+            raise _said(path, 0) from error
+
+
+def _said(path: Path, wanted: int) -> OSError:
+    full = shutil.disk_usage(path.parent).free < max(LEAST_ROOM, wanted)
+    number = errno.ENOSPC if full else errno.EIO
+    return OSError(number, os.strerror(number), str(path))
 
 
 def put(out: sf.SoundFile, block: np.ndarray[Any, Any], path: Path) -> None:
@@ -25,9 +54,7 @@ def put(out: sf.SoundFile, block: np.ndarray[Any, Any], path: Path) -> None:
     try:
         out.write(block)
     except sf.SoundFileError as error:
-        full = shutil.disk_usage(path.parent).free < block.size * 4
-        number = errno.ENOSPC if full else errno.EIO
-        raise OSError(number, os.strerror(number), str(path)) from error
+        raise _said(path, block.size * 4) from error
 
 
 def put_text(path: Path, text: str) -> None:

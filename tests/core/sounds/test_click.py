@@ -25,3 +25,12 @@ class ClickTest(unittest.TestCase):
         self.assertGreater(np.abs(high).max(), np.abs(low).max())
         peaks = [np.argmax(np.abs(np.fft.rfft(sound, 44100))) for sound in (low, high)]
         self.assertGreater(peaks[1], peaks[0])
+
+    def test_at_few_frames_a_second_it_is_a_click_too(self) -> None:
+        for rate in (1000, 1050, 2000, 8000):
+            for downbeat in (False, True):
+                sound = click_sound(rate, downbeat=downbeat)
+                self.assertEqual(len(sound), round(0.03 * rate))
+                self.assertEqual(int(np.argmax(np.abs(sound))), 0)
+                self.assertAlmostEqual(float(sound[-1]), 0.0, places=6)
+                self.assertTrue(np.all(np.isfinite(sound)))

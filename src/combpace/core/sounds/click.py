@@ -16,6 +16,8 @@ LENGTH_S = 0.030
 DOWNBEAT, BEAT = (1960.0, 0.9), (1318.5, 0.6)
 # A click falls to 1/e in this time, and its last frames to nothing.
 FALL_S, FADE = 0.006, 32
+# The highest pitch, as a share of the rate.
+HIGHEST = 0.45
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,10 +32,14 @@ def click_sound(sample_rate_hz: int, *, downbeat: bool) -> Samples:
     """One click, shape (frames,); its first sample is its attack."""
     t = np.arange(round(LENGTH_S * sample_rate_hz)) / sample_rate_hz
     pitch, level = DOWNBEAT if downbeat else BEAT
+    # At few frames a second an octave lower, and another.
+    while pitch > HIGHEST * sample_rate_hz:
+        pitch /= 2
     # A cosine starts at its full level: the attack is the first sample, so what is heard is where the beat
     # is.
     sound = level * np.cos(2 * np.pi * pitch * t) * np.exp(-t / FALL_S)
-    sound[-FADE:] *= np.linspace(1, 0, FADE)
+    fade = min(FADE, len(sound) // 2)
+    sound[len(sound) - fade :] *= np.linspace(1, 0, fade)
     return sound.astype(np.float32)
 
 
