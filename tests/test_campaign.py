@@ -21,7 +21,7 @@ class CampaignTest(unittest.TestCase):
 
     @soak
     def test_two_minutes_of_it(self) -> None:
-        self.lived_through("--minutes", 7)
+        self.lived_through("--minutes", 11)
 
     def lived_through(self, form: str, most: int) -> None:
         with tempfile.TemporaryDirectory() as folder:

@@ -31,6 +31,7 @@ from typing import Any
 import numpy as np
 import soundfile as sf
 
+from bench.campaign.bytes import archives, bombs, locked, right_bytes
 from bench.campaign.client import SOUND_S, Client, Count
 from bench.campaign.hostile import hostile_files
 from combpace.session.decisions import DECISIONS
@@ -545,12 +546,22 @@ def clock(folder: Path) -> Part:
     return part
 
 
+def compared(folder: Path, name: str, work: Callable[[str, Count, int], str]) -> Part:
+    """One of the parts that compare what comes back, on a server of its own."""
+    part = Part(name)
+    with served(folder) as server:
+        assert server._process is not None
+        part.did = work(server.address, part.count, server._process.pid)
+    return part
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--minutes", action="store_true", help="two minutes of it, as `make soak` has it")
     parser.add_argument("--short", action="store_true", help="half a minute: a kill, actions at random")
     parser.add_argument("--seed", type=int, default=20)
     parser.add_argument("--json", type=Path)
+    parser.add_argument("--only", type=int, nargs="*", help="parts by their number, from 0")
     options = parser.parse_args()
     rng = random.Random(options.seed)
     short = options.short or options.minutes
@@ -565,11 +576,31 @@ def main() -> int:
             lambda: four_clients(root / "four", 8 if short else 100, rng),
             lambda: streams(root / "streams", 40 if short else 200),
             lambda: full_disk((0,) if short else (0, 300_000, 1_000_000)),
+            lambda: compared(
+                root / "bytes",
+                "bytes under their names",
+                lambda at, count, pid: right_bytes(at, count, begun),
+            ),
+            lambda: compared(
+                root / "archives",
+                "fuzz of archives",
+                lambda at, count, pid: archives(at, count, begun, 40 if short else 500, rng),
+            ),
+            lambda: compared(root / "bombs", "bombs", lambda at, count, pid: bombs(at, count, begun, pid)),
+            lambda: compared(
+                root / "locked",
+                "database locked",
+                lambda at, count, pid: locked(
+                    at, count, begun, root / "locked" / "combpace.db", 4 if short else 20
+                ),
+            ),
             lambda: clock(root / "clock"),
         ]
-        if short:
+        if options.only:
+            todo = [todo[k] for k in options.only]
+        elif short:
             todo.pop()
-        if options.short:
+        if options.short and not options.only:
             todo = [todo[0], todo[3]]
         print(
             "| part | what was done | lost | 5xx | slow | orphans | processes left | slowest, s "

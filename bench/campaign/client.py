@@ -80,11 +80,16 @@ class Client:
         elif ok is not None and status not in ok:
             self.count.lost += 1
             self.count.said.append(f"{status}: {method} {path[:120]} {str(body)[:200]} {content[:200]!r}")
-        self.last = status
+        self.last, self.body = status, content
         try:
             return json.loads(content)
         except ValueError:
             return content
+
+    def raw(self, path: str) -> tuple[int, bytes]:
+        """(status, bytes) of an address, as they come."""
+        self.ask("GET", path, None, (200, 409, 503))
+        return self.last, self.body
 
     def get(self, path: str) -> Any:
         return self.ask("GET", path)

@@ -29,7 +29,7 @@ from rig.places import bring_in
 from rig.sounds import struck
 from tests.api.test_wire import WireTest
 
-CHANGES, SLOW_S = 60, 2.0
+CHANGES, SLOW_S = 25, 2.0
 
 
 def notes(count: int = 12) -> bytes:

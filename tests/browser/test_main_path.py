@@ -352,6 +352,19 @@ class TwoPagesTest(BrowserTest):
         other.wait_for_function("combpace.state.picture.sentence.startsWith('5/4')")
         other.keyboard.press("Control+z")
         other.wait_for_function("combpace.state.picture.sentence.startsWith('3/4')")
+        # Several that came too late are applied in their order, and the change between is named.
+        self.page.wait_for_selector("#last >> text=changed in another page")
+        for meter in ("7/4", "6/8"):
+            self.page.locator('[data-act="meter"]').fill(meter)
+            self.page.locator('[data-act="meter"]').press("Enter")
+        again = self.page.get_by_role("button", name="Apply my 2 again")
+        again.wait_for()
+        self.assertIn("2 changes of yours were not made", self.said())
+        self.assertIn("“", self.said())
+        again.click()
+        self.page.wait_for_function("combpace.state.picture.sentence.startsWith('6/8')")
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function("combpace.state.picture.sentence.startsWith('7/4')")
 
 
 class RestartTest(BrowserTest):

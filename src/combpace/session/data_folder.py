@@ -34,8 +34,8 @@ DAMAGED = (
 )
 # Held by whoever works on a data folder.
 LOCK = "lock"
-# Derived values and analyses that are kept in memory.
-MOST_KEPT = 64
+# Values by content and analyses that are kept in memory, and states of sessions with what follows from them.
+MOST_KEPT, MOST_STATES = 64, 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,13 +50,40 @@ class Opened:
 LOG = logging.getLogger("combpace")
 
 
-class _Once:
+class _Value:
     """A value on its way."""
 
     def __init__(self) -> None:
         self.lock = threading.RLock()
         self.made = False
         self.value: Any = None
+
+
+class Once:
+    """Values that are made once, by keys that name them completely.
+
+    most  so many are kept, those asked for last; None: all
+    """
+
+    def __init__(self, most: int | None = None) -> None:
+        self._most = most
+        self._lock = threading.Lock()
+        self._values: OrderedDict[tuple[object, ...], _Value] = OrderedDict()
+
+    def once(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
+        """The value of a key. Two that ask at once wait for one making."""
+        with self._lock:
+            if key not in self._values:
+                self._values[key] = _Value()
+            if self._most is not None:
+                self._values.move_to_end(key)
+                while len(self._values) > self._most:
+                    self._values.popitem(last=False)
+            one = self._values[key]
+        with one.lock:
+            if not one.made:
+                one.value, one.made = make(), True
+            return one.value
 
 
 def view_in(text: str) -> dict[str, Any]:
@@ -80,7 +107,11 @@ class DataFolder:
         # The job that works here, where this is a worker's.
         self.job: str | None = None
         self._lock = threading.Lock()
-        self._known: OrderedDict[tuple[object, ...], _Once] = OrderedDict()
+        self._known = Once(MOST_KEPT)
+        # What follows from a state of a session is kept with it: with many takes that is much, and what of it
+        # is shown is shown together.
+        self._states: OrderedDict[tuple[object, ...], Once] = OrderedDict()
+        self._tried: OrderedDict[tuple[object, ...], Once] = OrderedDict()
         self._analyses: OrderedDict[str, TakeAnalysis] = OrderedDict()
         # Blobs that are there but cannot be read, with size and date: made anew they are others.
         self._damaged: dict[str, tuple[str, int, int]] = {}
@@ -94,17 +125,20 @@ class DataFolder:
         """A value that a key names completely; the last few are kept. Two that ask at once wait for one
         making.
         """
+        return self._known.once(key, make)
+
+    def of_state(self, key: tuple[object, ...], *, tried: bool = False) -> Once:
+        """All that was derived from a state of a session; a few states are kept, and as many that are only
+        tried, so that those never take the place of what is shown.
+        """
+        states = self._tried if tried else self._states
         with self._lock:
-            if key not in self._known:
-                self._known[key] = _Once()
-            self._known.move_to_end(key)
-            while len(self._known) > MOST_KEPT:
-                self._known.popitem(last=False)
-            one = self._known[key]
-        with one.lock:
-            if not one.made:
-                one.value, one.made = make(), True
-            return one.value
+            if key not in states:
+                states[key] = Once()
+            states.move_to_end(key)
+            while len(states) > MOST_STATES:
+                states.popitem(last=False)
+            return states[key]
 
     def prepare(self) -> None:
         """Migrate, and remove files that no row names. Only while nobody else works on the folder."""
@@ -139,7 +173,7 @@ class DataFolder:
             document = forms.read(revision.parts, revision.format)
             if row.id not in self._believed:
                 # What came in before numbers were looked at may have some that no decision makes.
-                bounds.check(document, {})
+                bounds.check_numbers(document, {})
                 self._believed.add(row.id)
             return document
         except NewerFormatError:

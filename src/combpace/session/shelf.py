@@ -148,8 +148,9 @@ def _entry(folder: DataFolder, row: SessionRow, look: bool) -> ShelfEntry:
         ready = rows.ready_takes(folder.database, row.id)
         known = {"version": row.version, "ready": ready} | _summary(folder, row.id)
         with contextlib.suppress(StorageError):
-            # On a full disk the shelf is still read; its lines are made again next time.
-            folder.change_session(row.id, summary=json.dumps(known))
+            # On a full disk, or while another writes, the shelf is still read; its lines are made again
+            # next time.
+            rows.keep_summary(folder.database, row.id, json.dumps(known))
     return ShelfEntry(
         row.id,
         row.name,

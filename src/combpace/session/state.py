@@ -5,7 +5,7 @@ map are.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -24,7 +24,7 @@ from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
 from combpace.session.analysis_store import TakeAnalysis
 from combpace.session.arrivals import with_arrivals
-from combpace.session.data_folder import DataFolder, Opened
+from combpace.session.data_folder import DataFolder, Once, Opened
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
 from combpace.store.models import TakeRow
@@ -43,6 +43,7 @@ class SessionState:
     folder: DataFolder
     # Where this only is as if another take led: the session as it is, which is the one that sounds.
     behind: SessionState | None = None
+    _names: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     @property
     def heard_as(self) -> SessionState:
@@ -74,7 +75,18 @@ class SessionState:
 
     def once(self, name: str, make: Callable[[], Any], *more: object) -> Any:
         """A value that follows from this state (and `more`), made once."""
-        return self.folder.once((name, *more, *self.key), make)
+        if "kept" not in self._names:
+            # Damage that is noticed meanwhile makes another state of it, whoever asks then.
+            self._names["kept"], self._names["worn"] = self._once(), self.folder.worn
+        elif self._names["worn"] != self.folder.worn:
+            self._names.clear()
+            return self.once(name, make, *more)
+        kept: Once = self._names["kept"]
+        return kept.once((name, *more), make)
+
+    def _once(self) -> Once:
+        # Numbers of revisions that are only tried lie below zero.
+        return self.folder.of_state(self.key, tried=self.opened.revision.id < 0)
 
     @property
     def stated(self) -> Stated:

@@ -55,9 +55,10 @@ class Database:
             yield session
 
     @contextmanager
-    def writing(self) -> Iterator[Session]:
+    def writing(self, patience_ms: int = BUSY_MS) -> Iterator[Session]:
+        """patience_ms: so long it waits for another writer to end."""
         with self._said(), self._sessions() as session:
-            session.connection(execution_options={"combpace_writer": True})
+            session.connection(execution_options={"combpace_writer": True, "combpace_patience": patience_ms})
             yield session
             session.commit()
 
@@ -109,5 +110,6 @@ def _on_connect(connection: Any, _: Any) -> None:
 
 
 def _on_begin(connection: Any) -> None:
-    writer = connection.get_execution_options().get("combpace_writer")
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if writer else "BEGIN")
+    options = connection.get_execution_options()
+    connection.exec_driver_sql(f"PRAGMA busy_timeout={options.get('combpace_patience', BUSY_MS)}")
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if options.get("combpace_writer") else "BEGIN")

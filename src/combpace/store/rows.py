@@ -59,6 +59,12 @@ def unheard_takes(database: Database) -> list[TakeRow]:
         ]
 
 
+def keep_summary(database: Database, session_id: str, summary: str) -> None:
+    """What the shelf shows of a session, for the next time; where another writes just now it is left out."""
+    with database.writing(patience_ms=0) as db:
+        db.execute(update(SessionRow).where(SessionRow.id == session_id).values(summary=summary))
+
+
 def change_session(database: Database, session_id: str, **values: Any) -> None:
     """Set columns of a session. Raises MissingError."""
     with database.writing() as db:

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any, TypeVar
 
+from anyio import CapacityLimiter, to_thread
 from fastapi import Depends, Request
 from starlette.concurrency import run_in_threadpool
 
@@ -14,8 +17,21 @@ from combpace.core.errors import MediaError
 from combpace.playback.preview import Previewer
 from combpace.session.data_folder import DataFolder
 
+Value = TypeVar("Value")
 # An upload that does not bring so many bytes in so long holds up a place for nothing.
 SLOW_BYTES, SLOW_S = 30_000, 30.0
+
+
+# What comes in as a file is kept by so many threads at a time.
+FILING = 8
+_filing = CapacityLimiter(FILING)
+
+
+async def filed(work: Callable[..., Value], *args: Any, **named: Any) -> Value:
+    """Do what may wait for the database or the disk, beside few others of its kind: pages must not wait
+    behind it.
+    """
+    return await to_thread.run_sync(partial(work, *args, **named), limiter=_filing)
 
 
 def data_folder(request: Request) -> DataFolder:

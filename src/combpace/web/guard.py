@@ -9,6 +9,7 @@ import json
 import logging
 import time
 from urllib.parse import urlsplit
+from weakref import WeakKeyDictionary
 
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse, PlainTextResponse
@@ -20,6 +21,12 @@ MOST_BODY_BYTES, MOST_BODY_S = 2**20, 30.0
 LOG = logging.getLogger("combpace.requests")
 FILES = ("/uploads", "/archives", "/map-file")
 SAFE = ("GET", "HEAD", "OPTIONS")
+# So many requests that change something are worked on at a time, of the forty threads there are: where they
+# wait for the database, pages that only read do not wait behind them. Others wait so long for their turn.
+WRITERS, MOST_WAIT_S = 12, 10.0
+# What is posted and changes nothing.
+ONLY_READ = ("/hand-off/plan", "/taps")
+BUSY = "Many changes are being kept just now. This one was not made and nothing is lost; do it again."
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src "
     "'self'; connect-src 'self'; "
@@ -50,6 +57,7 @@ class Guard:
     def __init__(self, app: ASGIApp, hosts: tuple[str, ...]) -> None:
         self._app = app
         self._hosts = {host.lower() for host in hosts}
+        self._turns: WeakKeyDictionary[asyncio.AbstractEventLoop, asyncio.Semaphore] = WeakKeyDictionary()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -88,12 +96,35 @@ class Guard:
         if said:
             await JSONResponse({"error": said[1]}, said[0])(scope, receive, guarded)
             return
+        if scope["path"].endswith(ONLY_READ) or "/foresee/" in scope["path"]:
+            await self._with_body(scope, body, receive, guarded)
+            return
+        turn = self._turn()
+        try:
+            async with asyncio.timeout(MOST_WAIT_S):
+                await turn.acquire()
+        except TimeoutError:
+            await JSONResponse({"error": BUSY}, 503)(scope, receive, guarded)
+            return
+        try:
+            await self._with_body(scope, body, receive, guarded)
+        finally:
+            turn.release()
+
+    def _turn(self) -> asyncio.Semaphore:
+        """What lets so many changes in at a time, one for each event loop."""
+        loop = asyncio.get_running_loop()
+        if loop not in self._turns:
+            self._turns[loop] = asyncio.Semaphore(WRITERS)
+        return self._turns[loop]
+
+    async def _with_body(self, scope: Scope, body: bytes, receive: Receive, send: Send) -> None:
         messages: list[Message] = [{"type": "http.request", "body": body, "more_body": False}]
 
         async def again() -> Message:
             return messages.pop() if messages else await receive()
 
-        await self._app(scope, again, guarded)
+        await self._app(scope, again, send)
 
     def _refusal(self, scope: Scope) -> tuple[int, str] | None:
         headers = Headers(scope=scope)

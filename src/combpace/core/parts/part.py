@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, Quarters, SessionTimes
+from combpace.core.clocks import FloatArray, IntArray, Quarters, SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.rule import HandPeg, Rule
@@ -148,37 +148,47 @@ def laid(part: Part, session_map: TempoMap[SessionTimes], how: Laying) -> list[H
     found = [note for note in found if note.start < end_q - 1e-9]
     starts = _pulled(np.array([note.start for note in found]), session_map, how)
     velocities = _accented(found, session_map, how)
+    stops = np.minimum(starts + np.maximum([note.length for note in found], SHORTEST_Q), end_q)
+    if how.lengths == "until the next":
+        stops = _until_the_next(starts, stops, np.array([note.channel for note in found]), end_q)
+    stops = np.maximum(stops, starts + SHORTEST_Q)
+    starts_s, stops_s = (np.asarray(session_map.to_seconds(Quarters(places))) for places in (starts, stops))
     order = sorted(range(len(found)), key=lambda k: (starts[k], found[k].key))
-    heard = []
-    for k in order:
-        note, begin = found[k], float(starts[k])
-        stop = min(begin + max(note.length, SHORTEST_Q), end_q)
-        if how.lengths == "until the next":
-            later = starts[
-                (starts > begin + 1e-9) & np.array([other.channel == note.channel for other in found])
-            ]
-            stop = min(float(later.min()), end_q) if len(later) else stop
-        times = np.asarray(session_map.to_seconds(Quarters(np.array([begin, max(stop, begin + SHORTEST_Q)]))))
-        heard.append(
-            Heard(
-                float(times[0]),
-                float(times[1]),
-                begin,
-                max(stop, begin + SHORTEST_Q),
-                note.key,
-                velocities[k],
-                note.channel,
-                note.program,
-                note.start - origin,
-            )
+    return [
+        Heard(
+            float(starts_s[k]),
+            float(stops_s[k]),
+            float(starts[k]),
+            float(stops[k]),
+            found[k].key,
+            velocities[k],
+            found[k].channel,
+            found[k].program,
+            found[k].start - origin,
         )
-    return heard
+        for k in order
+    ]
+
+
+def _until_the_next(starts: FloatArray, stops: FloatArray, channels: IntArray, end_q: float) -> FloatArray:
+    """Where notes end that last until the next one of their channel begins; those that no other follows end
+    where they did.
+    """
+    ends = stops.copy()
+    for channel in np.unique(channels):
+        own = np.flatnonzero(channels == channel)
+        begins = np.sort(starts[own])
+        # The first that begins later than this one, whatever begins with it.
+        following = np.searchsorted(begins, starts[own] + 1e-9, side="right")
+        there = following < len(begins)
+        ends[own[there]] = np.minimum(begins[following[there]], end_q)
+    return ends
 
 
 def _bars(part: Part, session_map: TempoMap[SessionTimes], first_bar: int) -> int:
     """How many bars of the session the part needs from a bar on; at least one."""
-    origin, bars = session_map.bar_line(first_bar), 1
-    while session_map.bar_line(first_bar + bars) - origin < part.end - 1e-6 and bars < 100_000:
+    origin, bars, end = session_map.bar_line(first_bar), 1, part.end
+    while session_map.bar_line(first_bar + bars) - origin < end - 1e-6 and bars < 100_000:
         bars += 1
     return bars
 

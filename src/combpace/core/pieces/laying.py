@@ -109,8 +109,11 @@ class Pieces:
         laid: list[_Laid] = []
         starting = {(piece.start, piece.at): piece for piece in pieces}
         ended: dict[tuple[int, int], Piece] = {}
-        for k, piece in enumerate(pieces):
-            following = next((one.at for one in pieces[k + 1 :] if one.at > piece.at), None)
+        # Where the next one begins that does not begin with it.
+        at = [piece.at for piece in pieces]
+        for piece in pieces:
+            later = bisect_right(at, piece.at)
+            following = at[later] if later < len(at) else None
             end = piece.at + piece.frames
             tail = 0
             if following is not None and (following < end if meeting == "ends" else False):

@@ -35,6 +35,21 @@ def check(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
     sounds  (frames, frames a second) of each take's decoded sound, by its id
     """
     for take in (*document.takes, *document.arrivals):
+        _named(take)
+    for made in document.pieces.values():
+        for sha in (made.sha, *(one.own for one in made.pieces if one.own is not None)):
+            _hashes(sha)
+    for part in document.notes:
+        _texts("a part", part.name)
+        _hashes(part.sha)
+    for text in (*document.refused, document.arriving):
+        _texts("a text", text)
+    check_numbers(document, sounds)
+
+
+def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
+    """The same of its numbers alone: of what is kept here already names are as they are."""
+    for take in (*document.takes, *document.arrivals):
         _take(take)
     _map(document.map)
     for take_id, own in document.paces.items():
@@ -67,8 +82,6 @@ def check(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
         _pieces(made, sounds.get(take_id, (None, 0))[0])
     _many("parts", document.notes, MOST_PARTS)
     for part in document.notes:
-        _texts("a part", part.name)
-        _hashes(part.sha)
         number("the number of a part", part.number, 0, MOST_PARTS)
         _bars("a part's bars", (part.first_bar, *(() if part.until_bar is None else (part.until_bar,))))
         number("how often a part is heard", part.times, 1, 2000)
@@ -78,8 +91,6 @@ def check(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
         _many("edits of a part", part.edits, MOST_STATEMENTS)
         for edit in part.edits:
             quarters("an edit of a part", (edit.from_q, edit.to_q, *edit.starts))
-    for text in (*document.refused, document.arriving):
-        _texts("a text", text)
 
 
 def check_reach(
@@ -123,10 +134,13 @@ def _within(what: str, values: Iterable[float], sound: tuple[int, int] | None) -
         number(what, value, -FAR_S, end)
 
 
-def _take(take: TakeEntry) -> None:
+def _named(take: TakeEntry) -> None:
     if not _ID.fullmatch(take.id) or not (take.source is None or _ID.fullmatch(take.source)):
         raise ParameterError("a take has no proper id")
     _texts("a take", take.name, take.bundle or "")
+
+
+def _take(take: TakeEntry) -> None:
     _one_of("the role of a take", take.role, ("lead", "follower"))
     _one_of("the pace of a take", take.pace, ("lead", "own"))
     seconds("a take's start", (take.offset_s,))
@@ -168,7 +182,6 @@ def pace(what: str, line: TempoMap[ClockT]) -> None:
 
 def _pieces(made: TakePieces, frames: int | None) -> None:
     _many("pieces", made.pieces, MOST_PIECES)
-    _hashes(made.sha)
     number("a fade", made.fade_ms, 0.0, 1000 * MOST_FADE_S)
     _one_of("what follows a piece", made.fill, FILLS)
     _one_of("what happens where two meet", made.meeting, MEETINGS)
@@ -186,8 +199,6 @@ def _pieces(made: TakePieces, frames: int | None) -> None:
         for fade in (one.fade_in_ms, one.fade_out_ms):
             if fade is not None:
                 number("a fade", fade, 0.0, MOST_FADE_MS)
-        if one.own is not None:
-            _hashes(one.own)
         _many("points of a level", one.curve, MOST_POINTS)
         for ms, db in one.curve:
             number("a point of a level", ms, 0.0, MOST_CURVE_MS)

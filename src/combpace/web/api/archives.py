@@ -7,7 +7,6 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, BackgroundTasks, Query, Request
 from fastapi.responses import FileResponse, Response
-from starlette.concurrency import run_in_threadpool
 
 from combpace.batch.recipe import recipe_of
 from combpace.core.errors import MediaError
@@ -16,7 +15,7 @@ from combpace.session.archive import ENDING, read_archive, write_archive
 from combpace.session.archive_judge import judge
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
-from combpace.web.deps import Folder, receive
+from combpace.web.deps import Folder, filed, receive
 from combpace.workers.bounded import bounded
 
 router = APIRouter(prefix="/api")
@@ -62,6 +61,6 @@ async def put_archive(request: Request, folder: Folder, name: str = Query(max_le
     try:
         await receive(request, path, cap, too_large)
         judged = partial(bounded, "This archive", judge)
-        return {"id": await run_in_threadpool(read_archive, folder, path, judging=judged)}
+        return {"id": await filed(read_archive, folder, path, judging=judged)}
     finally:
         path.unlink(missing_ok=True)

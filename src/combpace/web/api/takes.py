@@ -20,7 +20,7 @@ from combpace.session.take_names import clean_name
 from combpace.stations.handoff.writers import mime_of
 from combpace.stations.pieces import saving
 from combpace.stations.takes import importing, parts
-from combpace.web.deps import Folder, receive
+from combpace.web.deps import Folder, filed, receive
 
 router = APIRouter(prefix="/api")
 
@@ -46,8 +46,8 @@ async def upload(
         if not await receive(request, path, cap, too_large):
             raise MediaError(f"“{clean_name(name)}” is empty. Nothing was imported.")
         if parts.is_midi(name):
-            return {"parts": await run_in_threadpool(parts.add_parts, folder, session_id, path, name)}
-        return {"take": await run_in_threadpool(importing.add_upload, folder, session_id, path, name)}
+            return {"parts": await filed(parts.add_parts, folder, session_id, path, name)}
+        return {"take": await filed(importing.add_upload, folder, session_id, path, name)}
     finally:
         path.unlink(missing_ok=True)
 

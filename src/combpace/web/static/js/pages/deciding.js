@@ -11,6 +11,8 @@ export function makeDeciding(desk) {
   let acting = 0;
   /** @type {string | null} a take that was just kept: what becomes of it is shown as soon as it is there */
   let keptOf = null;
+  /** @type {{name: string, args: any, then?: () => void}[]} decisions that came after another page's */
+  const refused = [];
 
   /**
    * Take a decision; decisions follow each other in the order in which they were made.
@@ -31,13 +33,14 @@ export function makeDeciding(desk) {
           version: state.picture.version,
           args,
         });
+        refused.length = 0;
         then?.();
         if (name === "keep") keptOf = args.take;
         words.say("");
         await shown(done.note);
         words.saved("Saved");
       } catch (error) {
-        if (error instanceof Refusal && error.status === 409) offerAgain(error, name, args);
+        if (error instanceof Refusal && error.status === 409) offerAgain(error, { name, args, then });
         else {
           await shown().catch(() => {});
           words.trouble(error);
@@ -50,16 +53,29 @@ export function makeDeciding(desk) {
     return queue;
   }
 
-  /** Another page was quicker. @param {Refusal} error @param {string} name @param {any} args */
-  function offerAgain(error, name, args) {
-    words.note(error.message, true);
+  /**
+   * Another page was quicker: what was refused is kept, and applied again in its order.
+   * @param {Refusal} error
+   * @param {{name: string, args: any, then?: () => void}} one
+   */
+  function offerAgain(error, one) {
+    refused.push(one);
+    const [between] = error.message.split(" Your change"),
+      many = refused.length;
+    words.note(
+      many === 1
+        ? error.message
+        : `${between} ${many} changes of yours were not made and nothing is lost; reload, or apply them again.`,
+      true,
+    );
     offer([
       ["Reload", () => location.reload()],
       [
-        "Apply mine again",
+        many === 1 ? "Apply mine again" : `Apply my ${many} again`,
         async () => {
+          const again = refused.splice(0);
           await refresh();
-          act(name, args);
+          for (const { name, args, then } of again) act(name, args, then);
         },
       ],
     ]);
@@ -67,10 +83,12 @@ export function makeDeciding(desk) {
 
   /** Buttons behind the last words. @param {[string, () => void][]} buttons */
   function offer(buttons) {
+    for (const old of document.querySelectorAll("#last [data-offer]")) old.remove();
     for (const [text, run] of buttons) {
       const button = document.createElement("button");
       button.type = "button";
       button.className = "link";
+      button.dataset.offer = "";
       button.textContent = text;
       button.addEventListener("click", run);
       document.getElementById("last")?.append(" ", button);
