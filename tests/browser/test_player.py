@@ -1,5 +1,6 @@
 """What sounds, to the sample."""
 
+import re
 from typing import ClassVar
 
 import numpy as np
@@ -191,3 +192,77 @@ class SwitchTest(BrowserTest):
         # No silence: the tone crosses zero, but never stays there for 3 ms.
         self.assertGreater(len(frames), rate)
         self.assertLess(int(np.max(np.diff(frames))), 0.003 * rate)
+
+    def test_undone_and_done_again_while_it_plays_every_sound_is_that_of_its_name(self) -> None:
+        beats = breathing(bars=10)[0]
+        time = np.arange(round(44100 * (float(beats[-1]) + 2.0))) / 44100
+        tone = (0.2 * np.sin(2 * np.pi * 220 * time)).astype(np.float32)
+        struck_too = struck(beats, len(tone) / 44100, low_every=4).samples[0][: len(tone)]
+        self.drop(self.write("tone kit.wav", Audio((tone + 0.5 * struck_too)[None, :], 44100)))
+        self.page.keyboard.press("5")
+        asked: list[tuple[str, int]] = []
+        self.page.on(
+            "requestfinished",
+            lambda request: (
+                asked.append((request.url, request.response().status))  # type: ignore[union-attr]
+                if "/sound?" in request.url
+                else None
+            ),
+        )
+        # What is to be heard later is at hand: how long a busy machine takes to stretch is another question.
+        for strength, numbers in (("100", [0, 1, 2, 3, 4, 5, 6, 7]), ("40", [0, 1, 4, 5, 6, 7])):
+            self.page.fill('[data-act="rule"][data-name="strength"]', strength)
+            self.page.press('[data-act="rule"][data-name="strength"]', "Enter")
+            self.idle()
+            self.page.evaluate(
+                """async (numbers) => {
+                  const { player } = combpace;
+                  player.fitted = true;
+                  for (const voice of player.audible())
+                    for (const number of numbers) await player.fetch(voice, number);
+                  player.fitted = false;
+                }""",
+                numbers,
+            )
+        session = self.look("combpace.state.picture.session")
+        self.page.keyboard.press("v")
+        self.page.evaluate("combpace.player.seek(1)")
+        self.page.keyboard.press("Space")
+        self.page.wait_for_function("combpace.player.playing && combpace.player.position() > 2.5")
+        # Undone by another page: this one finds out by its sound, asks for the picture, and goes on.
+        version = self.look("combpace.state.picture.version")
+        self.page.request.post(f"/api/sessions/{session}/act/undo", data={"version": version, "args": {}})
+        self.page.wait_for_function(f"combpace.state.picture.version > {version}", timeout=HANG_MS)
+        self.page.wait_for_function("combpace.player.position() > 7", timeout=HANG_MS)
+        for key in ("Control+Shift+z", "Control+z"):
+            self.page.keyboard.press(key)
+            self.idle()
+        self.page.wait_for_function("combpace.player.position() > 10", timeout=HANG_MS)
+        self.page.keyboard.press("Space")
+        self.assertIn(409, {status for _, status in asked}, "an old name was refused")
+        names = {re.search(r"&v=([^&]*)", url)[1] for url, _ in asked}  # type: ignore[index]
+        self.assertGreaterEqual(len(names), 2)
+        # What the browser keeps under each name is what the server makes under it.
+        differ = self.page.evaluate(
+            """async (urls) => {
+              const wrong = [];
+              for (const url of urls) {
+                const [kept, fresh] = await Promise.all(
+                  ["default", "no-store"].map((cache) => fetch(url, { cache })),
+                );
+                if (kept.status !== 200 || fresh.status !== 200) continue;
+                const [a, b] = (await Promise.all([kept, fresh].map((one) => one.arrayBuffer()))).map(
+                  (data) => new Uint8Array(data),
+                );
+                if (a.length !== b.length || a.some((value, k) => value !== b[k])) wrong.push(url);
+              }
+              return wrong;
+            }""",
+            sorted({url for url, status in asked if status == 200}),
+        )
+        self.assertEqual(differ, [])
+        rate, frames, _ = self.recorded()
+        inside = (frames > frames[0] + 0.2 * rate) & (frames < frames[-1] - 0.1 * rate)
+        frames = frames[inside]
+        self.assertGreater(len(frames), 5 * rate)
+        self.assertLess(int(np.max(np.diff(frames))), 0.003 * rate, "no gap")

@@ -1,5 +1,7 @@
 """The other pictures and panels, by hand."""
 
+from typing import Any
+
 import numpy as np
 import soundfile as sf
 
@@ -187,6 +189,29 @@ class ViewsTest(BrowserTest):
         name.fill("Copper tub")
         name.press("Enter")
         self.page.wait_for_function("combpace.state.picture.takes[0].name === 'Copper tub'")
+
+    def test_what_is_kept_mutes_its_source_here_and_its_undo_lets_it_sound(self) -> None:
+        self.drop(self.write("tub kit.wav", breathing()[1]))
+        picture = self.look("combpace.state.picture")
+        session, take, version = picture["session"], picture["takes"][0]["id"], picture["version"]
+
+        def post(path: str, body: dict[str, Any]) -> Any:
+            return self.page.request.post(f"/api/sessions/{session}/{path}", data=body).json()
+
+        cut = {"version": version, "args": {"take": take, "at": "beats", "lay": "1/4"}}
+        version = post("act/cut-and-lay", cut)["version"]
+        post("keep-pieces", {"version": version, "take": take})
+        mute = f"!!combpace.state.sound.mix['{take}']?.mute"
+        self.page.wait_for_function(mute, timeout=HANG_MS)
+        self.page.wait_for_function("combpace.state.picture.takes.every((one) => one.state === 'ready')")
+        self.idle()
+        # What the page keeps of its levels says so, too.
+        self.page.reload()
+        self.page.wait_for_function(f"window.combpace && {mute}")
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_function(f"!({mute})", timeout=HANG_MS)
+        self.page.reload()
+        self.page.wait_for_function(f"window.combpace && !({mute})")
 
     def test_muted_takes_are_silent_and_levels_are_kept(self) -> None:
         self.drop(self.lead)

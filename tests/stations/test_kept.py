@@ -2,11 +2,14 @@
 
 import io
 import json
+import threading
 import zipfile
 
 import numpy as np
 
-from combpace.session import fits
+from combpace.drawing import picture
+from combpace.playback.mixing import strips_of
+from combpace.session import fits, shelf
 from combpace.session.document.model import OnsetEdits
 from combpace.stations.fit import rendering
 from combpace.stations.handoff import write
@@ -166,6 +169,40 @@ class KeptTest(PlaceTest):
         assert step is not None
         self.assertIn("are being written", step.sentence)
         self.assertEqual(step.step.href, "")
+
+    def test_undone_its_source_sounds_again_unless_it_was_muted_before(self) -> None:
+        def muted() -> list[str]:
+            return picture.head(self.seen(), None)["muted"]
+
+        self.act("rule", take=self.take, field="grid", value="1/4")
+        self.kept()
+        self.assertEqual(muted(), [self.take])
+        self.act("undo")
+        self.assertEqual(muted(), [])
+        self.act("redo")
+        self.assertEqual(muted(), [self.take])
+        self.act("undo")
+        # What the user muted stays muted.
+        shelf.save_view(self.place, self.session, {"mix": {self.take: {"level": -3, "mute": True}}})
+        self.kept()
+        self.act("undo")
+        self.assertEqual(muted(), [self.take])
+        self.assertEqual(strips_of(self.seen())[self.take].level_db, -3.0)
+
+    def test_levels_kept_while_a_hand_off_is_ordered_are_both_kept(self) -> None:
+        for number in range(20):
+            level = {"mix": {self.take: {"level": -number, "mute": False}}}
+            wish = Wish(takes=[self.take], kind="flac" if number % 2 else "wav16")
+            both = [
+                threading.Thread(target=shelf.save_view, args=(self.place, self.session, level)),
+                threading.Thread(target=order, args=(self.place, self.session, wish)),
+            ]
+            for one in both:
+                one.start()
+            for one in both:
+                one.join()
+            self.assertEqual(strips_of(self.seen())[self.take].level_db, -number)
+            self.assertEqual(last_wish(self.seen()).kind, wish.kind)  # type: ignore[union-attr]
 
     def test_its_pauses_are_silenced_at_hand_off(self) -> None:
         self.act("rule", take=self.take, field="grid", value="1/4")

@@ -16,6 +16,7 @@ from combpace.core.tempo.drift import Course, bars_between, course_against, drif
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, notes, pieces, sounding, words
+from combpace.session.data_folder import muted_in
 from combpace.session.document.model import TakeEntry
 from combpace.session.fits import TakeFit
 from combpace.session.page_forms import (
@@ -105,6 +106,7 @@ def head(seen: SessionState, focus: str | None) -> Picture:
         "fit": None,
         "raw": [],
         "pieces": [],
+        "muted": muted_in(seen.opened.row.view),
     }
     # Parts alone are drawn too, on a map that was given.
     if session_map is None or (lead is None and not document.notes):

@@ -30,6 +30,7 @@ class JobView:
     error: str | None
     result: dict[str, Any]
     changed: float
+    created: float
 
     @property
     def is_open(self) -> bool:
@@ -48,6 +49,7 @@ def view(row: JobRow) -> JobView:
         row.error,
         json.loads(row.result),
         row.changed,
+        row.created,
     )
 
 

@@ -95,6 +95,13 @@ def view_in(text: str) -> dict[str, Any]:
     return kept if isinstance(kept, dict) else {}
 
 
+def muted_in(text: str) -> list[str]:
+    """Ids of the takes and parts that are muted in a view as it is kept."""
+    mix = view_in(text).get("mix")
+    strips = mix.items() if isinstance(mix, dict) else ()
+    return sorted(str(name) for name, one in strips if isinstance(one, dict) and one.get("mute") is True)
+
+
 class DataFolder:
     """Database, blobs and histories of one data folder."""
 

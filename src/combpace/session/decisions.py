@@ -13,7 +13,7 @@ It reads the session's state and says what changes; it writes nothing itself.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import reduce
 from operator import or_
@@ -309,15 +309,14 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
         # A document of an older form is written whole in the new one.
         changes = {**upgraded(opened.revision.parts, opened.revision.format), **changes}
 
-    def beside(db: Session) -> None:
+    def beside(db: Session) -> list[str]:
         for take in change.takes:
             rows.add_take(db, session_id, take.name, take.source_sha, take.source_bytes, take.id, take.known)
         for job in change.jobs:
             rows.queue_job(db, session_id, job.kind, job.subject, json.dumps(dict(job.args), sort_keys=True))
         for file in change.files:
             rows.put_file(db, session_id, file.kind, file.key, file.name, file.sha, file.bytes)
-        if change.muted:
-            _mute(db, session_id, change.muted)
+        return [f"{MUTED}{take_id}" for take_id in _muted(db, session_id, change.muted, mute=True)]
 
     try:
         return folder.history.record(
@@ -327,25 +326,40 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
         raise stale(error) from error
 
 
-def _mute(db: Session, session_id: str, take_ids: tuple[str, ...]) -> None:
-    """Mute takes in the levels that the session keeps."""
+# In a step's list of what it changed: a take that fell silent with it, and sounds again where it is undone.
+MUTED = "mute:"
+
+
+def _muted(db: Session, session_id: str, take_ids: Sequence[str], *, mute: bool) -> list[str]:
+    """Mute takes in the levels that the session keeps, or let them sound. Returns those that were
+    otherwise.
+    """
     row = db.get(SessionRow, session_id)
-    if row is None:
-        return
+    if row is None or not take_ids:
+        return []
     kept = view_in(row.view)
+    known = kept.get("mix")
+    mix: dict[str, Any] = dict(known) if isinstance(known, dict) else {}
+    changed = []
     for take_id in take_ids:
-        strip = kept.setdefault("mix", {}).setdefault(
-            take_id, {"level": 0, "pan": 0, "mute": False, "solo": False}
-        )
-        strip["mute"] = True
-    row.view = json.dumps(kept)
+        strip = {"level": 0, "pan": 0, "mute": False, "solo": False} | dict(mix.get(take_id) or {})
+        if strip["mute"] is not mute:
+            mix[take_id] = {**strip, "mute": mute}
+            changed.append(take_id)
+    row.view = json.dumps({**kept, "mix": mix})
+    return changed
 
 
 def move(folder: DataFolder, session_id: str, version: int, *, forwards: bool) -> Revision:
     """One step back or forward in the history."""
     before = folder.open(session_id).revision
+
+    def beside(db: Session, changed: list[str]) -> None:
+        takes = [name.removeprefix(MUTED) for name in changed if name.startswith(MUTED)]
+        _muted(db, session_id, takes, mute=forwards)
+
     try:
-        revision = (folder.history.redo if forwards else folder.history.undo)(session_id, version)
+        revision = (folder.history.redo if forwards else folder.history.undo)(session_id, version, beside)
     except OutdatedError as error:
         raise stale(error) from error
     if revision is None:

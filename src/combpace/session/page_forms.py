@@ -222,7 +222,9 @@ class NoFit(TypedDict):
 
 
 class Picture(TypedDict):
-    """All that a page draws from. raw: the tempo that was heard, [second, quarters a minute]."""
+    """All that a page draws from. raw: the tempo that was heard, [second, quarters a minute]; muted: takes
+    and parts that are kept as muted.
+    """
 
     session: str
     name: str
@@ -245,3 +247,4 @@ class Picture(TypedDict):
     fit: FitFacts | NoFit | None
     raw: list[list[float]]
     pieces: list[PieceRow]
+    muted: list[str]

@@ -6,7 +6,7 @@ import hashlib
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -44,6 +44,10 @@ class Revision:
     can_undo: bool
     can_redo: bool
     redo_note: str
+
+
+# Told, in the transaction of a move, what the step that it goes over changed.
+Beside = Callable[[Session, list[str]], None]
 
 
 class History:
@@ -84,7 +88,7 @@ class History:
         changes: Mapping[str, Any],
         note: str,
         gesture: str | None = None,
-        beside: Callable[[Session], None] | None = None,
+        beside: Callable[[Session], Sequence[str]] | None = None,
     ) -> Revision:
         """Append a revision.
 
@@ -92,7 +96,7 @@ class History:
         changes       part name -> new value, or None to drop the part; parts not named stay
         gesture       changes of one gesture within MERGE_S become one step
         beside        writes the rows that belong to the change, in the same transaction: all of it is kept,
-                      or nothing
+                      or nothing. Returns what else it changed, which a move over this step is told of
         """
         with self._database.writing() as db:
             session = _session(db, session_id)
@@ -123,19 +127,21 @@ class History:
             db.add(row)
             db.flush()
             session.cursor, session.version, session.touched = row.id, session.version + 1, now()
-            if beside is not None:
-                beside(db)
+            if beside is not None and (more := beside(db)):
+                row.changed = json.dumps([*sorted(changes), *more])
             return _revision(db, session)
 
-    def undo(self, session_id: str, base_version: int) -> Revision | None:
-        """Go back one step; None where there is nothing before."""
-        return self._move(session_id, base_version, forwards=False)
+    def undo(self, session_id: str, base_version: int, beside: Beside | None = None) -> Revision | None:
+        """Go back one step; None where there is nothing before. beside: see `Beside`."""
+        return self._move(session_id, base_version, beside, forwards=False)
 
-    def redo(self, session_id: str, base_version: int) -> Revision | None:
+    def redo(self, session_id: str, base_version: int, beside: Beside | None = None) -> Revision | None:
         """Go forward to the newest step that follows; None where there is none."""
-        return self._move(session_id, base_version, forwards=True)
+        return self._move(session_id, base_version, beside, forwards=True)
 
-    def _move(self, session_id: str, base_version: int, *, forwards: bool) -> Revision | None:
+    def _move(
+        self, session_id: str, base_version: int, beside: Beside | None, *, forwards: bool
+    ) -> Revision | None:
         with self._database.writing() as db:
             session = _session(db, session_id)
             if session.version != base_version:
@@ -147,7 +153,10 @@ class History:
             )
             if target is None:
                 return None
+            over = target if forwards else _row(db, session)
             session.cursor, session.version, session.touched = target.id, session.version + 1, now()
+            if beside is not None:
+                beside(db, json.loads(over.changed))
             return _revision(db, session)
 
     def copy(self, db: Session, from_id: str, to_id: str, rename: Mapping[str, str]) -> None:

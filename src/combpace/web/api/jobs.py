@@ -70,4 +70,6 @@ def wire(view: queue.JobView) -> dict[str, Any]:
         "progress": view.progress,
         "error": view.error,
         "result": view.result,
+        # Seconds since 1970: what it does is what was decided then.
+        "ordered": view.created,
     }

@@ -189,7 +189,8 @@ export interface NoFit {
   missing: string;
 }
 
-/** All that a page draws from. raw: the tempo that was heard, [second, quarters a minute]. */
+/** All that a page draws from. raw: the tempo that was heard, [second, quarters a minute]; muted: takes
+ *  and parts that are kept as muted. */
 export interface Picture {
   session: string;
   name: string;
@@ -212,4 +213,5 @@ export interface Picture {
   fit: FitFacts | NoFit | null;
   raw: number[][];
   pieces: PieceRow[];
+  muted: string[];
 }

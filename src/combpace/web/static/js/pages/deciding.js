@@ -128,6 +128,7 @@ export function makeDeciding(desk) {
     desk.host.forget();
     if (!before.map && picture.map) desk.toBar1();
     desk.moving.swap(text);
+    heedMutes(before, picture);
     if (note) words.note(note);
     const had = before.takes.filter(
         (/** @type {import("../wire.js").TakeFacts} */ take) => take.frames,
@@ -148,6 +149,21 @@ export function makeDeciding(desk) {
       keptOf = null;
       await desk.goTo(state.station, true, kept);
     }
+  }
+
+  /**
+   * A decision may let takes fall silent, as keeping does with the source, and its undo lets them sound.
+   * @param {import("../store.js").Picture} before
+   * @param {import("../store.js").Picture} now
+   */
+  function heedMutes(before, now) {
+    const was = new Set(before.muted ?? []),
+      is = new Set(now.muted ?? []);
+    // What was set here meanwhile stands.
+    const changed = [...new Set([...was, ...is])].filter(
+      (id) => was.has(id) !== is.has(id) && was.has(id) === !!state.sound.mix[id]?.mute,
+    );
+    if (changed.length) desk.bar.change(Object.fromEntries(changed.map((id) => [id, { mute: is.has(id) }])));
   }
 
   /**

@@ -194,6 +194,7 @@ export function mountPlayerBar(desk) {
       $("levels").setAttribute("aria-expanded", String(open));
       if (open) drawMixer();
     },
+    change,
     /** After a new picture: takes may have come or gone. */
     takesChanged() {
       drawChips();

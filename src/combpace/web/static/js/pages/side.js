@@ -485,6 +485,16 @@ export function makeSide(desk) {
 }
 
 /**
+ * What a job does is what was decided when it was ordered; a reading does not depend on decisions.
+ * @param {{kind: string, ordered?: number}} job
+ */
+function asOf({ kind, ordered }) {
+  if (!ordered || kind === "import") return "";
+  const time = new Date(ordered * 1000).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  return ` as of ${time}; later changes are not in it`;
+}
+
+/**
  * Long work: a line with its phase, a bar and a cancel.
  * @param {Map<string, any>} jobs
  * @param {(id: string) => void} cancel
@@ -509,7 +519,7 @@ export function drawJobs(jobs, cancel, nameOf) {
         words.textContent =
           job.state === "failed" || job.state === "cancelled"
             ? `${what} ${name}: ${job.error ?? job.state}`
-            : `${what} ${name}: ${job.phase}`;
+            : `${what} ${name}${asOf(job)}: ${job.phase}`;
         line.append(words);
         if (job.state === "queued" || job.state === "running") {
           const stop = document.createElement("button"),
