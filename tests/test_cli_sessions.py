@@ -4,22 +4,31 @@ import contextlib
 import fcntl
 import io
 import json
+import os
 import re
+import time
 
 from combpace.cli import main
+from combpace.session import shelf
 from combpace.stations.handoff import write
 from combpace.stations.handoff.ordering import Wish, order
 from combpace.store import rows
+from combpace.store.models import JobRow, SessionRow
 from rig.places import PlaceTest
+from rig.server import Server
 
 
-class SessionCommandTest(PlaceTest):
+class CommandTest(PlaceTest):
+    """Commands, as they are typed."""
+
     def run_main(self, *arguments: object) -> tuple[int, str, str]:
         said, wrong = io.StringIO(), io.StringIO()
         with contextlib.redirect_stdout(said), contextlib.redirect_stderr(wrong):
             status = main([str(one) for one in arguments])
         return status, said.getvalue(), wrong.getvalue()
 
+
+class SessionCommandTest(CommandTest):
     def test_listed_written_and_read(self) -> None:
         data, out = self.folder / "data", self.folder / "night.archive"
         status, said, _ = self.run_main("session", "list", "--data", data)
@@ -117,3 +126,38 @@ class SessionCommandTest(PlaceTest):
                 self.assertEqual(status, 2)
                 self.assertEqual(wrong.count("\n"), 1)
         self.assertFalse(out.exists())
+
+
+class CleanCommandTest(CommandTest):
+    def test_what_was_removed_is_freed_and_said_before(self) -> None:
+        data = self.folder / "data"
+        self.assertEqual(self.run_main("clean", "--data", data)[1], "There is nothing to free.\n")
+        shelf.remove(self.place, self.session)
+        with self.place.database.writing() as db:
+            db.get(SessionRow, self.session).removed -= 31 * 86_400  # type: ignore[union-attr, operator]
+            for job in db.query(JobRow):
+                job.state = "done"
+        for path in self.place.blobs.root.glob("??/*"):
+            os.utime(path, (time.time() - 86_400, time.time() - 86_400))
+        status, said, _ = self.run_main("clean", "--dry-run", "--json", "-", "--data", data)
+        found = json.loads(said)
+        self.assertEqual((status, list(found)), (0, ["sessions", "hand_offs", "renders", "bytes"]))
+        self.assertEqual(found["sessions"], 1)
+        self.assertGreater(found["bytes"], 100_000)
+        self.assertEqual(rows.session_row(self.place.database, self.session).id, self.session)
+        out = self.folder / "freed.json"
+        self.assertEqual(self.run_main("clean", "--json", out, "--data", data)[0], 0)
+        self.assertEqual(json.loads(out.read_text()), found)
+        self.assertEqual(list(self.place.blobs.root.glob("??/*")), [])
+        self.assertEqual(self.run_main("clean", "--data", self.folder / "nowhere")[0], 2)
+
+    def test_beside_a_server_it_is_that_which_does_it(self) -> None:
+        data = self.folder / "served"
+        server = Server(data).start()
+        self.addCleanup(server.stop)
+        status, said, _ = self.run_main("clean", "--dry-run", "--json", "-", "--data", data)
+        nothing = {"sessions": 0, "hand_offs": 0, "renders": 0, "bytes": 0}
+        self.assertEqual((status, json.loads(said)), (0, nothing))
+        status, said, wrong = self.run_main("clean", "--json", "-", "--data", data)
+        self.assertEqual((status, json.loads(said)), (0, nothing))
+        self.assertIn(f"The server at {server.address} does it", wrong)

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
-from combpace.commands import batches, fitting, listening, maps, reports, said_of, sessions
+from combpace.commands import batches, cleaning, fitting, listening, maps, reports, said_of, sessions
 from combpace.core.errors import CombPaceError, ParameterError
 
 ABOUT = """\
@@ -20,7 +20,7 @@ Alone, without a command, it starts the application on your own data folder and 
 """
 # What a group of commands is called, and the commands in it, in the order of the work.
 GROUPS = (
-    ("The application", ("serve", "session", "replay")),
+    ("The application", ("serve", "session", "replay", "clean")),
     ("Listening", ("analyse", "measure", "onsets", "stack", "groove", "report")),
     ("Moving sound and notes", ("fit", "follow", "stretch", "part", "cut")),
     ("Tempo maps", ("tidy", "convert")),
@@ -72,7 +72,7 @@ def make_parser() -> argparse.ArgumentParser:
     )
     parser.set_defaults(run=_at_home)
     commands = parser.add_subparsers(metavar="COMMAND", parser_class=_Parser, help=argparse.SUPPRESS)
-    for room in (listening, fitting, maps, sessions, reports, batches):
+    for room in (listening, fitting, maps, sessions, cleaning, reports, batches):
         room.add(commands, _progress)
     serve = commands.add_parser("serve", help="start the application")
     serve.add_argument("--demo", action="store_true", help="build the demo session first where it is missing")

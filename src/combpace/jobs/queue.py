@@ -21,7 +21,7 @@ class JobView:
     """What a page is told about a job."""
 
     id: str
-    session_id: str
+    session_id: str | None
     kind: str
     subject: str
     state: str
@@ -53,7 +53,9 @@ def view(row: JobRow) -> JobView:
     )
 
 
-def enqueue(folder: DataFolder, session_id: str, kind: str, subject: str, args: Mapping[str, Any]) -> str:
+def enqueue(
+    folder: DataFolder, session_id: str | None, kind: str, subject: str, args: Mapping[str, Any]
+) -> str:
     """Queue a job; the same work that is already waiting or running is not queued twice."""
     with folder.database.writing() as db:
         return rows.queue_job(db, session_id, kind, subject, json.dumps(dict(args), sort_keys=True))

@@ -34,6 +34,8 @@ DAMAGED = (
 )
 # Held by whoever works on a data folder.
 LOCK = "lock"
+# Where the server that works on a data folder answers.
+ADDRESS = "address"
 # Values by content and analyses that are kept in memory, and states of sessions with what follows from them.
 MOST_KEPT, MOST_STATES = 64, 6
 

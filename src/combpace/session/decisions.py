@@ -22,7 +22,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, create_model
 from sqlalchemy.orm import Session
 
-from combpace.core.errors import NotFoundError, ParameterError
+from combpace.core.errors import CombPaceError, NotFoundError, ParameterError
 from combpace.session.data_folder import DataFolder, stale, view_in
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
@@ -131,6 +131,8 @@ class Decision:
 DECISIONS: dict[str, Decision] = {}
 # What goes along with any change: registered by the room that knows of it.
 ALONG: list[Callable[[SessionState, Change], Change]] = []
+# What says which renders a change leaves right, as keys: registered by the room that knows of it.
+NEEDS: list[Callable[[SessionState, Mapping[str, Any]], list[str]]] = []
 # Moves in the history are no changes of the document.
 MOVES = ("undo", "redo")
 
@@ -320,10 +322,18 @@ def record(state: SessionState, version: int, change: Change) -> Revision:
 
     try:
         return folder.history.record(
-            session_id, version, FORMAT, changes, change.note, change.gesture, beside
+            session_id, version, FORMAT, changes, change.note, change.gesture, beside, _needs(state, changes)
         )
     except OutdatedError as error:
         raise stale(error) from error
+
+
+def _needs(state: SessionState, changes: Mapping[str, Any]) -> list[str] | None:
+    """Keys of the renders that are right after a change; None where that cannot be said."""
+    try:
+        return [key for say in NEEDS for key in say(state, changes)]
+    except CombPaceError:
+        return None
 
 
 # In a step's list of what it changed: a take that fell silent with it, and sounds again where it is undone.

@@ -6,7 +6,7 @@ import contextlib
 import json
 import logging
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from combpace.core.errors import CombPaceError, ParameterError, StorageError
@@ -36,6 +36,7 @@ class ShelfEntry:
     touched: float
     has_weave: bool
     damaged: bool = False
+    bytes: int = 0
 
 
 def session_name(name: str) -> str:
@@ -118,7 +119,11 @@ def duplicate(folder: DataFolder, session_id: str) -> str:
 def shelf(folder: DataFolder, find: str = "") -> list[ShelfEntry]:
     """All sessions that are not removed, last touched first; `find` looks in names and sentences."""
     until = time.monotonic() + MOST_LOOKING_S
-    entries = [_entry(folder, row, time.monotonic() < until) for row in rows.shelf_rows(folder.database)]
+    sizes = rows.session_bytes(folder.database)
+    entries = [
+        replace(_entry(folder, row, time.monotonic() < until), bytes=sizes.get(row.id, 0))
+        for row in rows.shelf_rows(folder.database)
+    ]
     wanted = find.casefold().split()
     return [
         entry

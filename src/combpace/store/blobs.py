@@ -80,6 +80,24 @@ class Blobs:
             self._whole.add(mark)
         return True
 
+    def size(self, sha: str) -> int:
+        """Its bytes; 0 where it is not there."""
+        try:
+            return self._at(sha).stat().st_size
+        except OSError:
+            return 0
+
+    def remove(self, sha: str, came_before: float) -> bool:
+        """Remove a blob that came before a moment. Returns whether it is gone."""
+        path = self._at(sha)
+        try:
+            if path.stat().st_mtime >= came_before:
+                return False
+            path.unlink()
+        except FileNotFoundError:
+            return True
+        return True
+
     def clear_unfinished(self) -> None:
         """Remove what killed jobs and uploads left; only while nobody writes here."""
         for path in self.temporary.iterdir():

@@ -89,9 +89,11 @@ class History:
         note: str,
         gesture: str | None = None,
         beside: Callable[[Session], Sequence[str]] | None = None,
+        needs: Sequence[str] | None = None,
     ) -> Revision:
         """Append a revision.
 
+        needs         keys of the renders that are right for it; None: not known
         base_version  what the change was made on; OutdatedError where the session has moved since
         changes       part name -> new value, or None to drop the part; parts not named stay
         gesture       changes of one gesture within MERGE_S become one step
@@ -123,6 +125,7 @@ class History:
                 changed=json.dumps(sorted(changes)),
                 note=note,
                 gesture=gesture,
+                needs=None if needs is None else json.dumps(list(needs)),
             )
             db.add(row)
             db.flush()
@@ -167,14 +170,22 @@ class History:
         text = json.dumps(dict(state.parts))
         for old, new in rename.items():
             text = text.replace(old, new)
-        begin(db, to_id, state.format, json.loads(text), state.note)
+        needs = _row(db, _session(db, from_id)).needs
+        begin(db, to_id, state.format, json.loads(text), state.note, needs)
 
 
-def begin(db: Session, session_id: str, format: int, parts: Mapping[str, Any], note: str) -> None:
+def begin(
+    db: Session, session_id: str, format: int, parts: Mapping[str, Any], note: str, needs: str | None = "[]"
+) -> None:
     """The first revision of a session, in the caller's transaction."""
     session = _session(db, session_id)
     row = RevisionRow(
-        session_id=session_id, parent_id=None, format=format, parts=_store(db, parts), note=note
+        session_id=session_id,
+        parent_id=None,
+        format=format,
+        parts=_store(db, parts),
+        note=note,
+        needs=needs,
     )
     db.add(row)
     db.flush()

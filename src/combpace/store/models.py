@@ -97,6 +97,8 @@ class RevisionRow(Base):
     changed: Mapped[str] = mapped_column(Text, default="[]")
     note: Mapped[str] = mapped_column(Text)
     gesture: Mapped[str | None] = mapped_column(String(120), default=None)
+    # Keys of the renders that are there for this step, as a JSON list; None: not known.
+    needs: Mapped[str | None] = mapped_column(Text, default=None)
     created: Mapped[float] = mapped_column(default=now)
 
 
@@ -106,7 +108,8 @@ class JobRow(Base):
     __tablename__ = "jobs"
 
     id: Mapped[str] = mapped_column(String(16), primary_key=True, default=new_id)
-    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"), index=True)
+    # None: it is about the whole folder.
+    session_id: Mapped[str | None] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str] = mapped_column(String(24))
     subject: Mapped[str] = mapped_column(String(80), default="")
     args: Mapped[str] = mapped_column(Text, default="{}")

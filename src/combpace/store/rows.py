@@ -94,6 +94,22 @@ def shelf_rows(database: Database) -> list[SessionRow]:
         )
 
 
+def session_bytes(database: Database) -> dict[str, int]:
+    """How large each session is: sources, decoded sounds, files that were made; what several hold counts in
+    each.
+    """
+    with database.reading() as db:
+        takes = select(
+            TakeRow.session_id,
+            func.sum(TakeRow.source_bytes + func.coalesce(TakeRow.frames * TakeRow.channels * 4, 0)),
+        ).group_by(TakeRow.session_id)
+        files = select(FileRow.session_id, func.sum(FileRow.bytes)).group_by(FileRow.session_id)
+        found: dict[str, int] = {}
+        for session, size in (*db.execute(takes).all(), *db.execute(files).all()):
+            found[session] = found.get(session, 0) + int(size or 0)
+        return found
+
+
 def session_version(database: Database, session_id: str) -> int:
     """How often a session has moved; 0 where it does not exist."""
     with database.reading() as db:
@@ -316,7 +332,7 @@ def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
 # -- jobs
 
 
-def queue_job(db: Session, session_id: str, kind: str, subject: str, args: str) -> str:
+def queue_job(db: Session, session_id: str | None, kind: str, subject: str, args: str) -> str:
     """A new row, or the one that waits or runs with the same work already; returns its id. One that is being
     cancelled does the work no more.
     """

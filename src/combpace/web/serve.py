@@ -15,12 +15,9 @@ import uvicorn
 
 from combpace.core.errors import ParameterError
 from combpace.machine import LockedError, keep_private, locked
-from combpace.session.data_folder import LOCK
+from combpace.session.data_folder import ADDRESS, LOCK
 from combpace.settings import Settings
 from combpace.web.app import create_app
-
-# Where the server that works on a data folder answers.
-ADDRESS = "address"
 
 
 def serve(settings: Settings, *, demo: bool = False, told: Callable[[str], None] | None = None) -> int:

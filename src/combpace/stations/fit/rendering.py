@@ -19,7 +19,7 @@ from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource
 from combpace.playback.rendering import rendered
-from combpace.session import fits
+from combpace.session import fits, needed
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change, record, state_at
 from combpace.session.document import parts as forms
@@ -134,6 +134,7 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             "details": json.dumps(details),
         }
         made += rows.add_files(folder.database, [file], folder.job)
+    needed.keep(folder, args["session"])
     return {"files": made}
 
 

@@ -122,6 +122,7 @@ def orders_of(state: SessionState) -> list[dict[str, Any]]:
         one = found.setdefault(
             str(details.get("order")),
             {
+                "id": str(details.get("order")),
                 "when": datetime.fromtimestamp(file.created).strftime("%-d %b %Y, %H:%M"),
                 "version": details.get("version"),
                 "old": details.get("revision") != state.opened.revision.id,

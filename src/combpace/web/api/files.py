@@ -6,12 +6,20 @@ from fastapi import APIRouter
 from fastapi.responses import FileResponse
 
 from combpace.core.errors import NotFoundError
+from combpace.session import cleaning
 from combpace.stations.handoff.writers import mime_of
 from combpace.store import rows
 from combpace.store.errors import MissingError
 from combpace.web.deps import Folder
 
 router = APIRouter(prefix="/api/files")
+
+
+@router.delete("/hand-offs/{session_id}/{order}")
+def remove_hand_off(session_id: str, order: str, folder: Folder) -> dict[str, int]:
+    """Remove what was handed off at once: {"files"}, how many."""
+    folder.session_row(session_id)
+    return {"files": cleaning.remove_hand_off(folder, session_id, order)}
 
 
 @router.get("/{file_id}")

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import asdict
 from typing import Any
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 
 from combpace import __version__
+from combpace.session import cleaning
+from combpace.stations import cleaning as clean_job
 from combpace.store import rows
 from combpace.web.deps import Folder
 
@@ -45,6 +48,18 @@ def health(request: Request, folder: Folder) -> dict[str, Any]:
         "jobs": jobs,
         "preview_process": preview,
     }
+
+
+@router.get("/clean")
+def get_clean(folder: Folder) -> dict[str, int]:
+    """What would be freed: {"sessions", "hand_offs", "renders", "bytes"}."""
+    return asdict(cleaning.found(folder))
+
+
+@router.post("/clean")
+def post_clean(folder: Folder) -> dict[str, str]:
+    """Free it, as long work: {"job"}; its result is as `get_clean` says."""
+    return {"job": clean_job.order(folder)}
 
 
 @router.get("/health")

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from combpace.drawing import picture, ranges
-from combpace.session import shelf
+from combpace.session import cleaning, shelf
 from combpace.session.data_folder import view_in
 from combpace.session.state import SessionState, session_state
 from combpace.stations import registry
@@ -32,7 +32,8 @@ MOST_BARS = 400
 
 @router.get("/", response_class=HTMLResponse)
 def the_shelf(folder: Folder, find: str = "") -> HTMLResponse:
-    return page("shelf.html", entries=shelf.shelf(folder, find), find=find, ago=_ago)
+    freed = cleaning.found(folder)
+    return page("shelf.html", entries=shelf.shelf(folder, find), find=find, ago=_ago, freed=freed)
 
 
 @router.get("/health", response_class=HTMLResponse)

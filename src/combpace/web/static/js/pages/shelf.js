@@ -1,7 +1,10 @@
 // @ts-check
-import { Refusal, binary, send, sendBytes } from "../api/client.js";
+import { Refusal, binary, send, sendBytes, get } from "../api/client.js";
 import { drawSmallWeave } from "../views/weave.js";
 import { sendAll, wireDrops, wirePageDrop } from "./uploads.js";
+
+// So often it is asked whether what was removed is freed.
+const CLEANING_MS = 300;
 
 /** Make the shelf of the page that the server rendered. */
 export function startShelf() {
@@ -82,6 +85,22 @@ export function startShelf() {
   }
   drawWeaves();
   addEventListener("theme", drawWeaves);
+
+  document.querySelector("[data-clean]")?.addEventListener("click", async () => {
+    try {
+      const { job } = await send("/api/clean", {});
+      say("It is being freed; the shelf can be used meanwhile.");
+      for (;;) {
+        const view = await get(`/api/jobs/${job}`);
+        if (view.state === "done") break;
+        if (view.state === "failed" || view.state === "cancelled") throw new Error(view.error);
+        await new Promise((done) => setTimeout(done, CLEANING_MS));
+      }
+      location.reload();
+    } catch (error) {
+      trouble(error);
+    }
+  });
 
   document.querySelector(".sessions")?.addEventListener("click", async (event) => {
     const target = /** @type {Element} */ (event.target),

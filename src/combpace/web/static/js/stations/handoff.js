@@ -55,6 +55,19 @@ function wire(desk) {
   };
   document.addEventListener("input", changed);
   document.addEventListener("change", changed);
+  document.addEventListener("click", async (event) => {
+    const button = event.target instanceof Element ? event.target.closest("[data-remove-order]") : null;
+    if (!(button instanceof HTMLElement)) return;
+    try {
+      const order = button.dataset.removeOrder;
+      const { files } = await send(`/api/files/hand-offs/${desk.session}/${order}`, {}, "DELETE");
+      await desk.deciding.refresh(
+        `${files} files of that hand-off are gone. Hand off again to make them anew.`,
+      );
+    } catch (error) {
+      desk.words.trouble(error);
+    }
+  });
   document.addEventListener("submit", async (event) => {
     const form = event.target;
     if (!(form instanceof HTMLFormElement) || form.id !== "handoff") return;
