@@ -5,8 +5,6 @@ harm.
 import hashlib
 import io
 import json
-import threading
-import time
 import zipfile
 from collections.abc import Callable
 from dataclasses import replace
@@ -17,13 +15,14 @@ from unittest import mock
 import numpy as np
 from sqlalchemy import select
 
-from combpace.core.errors import ParameterError
+from combpace.core.errors import CancelledError, ParameterError
 from combpace.core.fit.groove import take_groove
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
 from combpace.drawing import picture
-from combpace.session import fits, pieces, shelf
+from combpace.session import archive, fits, pieces, shelf
 from combpace.session.archive import read_archive, write_archive
+from combpace.session.archive_judge import judge
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import decide
 from combpace.session.document.model import FORMAT
@@ -33,8 +32,9 @@ from combpace.session.state import session_state
 from combpace.settings import Settings
 from combpace.stations import registry
 from combpace.stations.handoff.ordering import Wish, announced
-from combpace.stations.takes import importing
-from combpace.store import archives
+from combpace.stations.takes import importing, opening
+from combpace.store import archives, rows
+from combpace.store.database import Database
 from combpace.store.models import SessionRow
 from rig.places import PlaceTest, bring_in, look
 from rig.sounds import struck
@@ -75,28 +75,93 @@ class ArchiveTest(PlaceTest):
             }
             for k in range(3000)
         ]  # fmt: skip
-        others, stop = [], threading.Event()
+        # Somebody else on the same folder, who waits for nobody.
+        beside = Database(self.place.database.path)
+        self.addCleanup(beside.close)
+        writing, listed = self.place.database.writing, []
 
-        def beside() -> None:
-            while not stop.is_set():
-                shelf.rename(self.place, self.session, f"Copper night {len(others)}")
-                others.append([one.name for one in shelf.shelf(self.place)])
-                time.sleep(0.001)
+        def in_between(*args: Any) -> Any:
+            with beside.writing(patience_ms=0) as db:
+                db.get(SessionRow, self.session).name = f"Copper night {len(listed)}"  # type: ignore[union-attr]
+            listed.append([one.name for one in rows.shelf_rows(beside)])
+            return writing(*args)
 
-        thread = threading.Thread(target=beside)
-        thread.start()
-        made = archives.put(self.place.database, "Long one", "{}", 2999, [], revisions, parts, [])
-        stop.set()
-        thread.join()
-        # Thirty lots, and each lets others through; before, nobody wrote until it was done.
-        self.assertGreater(len(others), 10)
-        self.assertFalse(
-            any("Long one" in listed for listed in others[:-1]), "it is on the shelf when it is whole"
-        )
+        with mock.patch.object(self.place.database, "writing", in_between):
+            made, _ = archives.put(self.place.database, "Long one", "{}", 2999, [], revisions, parts, [])
+        # Fifteen lots of parts, as many of steps; it is on the shelf when it is whole, and not before.
+        self.assertGreaterEqual(len(listed), 30)
+        self.assertFalse(any("Long one" in names for names in listed))
+        self.assertIn("Long one", [one.name for one in rows.shelf_rows(beside)])
         found = self.place.history.current(made)
         self.assertEqual(
             (found.version, found.note, found.can_undo, found.can_redo), (3000, "step 2998", True, True)
         )
+
+    def begun(self, data: bytes) -> tuple[str, dict[str, Any]]:
+        """An archive whose sound is read by a job: (the session, the job's arguments)."""
+        path = self.folder / "long.combpace"
+        path.write_bytes(data)
+        with mock.patch.object(archive, "AT_ONCE_BYTES", 0):
+            made, job = archive.begin_archive(self.other, path, judge)
+        row = rows.job_row(self.other.database, job or "")
+        assert row is not None
+        return made, json.loads(row.args)
+
+    def test_long_sound_is_read_by_a_job_while_the_session_is_there(self) -> None:
+        data = self.written()
+        at_once = self.read(data)
+        made, args = self.begun(data)
+        seen = session_state(self.other, made)
+        self.assertEqual({row.state for row in seen.rows.values()}, {"waiting"})
+        self.assertEqual([take.name for take in seen.document.takes], ["tub kit", "pipe loop"])
+        self.assertEqual(repair(self.other), [], "its job reads them, no other")
+        for station in registry.STATIONS.values():
+            registry.places(seen, station, None)
+        told: list[str] = []
+        opening.read_in(self.other, args, lambda phase, share: told.append(phase))
+        self.assertIn("reading the archive", told)
+        pictures = []
+        for session in (at_once, made):
+            found = picture.picture(session_state(self.other, session), None)
+            names = {take["id"]: take["name"] for take in found["takes"]}
+            text = json.dumps({**found, "session": "", "version": 0})
+            for take_id, name in names.items():
+                text = text.replace(take_id, name)
+            pictures.append(json.loads(text))
+        for one in pictures:
+            for take in one["takes"]:
+                take.pop("sounds")
+            one["fit"].pop("names")
+        self.assertEqual(*pictures)
+        # The archive itself is gone when it is read.
+        self.assertEqual(rows.files_like(self.other.database, made, "archive"), [])
+        self.assertFalse(self.other.blobs.has(args["archive"]))
+
+    def test_a_sound_that_was_changed_and_one_that_was_not_read_are_asked_for(self) -> None:
+        data = self.written()
+        loop = next(row for row in self.seen().rows.values() if row.name == "pipe loop.wav")
+        source = self.place.blob(loop.source_sha).read_bytes()
+        changed = data.replace(source, source[:-8] + b"changed!")
+        self.assertNotEqual(changed, data)
+        made, args = self.begun(changed)
+        opening.read_in(self.other, args, lambda phase, share: None)
+        states = {row.name: row.state for row in self.other.take_rows(made).values()}
+        self.assertEqual(states, {"tub kit.wav": "ready", "pipe loop.wav": "wanted"})
+        # Cancelled: what was not read is asked for, and a dropped file completes it.
+        made, args = self.begun(data)
+
+        def cancel(phase: str, share: float) -> None:
+            if phase == "reading sounds":
+                raise CancelledError("cancelled")
+
+        with self.assertRaises(CancelledError):
+            opening.read_in(self.other, args, cancel)
+        self.assertEqual({row.state for row in self.other.take_rows(made).values()}, {"wanted"})
+        path = self.other.blobs.new_path(".wav")
+        path.write_bytes(source)
+        take = importing.add_upload(self.other, made, path, "pipe loop.wav")
+        importing.import_take(self.other, {"take": take}, lambda phase, share: None)
+        self.assertEqual(self.other.take_row(take).state, "ready")
 
     def test_one_that_was_cut_off_is_gone_at_the_next_start(self) -> None:
         before = [one.id for one in shelf.shelf(self.place)]

@@ -15,8 +15,10 @@ from __future__ import annotations
 
 import hashlib
 import json
+import time
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
 
@@ -30,7 +32,7 @@ from combpace.session.archive_judge import VERSION, Judged, absent, judge, refus
 from combpace.session.data_folder import DataFolder
 from combpace.session.document.model import FORMAT
 from combpace.session.shelf import session_name
-from combpace.store import archives
+from combpace.store import archives, rows
 from combpace.store.errors import MissingError
 from combpace.store.models import WANTED, new_id
 
@@ -38,6 +40,14 @@ from combpace.store.models import WANTED, new_id
 ENDING = ".combpace"
 LOSSLESS = (".wav", ".aif", ".aiff", ".flac")
 _CHUNK = 1 << 20
+# The kind of the job that reads its sounds, and of the archive's own row until that is done.
+KIND = "archive"
+# Decoded sound of this size is read while whoever sent it waits.
+AT_ONCE_BYTES = 64 * 2**20
+# What is not known of a take before its sound was read.
+NOT_YET = (
+    "decoded_sha", "peaks_sha", "analysis_sha", "decoder", "sample_rate_hz", "channels", "frames", "peak",
+)  # fmt: skip
 Tell = Callable[[str, float], None]
 
 
@@ -157,9 +167,95 @@ def read_archive(
     Raises   ParameterError, MediaError, in a sentence
     """
     judged = judging(path, folder.settings.upload_cap)
+    with _opened(path) as pack:
+        return _made(folder, pack, judged, tell)
+
+
+def begin_archive(
+    folder: DataFolder, path: Path, judging: Callable[[Path, int], Judged]
+) -> tuple[str, str | None]:
+    """The same, where nobody waits for sound: what is long is read by a job, which `read_sounds` does.
+
+    Returns  (the session's id, the job's or None where all of it is there); the file may be gone then
+    """
+    judged = judging(path, folder.settings.upload_cap)
+    with _opened(path) as pack:
+        if judged.decoded_bytes <= AT_ONCE_BYTES:
+            return _made(folder, pack, judged, _quiet), None
+        # What is seen before sounds are there: notes, and what was heard in takes whose file is asked for.
+        for sha in {file["sha"] for file in judged.files if file["kind"] == "part"} | {
+            str(take["analysis_sha"]) for take in judged.takes if absent(judged, take)
+        }:
+            _adopt(folder, pack, sha)
+    size, sha = path.stat().st_size, folder.blobs.adopt(path)
+    renamed = {take["id"]: new_id() for take in judged.takes}
+    waiting: dict[str, dict[str, Any]] = {}
+    takes = []
+    for take in judged.takes:
+        one = {**take, "id": renamed[take["id"]]}
+        if absent(judged, take):
+            _await(one)
+        else:
+            waiting[one["id"]] = {name: value for name, value in one.items() if name != "id"}
+            one |= dict.fromkeys(NOT_YET) | {"state": "waiting", "error": None, "notes": "[]"}
+        takes.append(one)
+    parts, revisions, view = _renamed(renamed, judged.parts, judged.revisions, judged.view)
+    kept = {"kind": KIND, "key": sha, "name": judged.name[:200], "sha": sha, "bytes": size, "details": "{}"}
+    job = KIND, json.dumps({"archive": sha, "takes": waiting}, sort_keys=True)
+    name = session_name(judged.name)
+    files = [*judged.files, kept]
+    return archives.put(folder.database, name, view, judged.cursor, takes, revisions, parts, files, job)
+
+
+def read_sounds(folder: DataFolder, args: Mapping[str, Any], tell: Tell) -> None:
+    """What `begin_archive` left to a job: every sound kept under its hash, every take made ready.
+
+    A sound that is another than its hash says is asked for, as of an archive that came without it; so are
+    those that a cancel leaves unread. Raises CancelledError.
+    """
+    waiting: dict[str, dict[str, Any]] = {one: dict(take) for one, take in args["takes"].items()}
+    try:
+        with _opened(folder.blob(args["archive"])) as pack:
+            wrong = _adopted(folder, pack, tell)
+            for number, (take_id, take) in enumerate(sorted(args["takes"].items())):
+                tell("reading sounds", number / len(args["takes"]))
+                made = dict(take)
+                if wrong & {made["source_sha"], made["decoded_sha"], made["analysis_sha"]}:
+                    _await(made)
+                else:
+                    try:
+                        _complete(folder, made, tell)
+                    except ParameterError as error:
+                        made |= dict.fromkeys(NOT_YET) | {"state": "failed", "error": str(error)}
+                rows.change_take(folder.database, take_id, folder.job, **made)
+                waiting.pop(take_id)
+    finally:
+        for take_id, take in waiting.items():
+            _await(take)
+            rows.change_take(folder.database, take_id, **take)
+    rows.remove_files(folder.database, KIND, args["archive"])
+    folder.blobs.remove(args["archive"], time.time() + 1.0)
+
+
+def _adopted(folder: DataFolder, pack: zipfile.ZipFile, tell: Tell) -> set[str]:
+    """Keep every sound of an archive; the hashes of those that were changed, which are not kept."""
+    entries = [one for one in pack.infolist() if one.filename.startswith("blobs/")]
+    total, done, wrong = sum(one.file_size for one in entries), 0, set[str]()
+    for one in entries:
+        tell("reading the archive", done / max(1, total))
+        try:
+            _adopt(folder, pack, one.filename[6:])
+        except (ParameterError, zipfile.BadZipFile, EOFError):
+            wrong.add(one.filename[6:])
+        done += one.file_size
+    return wrong
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
     try:
         with zipfile.ZipFile(path) as pack:
-            return _made(folder, pack, judged, tell)
+            yield pack
     except (zipfile.BadZipFile, NotImplementedError, EOFError) as error:
         raise refuse(f"it is damaged ({error})") from error
 
@@ -171,16 +267,15 @@ def _made(folder: DataFolder, pack: zipfile.ZipFile, judged: Judged, tell: Tell)
     for number, take in enumerate(judged.takes):
         tell("reading sounds", number / max(1, len(judged.takes)))
         if absent(judged, take):
-            _await(folder, take)
+            _await(take)
         else:
-            _complete(folder, take)
+            _complete(folder, take, tell)
     # Takes get ids of their own here, and whatever names them goes along.
     renamed = {take["id"]: new_id() for take in judged.takes}
     parts, revisions, view = _renamed(renamed, judged.parts, judged.revisions, judged.view)
     takes = [{**take, "id": renamed[take["id"]]} for take in judged.takes]
-    return archives.put(
-        folder.database, session_name(judged.name), view, judged.cursor, takes, revisions, parts, judged.files
-    )
+    name = session_name(judged.name)
+    return archives.put(folder.database, name, view, judged.cursor, takes, revisions, parts, judged.files)[0]
 
 
 def _adopt(folder: DataFolder, pack: zipfile.ZipFile, sha: str) -> None:
@@ -205,7 +300,7 @@ def _adopt(folder: DataFolder, pack: zipfile.ZipFile, sha: str) -> None:
         path.unlink(missing_ok=True)
 
 
-def _await(folder: DataFolder, take: dict[str, Any]) -> None:
+def _await(take: dict[str, Any]) -> None:
     """A take whose file did not come along: everything that is known of it stays, and it is asked for."""
     if (
         not take["analysis_sha"]
@@ -226,7 +321,7 @@ def wanted_words(name: str, sha: str, size: int) -> str:
     return f"Drop “{name}” here ({size / 1e6:,.1f} MB, sha256 {sha[:12]}…): the archive came without it."
 
 
-def _complete(folder: DataFolder, take: dict[str, Any]) -> None:
+def _complete(folder: DataFolder, take: dict[str, Any], tell: Tell) -> None:
     """Make what an archive leaves out of a take: decoded sound where it was lossless, peaks; check what is
     there.
     """
@@ -245,7 +340,12 @@ def _complete(folder: DataFolder, take: dict[str, Any]) -> None:
         try:
             folder.blobs.path(take["decoded_sha"])
         except MissingError:
-            decode_to_wav(folder.blobs.path(take["source_sha"]), made, name=take["name"])
+            decode_to_wav(
+                folder.blobs.path(take["source_sha"]),
+                made,
+                name=take["name"],
+                on_progress=lambda share: tell(f"reading {take['name']}", share),
+            )
             sha = folder.blobs.adopt(made)
             if sha != take["decoded_sha"]:
                 raise refuse(f"“{take['name']}” does not come to the sound that was listened to") from None

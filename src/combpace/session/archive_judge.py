@@ -68,6 +68,15 @@ class Judged:
     there: frozenset[str]
     with_sound: bool
 
+    @property
+    def decoded_bytes(self) -> int:
+        """What the sounds come to that are in it, decoded."""
+        return sum(
+            BYTES_A_SAMPLE * (take["frames"] or 0) * (take["channels"] or 0)
+            for take in self.takes
+            if not absent(self, take)
+        )
+
 
 def judge(path: Path, cap: int) -> Judged:
     """Judge an archive; cap: bytes that it may come to. Raises ParameterError, in a sentence."""
@@ -328,13 +337,8 @@ def absent(judged: Judged, take: Mapping[str, Any]) -> bool:
 
 def _sizes(judged: Judged, cap: int) -> None:
     """Decoded, its sounds come to what an upload may come to, a few times over."""
-    total = sum(
-        BYTES_A_SAMPLE * (take["frames"] or 0) * (take["channels"] or 0)
-        for take in judged.takes
-        if not absent(judged, take)
-    )
-    if total > 4 * cap:
-        raise refuse(f"its sounds would come to {total / 2**30:,.0f} GiB")
+    if judged.decoded_bytes > 4 * cap:
+        raise refuse(f"its sounds would come to {judged.decoded_bytes / 2**30:,.0f} GiB")
 
 
 def _heard(pack: zipfile.ZipFile, judged: Judged) -> dict[str, TempoMap[TakeTimes]]:
@@ -350,6 +354,8 @@ def _heard(pack: zipfile.ZipFile, judged: Judged) -> dict[str, TempoMap[TakeTime
                 data = entry.read(heard_check.MOST_BYTES + 1)
             if len(data) > heard_check.MOST_BYTES:
                 raise ParameterError("it is larger than of any sound")
+            if hashlib.sha256(data).hexdigest() != take["analysis_sha"]:
+                raise ParameterError("it was changed: its hash is another")
             heard = heard_check.judged(io.BytesIO(data), take["frames"], take["sample_rate_hz"])
             if heard.pace is not None:
                 paces[take["id"]] = heard.pace

@@ -13,6 +13,7 @@ from sqlalchemy.dialects.sqlite import insert
 from combpace.store.database import Database
 from combpace.store.errors import MissingError
 from combpace.store.models import FileRow, PartRow, RevisionRow, SessionRow, TakeRow, new_id, now
+from combpace.store.rows import queue_job
 
 # What of each row travels: nothing that is a time, or this data folder's own.
 TAKE = (
@@ -73,13 +74,14 @@ def put(
     revisions: Sequence[Mapping[str, Any]],
     parts: Mapping[str, str],
     files: Sequence[Mapping[str, Any]],
-) -> str:
-    """A new session with all its rows. Ids of takes are those that are given; revisions get new ones, in
-    their order.
+    job: tuple[str, str] | None = None,
+) -> tuple[str, str | None]:
+    """A new session with all its rows, and the job that goes on with it: (its kind, its arguments as JSON).
+    Ids of takes are those that are given; revisions get new ones, in their order.
 
     Written in steps, so that others write in between. Until the last step it has no present state: it is on
     no shelf, and one that was cut off is removed (`remove_unfinished`).
-    Returns the session's id
+    Returns (the session's id, the job's or None)
     """
     with database.writing() as db:
         session = SessionRow(id=new_id(), name=name, view=view, removed=now())
@@ -104,7 +106,8 @@ def put(
         row = db.get(SessionRow, made)
         assert row is not None
         row.cursor, row.version, row.removed = known[cursor], len(revisions), None
-    return made
+        queued = None if job is None else queue_job(db, made, job[0], made, job[1])
+    return made, queued
 
 
 # So much is written at a time: a writer beside it waits for tens of milliseconds.

@@ -10,7 +10,7 @@ import json
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from combpace.core.errors import CancelledError
@@ -49,13 +49,16 @@ def without_history(database: Database) -> list[str]:
 def unheard_takes(database: Database) -> list[TakeRow]:
     """Takes that wait to be read, or are being read, by a job that is not there."""
     with database.reading() as db:
+        # By itself, or with all takes of an archive.
         reading = set(
-            db.scalars(select(JobRow.subject).where(JobRow.kind == "import", JobRow.state.in_(OPEN)))
+            db.scalars(
+                select(JobRow.subject).where(JobRow.kind.in_(("import", "archive")), JobRow.state.in_(OPEN))
+            )
         )
         return [
             row
             for row in db.scalars(select(TakeRow).where(TakeRow.state.in_(BEING_READ)))
-            if row.id not in reading
+            if row.id not in reading and row.session_id not in reading
         ]
 
 
@@ -327,6 +330,12 @@ def files_like(database: Database, session_id: str, kind: str) -> list[FileRow]:
                 .order_by(FileRow.created.desc())
             )
         )
+
+
+def remove_files(database: Database, kind: str, sha: str) -> None:
+    """Remove the rows of files of a kind that hold these bytes."""
+    with database.writing() as db:
+        db.execute(delete(FileRow).where(FileRow.kind == kind, FileRow.sha == sha))
 
 
 # -- jobs

@@ -14,7 +14,7 @@ from combpace.session.document.model import KINDS, TakeEntry
 from combpace.session.notes import file_parts
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Next, Place, Station, Step, look_first
-from combpace.stations.takes import arriving, decisions, importing, own_bars, parts
+from combpace.stations.takes import arriving, decisions, importing, opening, own_bars, parts
 from combpace.stations.takes.bundles import proposed_bundle
 from combpace.store import rows
 from combpace.store.models import BEING_READ, WANTED, TakeRow
@@ -23,7 +23,7 @@ from combpace.store.models import BEING_READ, WANTED, TakeRow
 # wrongly.
 BAR_1_S = 0.06
 
-__all__ = ["TAKES", "arriving", "decisions", "importing", "own_bars", "parts", "take_lines"]
+__all__ = ["TAKES", "arriving", "decisions", "importing", "opening", "own_bars", "parts", "take_lines"]
 
 
 def finding(state: SessionState, focus: str | None) -> str:

@@ -11,7 +11,7 @@ from fastapi.responses import FileResponse, Response
 from combpace.batch.recipe import recipe_of
 from combpace.core.errors import MediaError
 from combpace.media.names import file_name
-from combpace.session.archive import ENDING, read_archive, write_archive
+from combpace.session.archive import ENDING, begin_archive, write_archive
 from combpace.session.archive_judge import judge
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
@@ -51,7 +51,9 @@ def get_recipe(session_id: str, folder: Folder) -> Response:
 
 @router.put("/archives")
 async def put_archive(request: Request, folder: Folder, name: str = Query(max_length=1000)) -> dict[str, str]:
-    """The raw bytes of an archive: {"id"} of the new session that it opens as."""
+    """The raw bytes of an archive: {"id"} of the new session that it opens as; with {"job"} beside it while
+    its sound is read.
+    """
     cap = folder.settings.upload_cap
     too_large = MediaError(
         f"“{clean_name(name)}” is larger than {cap / 2**20:,.0f} MiB, which is the most that is "
@@ -61,6 +63,7 @@ async def put_archive(request: Request, folder: Folder, name: str = Query(max_le
     try:
         await receive(request, path, cap, too_large)
         judged = partial(bounded, "This archive", judge)
-        return {"id": await filed(read_archive, folder, path, judging=judged)}
+        made, job = await filed(begin_archive, folder, path, judged)
+        return {"id": made} if job is None else {"id": made, "job": job}
     finally:
         path.unlink(missing_ok=True)

@@ -489,7 +489,7 @@ export function makeSide(desk) {
  * @param {{kind: string, ordered?: number}} job
  */
 function asOf({ kind, ordered }) {
-  if (!ordered || kind === "import") return "";
+  if (!ordered || kind === "import" || kind === "archive") return "";
   const time = new Date(ordered * 1000).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
   return ` as of ${time}; later changes are not in it`;
 }
@@ -512,7 +512,7 @@ export function drawJobs(jobs, cancel, nameOf) {
         line.className = `job ${job.state}`;
         line.dataset.job = job.id;
         const what =
-          { import: "Reading", render: "Fitting", handoff: "Handing off", pieces: "Keeping" }[
+          { import: "Reading", render: "Fitting", handoff: "Handing off", pieces: "Keeping", archive: "Opening" }[
             /** @type {string} */ (job.kind)
           ] ?? job.kind;
         const name = nameOf(job.subject);
