@@ -21,6 +21,7 @@ from combpace.store import rows
 from combpace.store.models import FileRow, JobRow, SessionRow
 from rig.places import PlaceTest, bring_in
 from rig.sounds import struck
+from rig.tiers import soak
 
 DAY_S = 86_400.0
 WAYS = ("strength", "strength", "undo", "undo", "redo", "render", "name", "mark", "hand")
@@ -154,8 +155,15 @@ class CleaningTest(PlaceTest):
         self.assertEqual(cleaning.found(self.place).sessions, 0, f"job {job} waits")
 
     def test_random_histories_lose_nothing(self) -> None:
-        rng = random.Random(7)
-        for number in range(50):
+        self.histories(10)
+
+    @soak
+    def test_fifty_random_histories_lose_nothing(self) -> None:
+        self.histories(50)
+
+    def histories(self, many: int) -> None:
+        rng = random.Random(5)
+        for number in range(many):
             self.wander(rng)
             self.later(8)
             there = self.rights()

@@ -20,6 +20,9 @@ from combpace.store import rows
 from combpace.store.models import FileRow
 from rig.places import PlaceTest, bring_in
 from rig.sounds import struck
+from rig.tiers import soak
+
+Way = Callable[[bytes], bytes | None]
 
 
 def quiet(phase: str, share: float) -> None:
@@ -64,7 +67,7 @@ class DamagedTest(PlaceTest):
         made = fits.take_fit(self.seen(), self.take)
         return renders.render_of(self.place, self.session, made.key, whole=True)
 
-    def damage(self, sha: str, how: Callable[[bytes], bytes | None]) -> Path:
+    def damage(self, sha: str, how: Way) -> Path:
         path = self.place.blob(sha)
         data = how(path.read_bytes())
         if data is None:
@@ -79,9 +82,17 @@ class DamagedTest(PlaceTest):
             return {file.name: file.path.read_bytes() for file in files}
 
     def test_a_damaged_render_never_leaves_and_is_made_again(self) -> None:
+        self.damaged((noise, gone))
+
+    @soak
+    def test_whatever_the_damage(self) -> None:
+        self.damaged((zeros, noise, half, gone))
+        self.cut_and_damaged((zeros, half, gone))
+
+    def damaged(self, ways: tuple[Way, ...]) -> None:
         right, first = self.leaves(), self.kept()
         assert first is not None
-        for how in (zeros, noise, half, gone):
+        for how in ways:
             with self.subTest(how=how.__name__):
                 path = self.damage(first.sha, how)
                 self.assertEqual(self.leaves(), right)
@@ -95,12 +106,15 @@ class DamagedTest(PlaceTest):
                 self.assertEqual(self.leaves(), right)
 
     def test_pieces_that_were_cut_from_it_leave_as_they_were(self) -> None:
+        self.cut_and_damaged((half,))
+
+    def cut_and_damaged(self, ways: tuple[Way, ...]) -> None:
         self.act("cut-and-lay", take=self.take, at="1/4", lay="1/4")
         self.act("piece-own", take=self.take, number=2)
         right, sha = self.leaves(extras=["pieces"]), self.seen().document.pieces[self.take].sha
         own = self.seen().document.pieces[self.take].pieces[2].own
         assert own is not None
-        for how in (zeros, half, gone):
+        for how in ways:
             for damaged in (sha, own):
                 with self.subTest(how=how.__name__, what="render" if damaged == sha else "own sound"):
                     self.damage(damaged, how)

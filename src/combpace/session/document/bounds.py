@@ -9,6 +9,7 @@ from typing import Any
 
 from combpace.core.clocks import ClockT, TakeTimes
 from combpace.core.errors import ParameterError
+from combpace.core.parts.part import LENGTHS
 from combpace.core.pieces.laying import FILLS, MEETINGS, MOST_FADE_S
 from combpace.core.stretch import check_method
 from combpace.core.tempo.map import TempoMap, steady_map
@@ -25,6 +26,8 @@ MOST_FRAME, MOST_FADE_MS, MOST_CURVE_MS, MOST_POINTS = 2**40, 20_000.0, 3.6e6, 6
 LONGEST_TEXT = 400
 # From a session's audio nothing lies farther, and takes lie no farther apart. Seconds.
 FAR_S, MOST_SPAN_S = 3600.0, 200_000.0
+# No grid is finer. Quarters.
+LEAST_Q = 1 / 64
 _ID = re.compile(r"[0-9a-f]{16}")
 _SHA = re.compile(r"[0-9a-f]{64}")
 
@@ -40,6 +43,8 @@ def check(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
         for sha in (made.sha, *(one.own for one in made.pieces if one.own is not None)):
             _hashes(sha)
     for part in document.notes:
+        if not _ID.fullmatch(part.id):
+            raise ParameterError("a part has no proper id")
         _texts("a part", part.name)
         _hashes(part.sha)
     for text in (*document.refused, document.arriving):
@@ -72,7 +77,7 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
         if choice.rule.bars is not None:
             _bars("bars of a rule", choice.rule.bars)
         if choice.rule.ignore_beyond is not None:
-            number("what a rule ignores", choice.rule.ignore_beyond, 0.0, 64.0)
+            number("what a rule ignores", choice.rule.ignore_beyond, LEAST_Q, 64.0)
     for take_id, pegs in document.pegs.items():
         _many("pegs", pegs.pegs, MOST_MARKS)
         _within("a peg", (*(peg.take_s for peg in pegs.pegs), *pegs.rides), sounds.get(take_id))
@@ -86,6 +91,7 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
         _bars("a part's bars", (part.first_bar, *(() if part.until_bar is None else (part.until_bar,))))
         number("how often a part is heard", part.times, 1, 2000)
         _one_of("what a part keeps", part.keeps, ("bar", "time"))
+        _one_of("how long notes last", part.lengths, LENGTHS)
         seconds("a part's start", (part.offset_s,))
         number("a part's accents", part.accent, 0.0, 1.0)
         _many("edits of a part", part.edits, MOST_STATEMENTS)

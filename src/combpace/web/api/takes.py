@@ -72,7 +72,8 @@ def get_peaks(
     """
     row = folder.take_row(take_id)
     path = folder.blob(row.peaks_sha)
-    tag = f'"{row.peaks_sha}"'
+    # Of size 1 they are the samples themselves.
+    tag = f'"{row.peaks_sha}{row.decoded_sha if size == 1 else ""}"'
     headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304, headers=headers)
