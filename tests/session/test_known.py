@@ -8,15 +8,17 @@ import threading
 import unittest
 from unittest import mock
 
+import numpy as np
 import soundfile as sf
 
 from combpace.core.audio import Audio
 from combpace.core.onsets.detect import ANALYSIS_VERSION
 from combpace.session import archive, keys, known, shelf
 from combpace.session.data_folder import DataFolder
+from combpace.session.state import session_state
 from combpace.stations.takes import hearing, importing
 from combpace.store import rows
-from rig.places import PlaceTest, breathing
+from rig.places import PlaceTest, breathing, bring_in
 from rig.sounds import struck
 
 
@@ -143,3 +145,35 @@ class KnownTest(PlaceTest):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class TogetherTest(PlaceTest):
+    def test_undone_a_bundle_leaves_the_marks_as_they_were(self) -> None:
+        rng = np.random.default_rng(4)
+        late = struck(self.beats + 0.012, float(self.beats[-1]) + 1.0, low_every=4)
+        noise = (late.samples + 0.004 * rng.standard_normal(late.samples.shape)).astype(np.float32)
+        mate = bring_in(self.place, self.session, Audio(noise, late.sample_rate_hz), "room.wav")
+        both = [self.lead, mate]
+
+        def marks() -> list[list[float]]:
+            return [[float(time) for time in self.seen().onsets(take).times] for take in both]
+
+        alone, heard = marks(), [self.seen().rows[take].analysis_sha for take in both]
+        self.act("bundle", takes=both, name="kit")
+        importing.import_take(self.place, {"take": self.lead, "together": both}, quiet)
+        together = [self.seen().rows[take].analysis_sha for take in both]
+        self.assertNotEqual(together, heard)
+        self.act("undo")
+        self.assertEqual((marks(), [self.seen().rows[take].analysis_sha for take in both]), (alone, heard))
+        self.act("redo")
+        self.assertEqual([self.seen().rows[take].analysis_sha for take in both], together)
+        # Nothing of either is swept or freed.
+        named = rows.blobs_of_takes_and_files(self.place.database)
+        self.assertLessEqual({*heard, *together}, named)
+        copy = session_state(self.place, shelf.duplicate(self.place, self.session))
+        self.assertEqual([copy.rows[take.id].analysis_sha for take in copy.document.takes], together)
+        # Heard again by itself it is that alone.
+        self.act("undo")
+        importing.listen_again(self.place, self.session, mate)
+        importing.import_take(self.place, {"take": mate, "again": True}, quiet)
+        self.assertIsNone(self.place.take_row(mate).alone)

@@ -4,6 +4,7 @@ map are.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -289,7 +290,21 @@ def session_state(folder: DataFolder, session_id: str, revision_id: int | None =
     """Everything about a session in its newest state, or as it was at a revision."""
     opened = folder.open(session_id, revision_id)
     rows = folder.take_rows(session_id)
+    for row in rows.values():
+        if row.alone is not None:
+            _as_heard_now(opened.document, row)
     return SessionState(replace(opened, document=as_known(opened.document, rows, folder)), rows, folder)
+
+
+def _as_heard_now(document: Document, row: TakeRow) -> None:
+    """What was heard in a take together with others counts while it shares their timing; before that, and
+    where it was undone, what was heard in it alone.
+    """
+    kept = json.loads(row.alone or "{}")
+    take = next((take for take in document.takes if take.id == row.id), None)
+    mates = {mate.id for mate in document.bundle_of(take.id)} if take is not None else set()
+    if len(mates) < 2 or not mates <= set(kept["with"]):
+        row.analysis_sha = kept["sha"]
 
 
 def as_known(document: Document, rows: Mapping[str, TakeRow], folder: DataFolder) -> Document:

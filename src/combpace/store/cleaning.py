@@ -124,6 +124,8 @@ def _named(db: Session, without_sessions: Iterable[str], without_files: Iterable
         )
     ).all()
     named = {sha for session, *shas in takes if session not in sessions for sha in shas if sha}
+    before = db.execute(select(TakeRow.session_id, TakeRow.alone).where(TakeRow.alone.is_not(None))).all()
+    named |= {json.loads(text or "{}")["sha"] for session, text in before if session not in sessions}
     rows = db.execute(select(FileRow.id, FileRow.session_id, FileRow.sha)).all()
     named |= {sha for one, session, sha in rows if session not in sessions and one not in files}
     for about, made in db.execute(select(HeardRow.about, HeardRow.made)).all():

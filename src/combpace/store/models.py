@@ -66,6 +66,9 @@ class TakeRow(Base):
     decoded_sha: Mapped[str | None] = mapped_column(String(64), default=None)
     peaks_sha: Mapped[str | None] = mapped_column(String(64), default=None)
     analysis_sha: Mapped[str | None] = mapped_column(String(64), default=None)
+    # Where that was heard together with others: their ids and what was heard in this one alone, as JSON
+    # {"with", "sha"}.
+    alone: Mapped[str | None] = mapped_column(Text, default=None)
     decoder: Mapped[str | None] = mapped_column(String(80), default=None)
     sample_rate_hz: Mapped[int | None] = mapped_column(default=None)
     channels: Mapped[int | None] = mapped_column(default=None)

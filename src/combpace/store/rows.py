@@ -133,7 +133,7 @@ def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str
     db.flush()
     for row in db.scalars(select(TakeRow).where(TakeRow.session_id == session_id)):
         renamed[row.id] = new_id()
-        changed: dict[str, Any] = {"id": renamed[row.id], "session_id": copy.id}
+        changed: dict[str, Any] = {"id": renamed[row.id], "session_id": copy.id, "alone": row.alone}
         if row.state in BEING_READ:
             # Whoever reads the original reads not this one.
             unheard.append(renamed[row.id])
@@ -143,6 +143,9 @@ def copy_session(db: Session, session_id: str, name: str) -> tuple[str, dict[str
         select(FileRow).where(FileRow.session_id == session_id, FileRow.kind.in_(("render", "part", "piece")))
     ):
         db.add(FileRow(**(_values(file) | {"id": new_id(), "session_id": copy.id})))
+    for copied in db.scalars(select(TakeRow).where(TakeRow.session_id == copy.id)):
+        for take, other in renamed.items():
+            copied.alone = copied.alone and copied.alone.replace(take, other)
     # What is kept of the view names takes too: levels and mutes go along.
     text = old.view
     for take, other in renamed.items():
@@ -232,8 +235,9 @@ def blobs_of_takes_and_files(database: Database) -> set[str]:
         takes = db.execute(
             select(TakeRow.source_sha, TakeRow.decoded_sha, TakeRow.peaks_sha, TakeRow.analysis_sha)
         ).all()
+        alone = {json.loads(text)["sha"] for text in db.scalars(select(TakeRow.alone)) if text}
         files = db.scalars(select(FileRow.sha)).all()
-    return {sha for row in takes for sha in row if sha} | set(files)
+    return {sha for row in takes for sha in row if sha} | set(files) | alone
 
 
 # -- what was heard, by content

@@ -125,7 +125,7 @@ def import_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
     heard = _heard(folder, row, sound, tell, again)
     if args.get("marks"):
         heard = carried.marked(folder, heard, args["marks"])
-    rows.change_take(folder.database, row.id, folder.job, state="ready", analysis_sha=heard)
+    rows.change_take(folder.database, row.id, folder.job, state="ready", analysis_sha=heard, alone=None)
     return {"take": row.id}
 
 
@@ -227,7 +227,9 @@ def hear_together(
     ]
     decoded = [row.decoded_sha or "" for row in takes]
     for row, heard in zip(takes, listened(folder, decoded, False, said, tell, again), strict=True):
-        rows.change_take(folder.database, row.id, folder.job, analysis_sha=heard)
+        before = json.loads(row.alone)["sha"] if row.alone else row.analysis_sha
+        alone = json.dumps({"with": [one.id for one in takes], "sha": before})
+        rows.change_take(folder.database, row.id, folder.job, analysis_sha=heard, alone=alone)
     return {"takes": [row.id for row in takes]}
 
 
