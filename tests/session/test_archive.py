@@ -2,9 +2,11 @@
 harm.
 """
 
+import contextlib
 import hashlib
 import io
 import json
+import random
 import zipfile
 from collections.abc import Callable
 from dataclasses import replace
@@ -15,7 +17,7 @@ from unittest import mock
 import numpy as np
 from sqlalchemy import select
 
-from combpace.core.errors import CancelledError, ParameterError
+from combpace.core.errors import CancelledError, CombPaceError, ParameterError
 from combpace.core.fit.groove import take_groove
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
@@ -38,6 +40,7 @@ from combpace.store.database import Database
 from combpace.store.models import SessionRow
 from rig.places import PlaceTest, bring_in, look
 from rig.sounds import struck
+from rig.tiers import soak
 
 Edit = Callable[[dict[str, Any]], None]
 
@@ -96,6 +99,56 @@ class ArchiveTest(PlaceTest):
         self.assertEqual(
             (found.version, found.note, found.can_undo, found.can_redo), (3000, "step 2998", True, True)
         )
+
+    def test_an_archive_of_every_older_form_opens(self) -> None:
+        support = Path(__file__).parents[1] / "support"
+        for form in range(1, FORMAT):
+            with self.subTest(form=form):
+                raw = (support / f"document_form_{form}.json").read_text().replace("TAKE", self.lead)
+                raw = raw.replace("SOUND", str(self.seen().rows[self.lead].decoded_sha))
+                old = json.loads(raw)
+                self.place.history.begin(self.session, form, old.get("own", old), f"written by form {form}")
+                before = picture.picture(self.seen(), None)
+                made = session_state(self.other, self.read(self.written(newest=True)))
+                found = picture.picture(made, None)
+                self.assertEqual(
+                    (found["sentence"], found["bars"], found["kind"]),
+                    (before["sentence"], before["bars"], before["kind"]),
+                )
+
+    @soak
+    def test_archives_of_fifty_random_sessions_open(self) -> None:
+        rng = random.Random(11)
+        grids = ("1/4", "1/8", "1/16t")
+
+        def near(least: float, most: float) -> float:
+            return round(rng.uniform(least, most), 3)
+
+        ways: list[tuple[str, Callable[[], dict[str, Any]]]] = [
+            ("rule", lambda: {"take": self.lead, "field": "strength", "value": str(rng.randint(0, 100))}),
+            ("rule", lambda: {"take": self.lead, "field": "grid", "value": rng.choice(grids)}),
+            ("onset-add", lambda: {"take": self.lead, "time_s": near(0, 20)}),
+            ("meter", lambda: {"meter": rng.choice(["3/4", "4/4", "7/8", "6/8"])}),
+            ("downbeat", lambda: {"time_s": float(rng.choice(list(self.beats)))}),
+            ("bar-1", lambda: {"time_s": float(rng.choice(list(self.beats)))}),
+            ("steady", lambda: {"bpm": near(60, 180)}),
+            ("breathing", lambda: {}),
+            ("take", lambda: {"take": self.lead, "field": "start", "value": str(near(-2, 9))}),
+            ("peg", lambda: {"take": self.lead, "take_s": 3.0, "session_s": near(2.8, 3.2)}),
+            ("piece-level", lambda: {"take": self.loop, "number": 2, "level_db": rng.randint(-60, 24)}),
+            ("piece-move", lambda: {"take": self.loop, "number": 1, "quarters": rng.uniform(-4, 40)}),
+            ("take", lambda: {"take": self.loop, "field": "times", "value": str(rng.randint(1, 9))}),
+            ("undo", dict), ("redo", dict),
+        ]  # fmt: skip
+        for number in range(50):
+            for _ in range(12):
+                name, args = rng.choice(ways)
+                with contextlib.suppress(CombPaceError):
+                    self.act(name, **args())
+            with self.subTest(session=number):
+                made = session_state(self.other, self.read(self.written()))
+                before, found = (picture.picture(one, None) for one in (self.seen(), made))
+                self.assertEqual((found["sentence"], found["bars"]), (before["sentence"], before["bars"]))
 
     def begun(self, data: bytes) -> tuple[str, dict[str, Any]]:
         """An archive whose sound is read by a job: (the session, the job's arguments)."""

@@ -46,7 +46,7 @@ def sound_of(state: SessionState, take_id: str, *, followers: bool = False) -> S
         )
     known = state.document.pieces.get(take_id)
     if known is not None and known.first_frame is not None and pieces.in_pieces(state, take_id):
-        with FileSource(state.folder.blob(known.sha)) as source:
+        with FileSource(state.folder.checked_blob(known.sha)) as source:
             return Sound(known.sha, source.frames, row.sample_rate_hz, known.first_frame)
     fitted = not pieces.in_pieces(state, take_id) and fits.is_fitted(state, take_id)
     if not fitted or not (followers or state.document.timing_take(take_id) in state.document.rules):
