@@ -21,13 +21,13 @@ from combpace.session.document.model import Document, MapPart, TakeEntry, TakePi
 MOST_S, MOST_Q = 1e6, 1e6
 MOST_BAR, MOST_BPM = 100_000, 1000.0
 LEVELS_DB = (-60.0, 24.0)
-MOST_PIECES, MOST_MARKS, MOST_KNOTS, MOST_STATEMENTS, MOST_PARTS = 20_000, 500_000, 500_000, 10_000, 500
+MOST_PIECES, MOST_MARKS, MOST_KNOTS, MOST_STATEMENTS, MOST_PARTS = 20_000, 500_000, 500_000, 100_000, 500
 MOST_FRAME, MOST_FADE_MS, MOST_CURVE_MS, MOST_POINTS = 2**40, 20_000.0, 3.6e6, 64
 LONGEST_TEXT = 400
 # From a session's audio nothing lies farther, and takes lie no farther apart. Seconds.
 FAR_S, MOST_SPAN_S = 3600.0, 200_000.0
-# No grid is finer. Quarters.
-LEAST_Q = 1 / 64
+# Nobody means less, and it must not be nothing: quarters, and quarters a minute.
+LEAST_Q, LEAST_BPM = 1e-6, 1e-3
 _ID = re.compile(r"[0-9a-f]{16}")
 _SHA = re.compile(r"[0-9a-f]{64}")
 
@@ -50,6 +50,12 @@ def check(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
     for text in (*document.refused, document.arriving):
         _texts("a text", text)
     check_numbers(document, sounds)
+    for own in document.paces.values():
+        _within("a pace", (own.knots[0].time_s, own.knots[-1].time_s))
+    for edits in document.edits.values():
+        _within("a mark", (*edits.added, *(new for _, new in edits.moved)))
+    for pegs in document.pegs.values():
+        _within("a peg", (peg.take_s for peg in pegs.pegs))
 
 
 def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> None:
@@ -57,10 +63,9 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
     for take in (*document.takes, *document.arrivals):
         _take(take)
     _map(document.map)
-    for take_id, own in document.paces.items():
+    for own in document.paces.values():
         pace("a pace", own)
-        _within("a pace", (own.knots[0].time_s, own.knots[-1].time_s), sounds.get(take_id))
-    for take_id, edits in document.edits.items():
+    for edits in document.edits.values():
         moments = (
             *edits.added,
             *edits.removed,
@@ -68,7 +73,7 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
             *(one for pair in edits.moved for one in pair),
         )
         _many("marks edited by hand", moments, MOST_MARKS)
-        _within("a mark", moments, sounds.get(take_id))
+        seconds("a mark", moments)
         # It checks itself, and raises.
         _ = edits.choice
     for choice in document.rules.values():
@@ -78,9 +83,9 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
             _bars("bars of a rule", choice.rule.bars)
         if choice.rule.ignore_beyond is not None:
             number("what a rule ignores", choice.rule.ignore_beyond, LEAST_Q, 64.0)
-    for take_id, pegs in document.pegs.items():
+    for pegs in document.pegs.values():
         _many("pegs", pegs.pegs, MOST_MARKS)
-        _within("a peg", (*(peg.take_s for peg in pegs.pegs), *pegs.rides), sounds.get(take_id))
+        seconds("a peg", (*(peg.take_s for peg in pegs.pegs), *pegs.rides))
         seconds("a peg", (peg.session_s for peg in pegs.pegs if peg.session_s is not None))
         quarters("a peg", (peg.quarters for peg in pegs.pegs if peg.quarters is not None))
     for take_id, made in document.pieces.items():
@@ -133,11 +138,10 @@ def check_reach(
             raise ParameterError("bar 1 lies hours away from its takes")
 
 
-def _within(what: str, values: Iterable[float], sound: tuple[int, int] | None) -> None:
-    """Moments of a take's own clock, no farther than an hour outside it."""
-    end = MOST_S if sound is None else sound[0] / sound[1] + FAR_S
+def _within(what: str, values: Iterable[float]) -> None:
+    """Moments of a take's own clock, no farther than an hour before it, and within what a session spans."""
     for value in values:
-        number(what, value, -FAR_S, end)
+        number(what, value, -FAR_S, MOST_SPAN_S)
 
 
 def _named(take: TakeEntry) -> None:
@@ -152,13 +156,13 @@ def _take(take: TakeEntry) -> None:
     _bars("a take's bars", (take.first_bar, *(() if take.until_bar is None else (take.until_bar,))))
     for bpm in (take.from_bpm, take.to_bpm):
         if bpm is not None:
-            number("a tempo", bpm, 1.0, MOST_BPM)
+            number("a tempo", bpm, LEAST_BPM, 4 * MOST_BPM)
 
 
 def _map(chosen: MapPart) -> None:
     if chosen.bpm is not None:
         # A steady map counts quarters; what is typed counts beats, of up to three quarters.
-        number("a tempo", chosen.bpm, 1.0, 4 * MOST_BPM)
+        number("a tempo", chosen.bpm, LEAST_BPM, 4 * MOST_BPM)
     if chosen.bar_1_s is not None:
         seconds("bar 1", (chosen.bar_1_s,))
     # Meters check themselves where they are read.
@@ -171,7 +175,7 @@ def _map(chosen: MapPart) -> None:
     seconds("a stated moment", stated.downbeats)
     seconds("a stated moment", (time for time, _ in stated.meters if time is not None))
     if chosen.stated_bpm is not None:
-        number("a stated tempo", chosen.stated_bpm, 1.0, 4 * MOST_BPM)
+        number("a stated tempo", chosen.stated_bpm, LEAST_BPM, 4 * MOST_BPM)
     if chosen.given is not None:
         pace("a given map", forms.pace_from(chosen.given))
 

@@ -488,9 +488,9 @@ export function makeSide(desk) {
  * What a job does is what was decided when it was ordered; a reading does not depend on decisions.
  * @param {{kind: string, ordered?: number}} job
  */
-function asOf({ kind, ordered }) {
+export function asOf({ kind, ordered }) {
   if (!ordered || kind === "import" || kind === "archive") return "";
-  const time = new Date(ordered * 1000).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const time = new Date(ordered * 1000).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
   return ` as of ${time}; later changes are not in it`;
 }
 
@@ -512,9 +512,13 @@ export function drawJobs(jobs, cancel, nameOf) {
         line.className = `job ${job.state}`;
         line.dataset.job = job.id;
         const what =
-          { import: "Reading", render: "Fitting", handoff: "Handing off", pieces: "Keeping", archive: "Opening" }[
-            /** @type {string} */ (job.kind)
-          ] ?? job.kind;
+          {
+            import: "Reading",
+            render: "Fitting",
+            handoff: "Handing off",
+            pieces: "Keeping",
+            archive: "Opening",
+          }[/** @type {string} */ (job.kind)] ?? job.kind;
         const name = nameOf(job.subject);
         words.textContent =
           job.state === "failed" || job.state === "cancelled"
