@@ -1,16 +1,19 @@
 import multiprocessing
 import tempfile
+import threading
 import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
+from combpace.core.errors import StorageError
 from combpace.store import history
 from combpace.store.blobs import Blobs
 from combpace.store.database import Database
 from combpace.store.errors import MissingError, OutdatedError
 from combpace.store.history import History
 from combpace.store.models import SessionRow, now
+from rig.waiting import until
 
 
 def count_up(path: str, session_id: str, times: int) -> None:
@@ -193,3 +196,36 @@ class BlobTest(StoreTest):
         for bad in (shas[1], "../../etc/passwd", None, "x" * 64):
             with self.subTest(sha=bad), self.assertRaises(MissingError):
                 blobs.path(bad)
+
+
+class TurnsTest(unittest.TestCase):
+    def test_whoever_waits_comes_before_whoever_comes_again(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            database = Database(Path(folder) / "combpace.db")
+            database.migrate()
+            order: list[str] = []
+            waiting = threading.Event()
+
+            def other() -> None:
+                waiting.set()
+                with database.writing():
+                    order.append("other")
+
+            with database.writing():
+                thread = threading.Thread(target=other)
+                thread.start()
+                waiting.wait(5)
+                until(lambda: database._turns._waiting, "the other one waits")
+                order.append("first")
+            # At once again: the other one was there before.
+            with database.writing():
+                order.append("again")
+            thread.join()
+            self.assertEqual(order, ["first", "other", "again"])
+            # Who does not want to wait is told so, and the next one's turn is not lost.
+            with database.writing(), self.assertRaises(StorageError):
+                with database.writing(patience_ms=0):
+                    self.fail("two write at a time")
+            with database.writing(patience_ms=0):
+                pass
+            database.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -39,6 +40,7 @@ class Database:
         event.listen(self.engine, "connect", _on_connect)
         event.listen(self.engine, "begin", _on_begin)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+        self._turns = _Turns()
 
     def migrate(self) -> None:
         """Bring the tables to the newest form; safe to call by several starts at once."""
@@ -56,11 +58,19 @@ class Database:
 
     @contextmanager
     def writing(self, patience_ms: int = BUSY_MS) -> Iterator[Session]:
-        """patience_ms: so long it waits for another writer to end."""
-        with self._said(), self._sessions() as session:
-            session.connection(execution_options={"combpace_writer": True, "combpace_patience": patience_ms})
-            yield session
-            session.commit()
+        """patience_ms: so long it waits for another writer to end. Raises StorageError."""
+        if not self._turns.acquire(patience_ms / 1000):
+            locked = sqlite3.OperationalError("database is locked")
+            raise storage_error(locked, self.path.parent) or locked
+        try:
+            with self._said(), self._sessions() as session:
+                session.connection(
+                    execution_options={"combpace_writer": True, "combpace_patience": patience_ms}
+                )
+                yield session
+                session.commit()
+        finally:
+            self._turns.release()
 
     @contextmanager
     def _said(self) -> Iterator[None]:
@@ -74,6 +84,44 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+class _Turns:
+    """Who writes in this process, one after the other in the order in which they came.
+
+    SQLite lets a writer that comes again at once in before one that waits: whoever writes in many steps would
+    hold up all others until the last of them.
+    """
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._held = False
+        self._waiting: deque[threading.Event] = deque()
+
+    def acquire(self, timeout_s: float) -> bool:
+        """Whether it is one's turn, within a time."""
+        with self._lock:
+            if not self._held:
+                self._held = True
+                return True
+            mine = threading.Event()
+            self._waiting.append(mine)
+        if mine.wait(timeout_s):
+            return True
+        with self._lock:
+            if mine.is_set():
+                # It was handed over in that very moment.
+                return True
+            self._waiting.remove(mine)
+            return False
+
+    def release(self) -> None:
+        """The next one's turn."""
+        with self._lock:
+            if self._waiting:
+                self._waiting.popleft().set()
+            else:
+                self._held = False
 
 
 class Changes:
