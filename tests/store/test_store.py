@@ -223,9 +223,9 @@ class TurnsTest(unittest.TestCase):
             thread.join()
             self.assertEqual(order, ["first", "other", "again"])
             # Who does not want to wait is told so, and the next one's turn is not lost.
-            with database.writing(), self.assertRaises(StorageError):
-                with database.writing(patience_ms=0):
-                    self.fail("two write at a time")
+            refused = self.assertRaises(StorageError)
+            with database.writing(), refused, database.writing(patience_ms=0):
+                self.fail("two write at a time")
             with database.writing(patience_ms=0):
                 pass
             database.close()
