@@ -81,12 +81,14 @@ def is_alive(pid: int) -> bool:
         return True
 
 
-def starting(preload: Sequence[str] = ()) -> Any:
-    """A context: processes start from a server that has `preload` imported, or anew where there is none."""
+def starting(preload: Sequence[str] | None = ()) -> Any:
+    """A context: processes start from a server that has `preload` imported, or anew where there is none.
+    None: from the server that runs, whatever it has imported.
+    """
     asked = os.environ.get(START_VARIABLE, "")
     ways = multiprocessing.get_all_start_methods()
     way = asked if asked in ways else "forkserver" if "forkserver" in ways else "spawn"
     context = multiprocessing.get_context(way)
-    if way == "forkserver":
+    if way == "forkserver" and preload is not None:
         context.set_forkserver_preload(list(preload))
     return context

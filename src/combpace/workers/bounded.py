@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 
 from combpace.core.errors import CombPaceError, ParameterError
 from combpace.machine import limit_memory, limit_processor, starting
-from combpace.workers.backend import GUARD, PRELOAD, watch
+from combpace.workers.backend import watch
 
 Value = TypeVar("Value")
 # Processor seconds that a reader may take, and by the clock, where the machine has other things to do.
@@ -26,7 +26,7 @@ def bounded(what: str, function: Callable[..., Value], *args: Any) -> Value:
     Raises  ParameterError in a sentence where it takes more than MOST_S processor seconds or MOST_BYTES of
             memory; and what the function raises
     """
-    context = starting([GUARD, *PRELOAD])
+    context = starting(None)
     here, there = context.Pipe(duplex=False)
     process = context.Process(target=_run, args=(there, function, args, os.getpid()), daemon=True)
     process.start()
