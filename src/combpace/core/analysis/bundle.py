@@ -18,6 +18,7 @@ from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets, OnsetSettings
 from combpace.core.onsets.refine import StartFinder
+from combpace.core.statistics import nearest
 from combpace.core.tempo.map import Knot, TempoMap
 
 # Sound takes 3 ms for a metre: what arrives later than this after another mic is another stroke.
@@ -172,9 +173,7 @@ def without_bleed(each: Sequence[Onsets], levels: Sequence[FloatArray]) -> list[
         for other, others in enumerate(each):
             if other == mine or not len(others) or not len(onsets):
                 continue
-            near = np.argmin(
-                np.abs(np.asarray(others.times)[None, :] - np.asarray(onsets.times)[:, None]), axis=1
-            )
+            near = nearest(np.asarray(others.times), np.asarray(onsets.times))
             later = np.asarray(onsets.times) - np.asarray(others.times)[near]
             keep &= ~(
                 (later > -NEARLY_S) & (later < ARRIVAL_S) & (levels[other][near] > levels[mine] + LOUDER_DB)

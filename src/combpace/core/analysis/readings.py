@@ -21,6 +21,7 @@ from combpace.core.beats.track import Beats, counted_otherwise
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.statistics import nearest
 from combpace.core.tempo.map import TempoMap
 
 MOST, LEAST_PROBABILITY = 6, 0.02
@@ -189,5 +190,5 @@ class _Way:
 def _near(a: FloatArray, b: FloatArray) -> bool:
     if not len(a) or not len(b):
         return False
-    ours, theirs = np.abs(a[:, None] - b[None, :]).min(axis=1), np.abs(b[:, None] - a[None, :]).min(axis=1)
+    ours, theirs = np.abs(b[nearest(b, a)] - a), np.abs(a[nearest(a, b)] - b)
     return bool(np.mean(ours < NEAR_S) >= SHARED_BEATS and np.mean(theirs < NEAR_S) >= SHARED_BEATS)

@@ -13,7 +13,7 @@ from combpace.core.audio import Source
 from combpace.core.clocks import ClockT, FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
-from combpace.core.statistics import HALF_95, spread_about
+from combpace.core.statistics import HALF_95, nearest, spread_about
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.proposal import LIMIT_MS, Proposal, propose
 
@@ -259,11 +259,10 @@ def end_offset(
     if beats_s is None or len(beats_s) < 2 or not len(onsets):
         return lambda bpm: None
     times = np.asarray(onsets.times, dtype=np.float64)
-    away = np.abs(times[None, :] - beats_s[:, None])
-    nearest = times[np.argmin(away, axis=1)]
-    struck = away.min(axis=1) < ON_BEAT * period_s
+    near = times[nearest(times, beats_s)]
+    struck = np.abs(near - beats_s) < ON_BEAT * period_s
     later = struck & (beats_s > from_s + 0.5 * period_s)
-    last, count = nearest[later][-LAST_BEATS:], None
+    last, count = near[later][-LAST_BEATS:], None
     if len(last) < 2:
         return lambda bpm: None
     # Beats are counted through the take by its own beats, so that the count is never a beat off at the end.
