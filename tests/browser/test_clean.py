@@ -15,6 +15,8 @@ class CleanTest(BrowserTest):
     alone = True
 
     def test_the_shelf_says_what_nobody_needs_and_frees_it(self) -> None:
+        folder = type(self).folder / "data" / "blobs"
+        before = {*folder.glob("??/*")}
         self.drop(self.write("tub kit.wav", breathing()[1]))
         session = self.look("combpace.state.picture.session")
         self.page.goto("/")
@@ -27,7 +29,8 @@ class CleanTest(BrowserTest):
         with held:
             held.execute("UPDATE sessions SET removed = removed - ? WHERE id = ?", (month, session))
         held.close()
-        blobs = list((type(self).folder / "data" / "blobs").glob("??/*"))
+        blobs = {*folder.glob("??/*")} - before
+        self.assertTrue(blobs)
         for path in blobs:
             os.utime(path, (time.time() - month, time.time() - month))
         self.page.goto("/")
