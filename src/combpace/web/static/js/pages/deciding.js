@@ -195,6 +195,8 @@ export function makeDeciding(desk) {
     offer,
     /** Whether a decision is on its way. */
     busy: () => acting > 0,
+    /** Whether decisions were refused that can be applied again. */
+    refused: () => refused.length > 0,
     /** Fetch what is true now, after what is on its way. */
     later: () => {
       queue = refresh().catch(words.trouble);

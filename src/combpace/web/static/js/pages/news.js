@@ -46,7 +46,8 @@ export function hearNews(desk) {
       if (words.savedNow() === "waiting for the server") words.saved("Saved");
       if (version <= state.picture.version || deciding.busy()) return;
       setTimeout(() => {
-        if (version <= state.picture.version || deciding.busy()) return;
+        // Where changes were refused the words say so already, and offer to apply them again.
+        if (version <= state.picture.version || deciding.busy() || deciding.refused()) return;
         words.note("This session was changed in another page.", true);
         deciding.offer([["Show it", () => deciding.refresh().catch(words.trouble)]]);
       }, OWN_ANSWER_MS);
