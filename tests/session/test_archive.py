@@ -102,9 +102,11 @@ class ArchiveTest(PlaceTest):
 
     def test_an_archive_of_every_older_form_opens(self) -> None:
         support = Path(__file__).parents[1] / "support"
+        other = bring_in(self.place, self.session, struck([0.5 * k for k in range(8)], 4.0), "spoons.wav")
         for form in range(1, FORMAT):
             with self.subTest(form=form):
                 raw = (support / f"document_form_{form}.json").read_text().replace("TAKE", self.lead)
+                raw = raw.replace("OTHER", other)
                 raw = raw.replace("SOUND", str(self.seen().rows[self.lead].decoded_sha))
                 old = json.loads(raw)
                 self.place.history.begin(self.session, form, old.get("own", old), f"written by form {form}")
@@ -450,6 +452,9 @@ class ArchiveTest(PlaceTest):
             lambda one: one.update(cursor=-7),
             lambda one: one.update(takes=[{**one["takes"][0], "id": "../../x"}]),
             lambda one: one.update(takes=[{**one["takes"][0], "source_sha": "b" * 64}]),
+            # Steps that name a take which is not in it.
+            lambda one: one.update(takes=[{**one["takes"][0], "id": "0123456789abcdef"}]),
+            lambda one: one.update(takes=[]),
             lambda one: one["takes"][0].update(frames=7),
             lambda one: one["takes"][0].update(frames="many"),
             lambda one: one["takes"][0].update(decoded_sha="c" * 64),

@@ -373,7 +373,7 @@ def _history(pack: zipfile.ZipFile, judged: Judged, heard: Mapping[str, TempoMap
         for take in judged.takes
         if take["frames"] and take["sample_rate_hz"]
     }
-    files = {file["sha"]: file for file in judged.files}
+    files, ids = {file["sha"]: file for file in judged.files}, {take["id"] for take in judged.takes}
     known: set[int] = set()
     seen: set[tuple[str, str]] = set()
     together: set[str] = set()
@@ -396,6 +396,8 @@ def _history(pack: zipfile.ZipFile, judged: Judged, heard: Mapping[str, TempoMap
             fresh = {name: sha for name, sha in names.items() if whole or (name, sha) not in seen}
             seen.update(names.items())
             document = forms.read({str(name): bodies[sha] for name, sha in fresh.items()}, int(one["format"]))
+            if any(take.id not in ids for take in document.takes):
+                raise ParameterError("it names a take that is not in it")
             bounds.check(document, sounds)
             about = {
                 name: sha for name, sha in names.items() if name in ("takes", "map") or name[:5] == "pace:"
