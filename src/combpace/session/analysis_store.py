@@ -91,6 +91,12 @@ def read_activations(path: Path) -> Activations | None:
     return activations_kept(kept) if kept else None
 
 
+def has_activations(path: Path) -> bool:
+    """Whether `read_activations` finds any."""
+    with path.open("rb") as file, np.load(file, allow_pickle=False) as data:
+        return any(name.startswith(KEPT) for name in data.files)
+
+
 def with_marks(path: Path, target: Path, onsets: Onsets, bands: FloatArray | None) -> None:
     """Keep an analysis with other attacks than were heard: those of the take that it was made of."""
     with path.open("rb") as file, np.load(file, allow_pickle=False) as data:

@@ -15,7 +15,12 @@ from zipfile import BadZipFile
 from combpace.core.beats.activations import Activations
 from combpace.core.errors import CombPaceError, DamagedError, MediaError, NotFoundError, StaleError
 from combpace.media.decode import FileSource
-from combpace.session.analysis_store import TakeAnalysis, read_activations, read_analysis
+from combpace.session.analysis_store import (
+    TakeAnalysis,
+    has_activations,
+    read_activations,
+    read_analysis,
+)
 from combpace.session.document import bounds
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, NewerFormatError
@@ -318,6 +323,14 @@ class DataFolder:
             while len(self._analyses) > MOST_KEPT:
                 self._analyses.popitem(last=False)
         return loaded
+
+    def keeps_pulse(self, row: TakeRow) -> bool:
+        """Whether what the networks heard of a take's pulse is kept."""
+        if not row.analysis_sha:
+            return False
+        return bool(
+            self.once(("pulse", row.analysis_sha), lambda: has_activations(self.blob(row.analysis_sha)))
+        )
 
     def activations(self, row: TakeRow) -> Activations | None:
         """What the networks heard of a take's pulse, for reading it again; None where it is not kept."""

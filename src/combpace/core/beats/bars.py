@@ -40,6 +40,9 @@ class BarWeights:
     change  cost of another meter from a bar line on
     slip    cost of a bar that is shorter or one beat longer than its meter
     common  share of 4/4 before anything is heard (common practice); the others share the rest
+    stays   cost of a line that was heard without statements, times how sure it was, for each beat that it
+            moves
+    same    cost of each beat in another meter than was heard without statements
     """
 
     down: float = 1.0
@@ -48,6 +51,14 @@ class BarWeights:
     change: float = 6.0
     slip: float = 9.0
     common: float = 0.5
+    stays: float = 0.0
+    same: float = 0.0
+
+
+# Where a statement contradicts what was heard, the ear was wrong in the same way from bar to bar: what it
+# says of downbeats counts for less, and two odd bars about one downbeat are less likely than bars that all
+# begin elsewhere. Found on generated songs, see docs/decisions/bars.md.
+STATED = BarWeights(down=0.2, slip=15.0, change=6.0, stays=0.1, same=0.4)
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,11 +67,17 @@ class BarHints:
 
     meters     (from beat, meter): holds from there to the next one of these
     downbeats, others  beats that are downbeats, and that are not
+    lines      (beat, 0-1): the lines that were heard without these, and how sure each was
+    heard      the meter of each beat that was heard without these, or none of them
+    unit       quarters of a beat that all meters share, or None
     """
 
     meters: tuple[tuple[int, Meter], ...] = ()
     downbeats: frozenset[int] = frozenset()
     others: frozenset[int] = frozenset()
+    lines: tuple[tuple[int, float], ...] = ()
+    heard: tuple[Meter, ...] = ()
+    unit: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,19 +105,23 @@ def read_bars(
     hints: BarHints | None = None,
     weights: BarWeights | None = None,
     trust: FloatArray | None = None,
+    *,
+    posterior: bool = True,
 ) -> BarReading:
     """Find meters, downbeats and bar 1.
 
     pattern  what the beats' pattern says
     trust    how well each beat is heard; bar 1 is the first of the bars whose beats are heard nearly as well
              as is usual
+    posterior  False: how sure each beat is is not asked, and is 0
     Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
     """
     hints, w = hints or BarHints(), weights or BarWeights()
     stated = [meter for _, meter in hints.meters]
     whole = any(at == 0 for at, _ in hints.meters)
+    usual = [one for one in HEARD if hints.unit is None or one.beat_quarters == hints.unit]
     kinds = list(
-        dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else HEARD)])
+        dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else usual)])
     )
     count = len(pattern.downbeat)
     if count < 2:
@@ -110,15 +131,7 @@ def read_bars(
     score = _observed(pattern, kinds, w)[:, place]
     down = w.down * log_odds(pattern.downbeat.astype(np.float64), w.most)
     score += np.where(beat[None, :] == 0, down[:, None], 0.0)
-    bounds = [*hints.meters, (count, None)]
-    for (start, meter), (stop, _) in itertools.pairwise(bounds):
-        assert meter is not None
-        wanted = kinds.index(Meter(1, meter.numerator, meter.denominator))
-        score[start:stop, place != wanted] = NEVER
-    for index in hints.downbeats | {at for at, _ in hints.meters if at > 0}:
-        score[index, beat != 0] = NEVER
-    for index in hints.others:
-        score[index, beat == 0] = NEVER
+    _as_hinted(score, hints, kinds, place, beat, w)
     move = _moves(kinds, place, beat, w, len(set(map(str, stated))))
     prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[
         place
@@ -135,12 +148,9 @@ def read_bars(
     # A pickup is what comes before the first downbeat; with none at all the first beat opens the only bar.
     if not len(starts):
         starts = np.array([0])
-    posterior = _posterior(score, move, prior)
-    rows = np.arange(count)
-    sure = posterior[rows, path]
-    in_meter = np.stack([posterior[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)[
-        rows, place[path]
-    ]
+    sure, in_meter = np.zeros(count), np.zeros(count)
+    if posterior:
+        sure, in_meter = _sure(score, move, prior, path, place)
     read = [kinds[place[path[a]]] for a in starts]
     meters = (
         *(
@@ -150,6 +160,33 @@ def read_bars(
         read[-1],
     )
     return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
+
+
+def _as_hinted(
+    score: FloatArray,
+    hints: BarHints,
+    kinds: Sequence[Meter],
+    place: np.ndarray,
+    beat: np.ndarray,
+    w: BarWeights,
+) -> None:
+    """What is stated leaves no other state, what was heard before costs where it moves; in place."""
+    bounds = [*hints.meters, (len(score), None)]
+    for (start, meter), (stop, _) in itertools.pairwise(bounds):
+        assert meter is not None
+        wanted = kinds.index(Meter(1, meter.numerator, meter.denominator))
+        score[start:stop, place != wanted] = NEVER
+    for index in hints.downbeats | {at for at, _ in hints.meters if at > 0}:
+        score[index, beat != 0] = NEVER
+    for index in hints.others:
+        score[index, beat == 0] = NEVER
+    away = np.minimum(beat, np.array([kinds[k].beats for k in place]) - beat)
+    for index, sure in hints.lines:
+        score[index] -= w.stays * sure * away
+    names = [str(kind) for kind in kinds]
+    for index, meter in enumerate(hints.heard):
+        if str(meter) in names:
+            score[index, place != names.index(str(meter))] -= w.same
 
 
 def ways_to_bar(
@@ -299,6 +336,17 @@ def _posterior(score: FloatArray, move: FloatArray, prior: FloatArray) -> FloatA
     return result
 
 
+def _sure(
+    score: FloatArray, move: FloatArray, prior: FloatArray, path: np.ndarray, place: np.ndarray
+) -> tuple[FloatArray, FloatArray]:
+    """Posterior of each beat's place in the bar and meter on a path, and of its meter alone."""
+    found = _posterior(score, move, prior)
+    rows = np.arange(len(path))
+    kinds = int(place.max()) + 1
+    in_meter = np.stack([found[:, place == k].sum(axis=1) for k in range(kinds)], axis=1)[rows, place[path]]
+    return found[rows, path], in_meter
+
+
 def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> TempoMap[TakeTimes]:
     """The take's own pace: a found knot on every beat, musical time counted from bar 1.
 
@@ -308,20 +356,7 @@ def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> 
     """
     if len(beats) < 2:
         raise ParameterError("No pulse was found in this take; tap one, or state a tempo.")
-    places = np.zeros(len(beats))
-    first = bars.meters[0]
-    places[: bars.first] = (np.arange(bars.first) - bars.first) * first.beat_quarters
-    meters: list[Meter] = []
-    line = 0.0
-    for number, (start, meter, stop) in enumerate(
-        zip(bars.starts, bars.meters, [*bars.starts[1:], len(beats)], strict=True), 1
-    ):
-        if not meters or str(meters[-1]) != str(meter):
-            meters.append(Meter(number, meter.numerator, meter.denominator))
-        # A bar made of beats of another name (five eighths as part of 6/8) still has its beats evenly.
-        share = meter.bar_quarters / (stop - start) if number < len(bars.starts) else meter.beat_quarters
-        places[start:stop] = line + np.arange(stop - start) * share
-        line += meter.bar_quarters
+    places, meters = placed(len(beats), bars.starts, bars.meters)
     confidence = np.array(beats.confidence, np.float64)
     if sure is not None:
         at = np.array(bars.starts)
@@ -330,4 +365,27 @@ def own_pace(beats: Beats, bars: BarReading, sure: FloatArray | None = None) -> 
         Knot(float(t), float(q), confidence=float(c))
         for t, q, c in zip(beats.times, places, confidence, strict=True)
     )
-    return TempoMap(knots, tuple(meters))
+    return TempoMap(knots, meters)
+
+
+def placed(
+    count: int, starts: tuple[int, ...], meters: tuple[Meter, ...]
+) -> tuple[FloatArray, tuple[Meter, ...]]:
+    """Musical places of beats that are counted into bars, and the meters of a map of them.
+
+    count    how many beats there are
+    starts   index of the beat that opens each bar from bar 1 on; meters: of each of these bars
+    Returns  (quarters, shape (count,); the meters where they change)
+    """
+    places = np.zeros(count)
+    places[: starts[0]] = (np.arange(starts[0]) - starts[0]) * meters[0].beat_quarters
+    changes: list[Meter] = []
+    line = 0.0
+    for number, (start, meter, stop) in enumerate(zip(starts, meters, [*starts[1:], count], strict=True), 1):
+        if not changes or str(changes[-1]) != str(meter):
+            changes.append(Meter(number, meter.numerator, meter.denominator))
+        # A bar made of beats of another name (five eighths as part of 6/8) still has its beats evenly.
+        share = meter.bar_quarters / (stop - start) if number < len(starts) else meter.beat_quarters
+        places[start:stop] = line + np.arange(stop - start) * share
+        line += meter.bar_quarters
+    return places, tuple(changes)

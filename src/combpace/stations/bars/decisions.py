@@ -23,6 +23,7 @@ from combpace.session.document.model import (
     TakeEntry,
     TempoStatement,
 )
+from combpace.session.heard_again import heard_again, steady_again
 from combpace.session.map_changes import (
     SAME_MOMENT_S,
     breathing_change,
@@ -109,11 +110,14 @@ def bar_here(state: SessionState, time_s: float, number: int) -> Change:
             if number == 1
             else f"Bar {number} is at {words.clock(at)}."
         )
-        return steady_change(state, chosen, steady_line(state, chosen, *steady_now(state)), said + replaced)
+        line = steady_again(state, lead, chosen, steady_line(state, chosen, *steady_now(state)))
+        return steady_change(state, chosen, line, said + replaced)
     pace = need_line(state, lead)
     freed = _freed(state, pace, chosen, lead, at)
-    alone = len(stated_bars(chosen)) == 1
-    new = anchors.set_bar(freed, at - lead.offset_s, number, state.onsets(lead.id), renumber=alone)
+    new = heard_again(state, lead, freed, chosen, at)
+    if new is None:
+        alone = len(stated_bars(chosen)) == 1
+        new = anchors.set_bar(freed, at - lead.offset_s, number, state.onsets(lead.id), renumber=alone)
     return breathing_change(state, lead, pace, new, chosen, f"Bar {number} is at {words.clock(at)}", replaced)
 
 
@@ -126,7 +130,7 @@ def downbeat(state: SessionState, args: MomentArgs) -> Change:
     _refuse_a_stated_line(state, chosen, at)
     chosen, replaced = with_statement(chosen, DownbeatStatement(time_s=at), same)
     if chosen.kind == "steady":
-        line = steady_line(state, chosen, *steady_now(state))
+        line = steady_again(state, lead, chosen, steady_line(state, chosen, *steady_now(state)))
         index = nearest_bar(line, line.place(at))
         number, _ = line.address(line.bar_line(index) + 1e-6)
         off_ms = 1000 * (at - line.second(line.bar_line(index)))
@@ -136,12 +140,11 @@ def downbeat(state: SessionState, args: MomentArgs) -> Change:
         )
     pace = need_line(state, lead)
     freed = _freed(state, pace, chosen, lead, at)
-    new = numbered(
-        anchors.set_downbeat(
-            freed, at - lead.offset_s, state.onsets(lead.id), numbered=bool(stated_bars(chosen))
-        ),
-        chosen.stated.shifted(-lead.offset_s),
-    )
+    new = heard_again(state, lead, freed, chosen, at)
+    if new is None:
+        counted = bool(stated_bars(chosen))
+        new = anchors.set_downbeat(freed, at - lead.offset_s, state.onsets(lead.id), numbered=counted)
+        new = numbered(new, chosen.stated.shifted(-lead.offset_s))
     number, _ = new.address(new.place(at - lead.offset_s) + 1e-6)
     return breathing_change(
         state, lead, pace, new, chosen, f"{words.clock(at)} is the downbeat of bar {number}", replaced
@@ -304,6 +307,9 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
             state, chosen, steady_line(state, chosen, bpm, start, meters), f"{note}.{replaced}"
         )
     pace = need_line(state, lead)
+    new = heard_again(state, lead, pace, chosen)
+    if new is not None:
+        return breathing_change(state, lead, pace, new, chosen, note, replaced)
     if index is None:
         new = anchors.set_meter(pace, new_meter)
     else:

@@ -164,13 +164,15 @@ def _odd_bars(state: SessionState, line: TempoMap[Any]) -> list[Place]:
     if not (chosen.stated.downbeats or chosen.stated.bars):
         return []
     confirmed = [*chosen.stated.downbeats, *(time for time, _ in chosen.stated.bars)]
+    usual = chosen.stated.everywhere
     found = []
     for first, last, meter in odd_runs(line, chosen, last_bar(state, line)):
         start, end = (
             line.second(line.bar_line(bar_index(first))),
             line.second(line.bar_line(bar_index(last) + 1)),
         )
-        if any(abs(end - time) < SAME_LINE_S for time in confirmed):
+        # Where the meter was stated, the ear chose which bar before a downbeat is the odd one.
+        if any(abs(end - time) < SAME_LINE_S or (usual and time > end) for time in confirmed):
             where, title = (
                 (f"bar {first}", f"One bar of {meter}")
                 if first == last

@@ -17,11 +17,12 @@ from combpace.core.tempo import anchors
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index
 from combpace.core.tempo.recount import is_line, nearest_bar
-from combpace.core.tempo.statements import breathing_as_stated, numbered
+from combpace.core.tempo.statements import numbered
 from combpace.session import words
 from combpace.session.decisions import Args, Change, NoArgs, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import BarStatement, MapPart, TakeEntry, TempoStatement
+from combpace.session.heard_again import all_stated
 from combpace.session.map_changes import (
     breathing_change,
     checked_bpm,
@@ -120,7 +121,7 @@ def breathing(state: SessionState, args: NoArgs) -> Change:
     lead = state.need_lead()
     pace = need_pace(state, lead)
     chosen = state.map_choice()
-    new = breathing_as_stated(pace, chosen.stated.shifted(-lead.offset_s), state.onsets(lead.id))
+    new = all_stated(state, lead, pace, chosen.stated.shifted(-lead.offset_s))
     parts: dict[str, object] = {"map": forms.map_part(chosen.model_copy(update={"kind": "own"}))}
     if new != pace:
         parts[f"pace:{lead.id}"] = forms.pace_part(new)
@@ -207,7 +208,7 @@ def reading(state: SessionState, args: ReadingArgs) -> Change:
         raise ParameterError(f"{lead.name} {many}; number {args.rank} is none of them. Nothing was changed.")
     taken, old = offered[args.rank - 1], state.own_pace(lead.id)
     stated = chosen.stated.shifted(-lead.offset_s)
-    new = breathing_as_stated(taken.pace, stated, state.onsets(lead.id))
+    new = all_stated(state, lead, taken.pace, stated)
     more = ""
     if stated.everywhere is not None and str(stated.everywhere) != taken.meter:
         more += f" The {stated.everywhere} that you stated stays, though this reading has {taken.meter}."
@@ -303,7 +304,7 @@ def read_again(state: SessionState, args: AboutArgs) -> Change:
         new = on_strokes_of(new, state.onsets(lead.id))
     if old is not None and not stated_bars(chosen) and not held:
         new = _numbered_as_before(new, old)
-    new = breathing_as_stated(new, stated, state.onsets(lead.id))
+    new = all_stated(state, lead, new, stated)
     for knot in fixed:
         if knot.locked:
             new = anchors.lock(new, new.place(knot.time_s), True)

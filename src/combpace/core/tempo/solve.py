@@ -1,0 +1,311 @@
+"""Bars solved by the ear around what was said: beats keep their times, and which of them open bars is heard
+again with every statement as a constraint.
+
+Nothing of an earlier map enters but its beats: the same statements in any order give the same bars. A
+statement changes what is doubtful and not what is sure. The bars of the map that was heard with nothing
+stated are worth as much as they are sure, for each beat that they would move (`beats.bars.BarHints.lines`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from combpace.core.beats.activations import FRAMES_PER_S, Activations
+from combpace.core.beats.bars import STATED, BarHints, BarReading, in_one_unit, placed, read_bars
+from combpace.core.beats.decoder import Weights
+from combpace.core.beats.meter_network import Pattern, hear_pattern, log_odds
+from combpace.core.beats.redecode import solved_again
+from combpace.core.beats.track import lay_on_onsets
+from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.errors import MapConflictError
+from combpace.core.onsets.detect import Onsets
+from combpace.core.statistics import nearest
+from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.meters import Meter, bar_index
+from combpace.core.tempo.recount import nearest_bar
+from combpace.core.tempo.statements import Stated
+
+# A moment that is stated lies on the beat nearest to it, no farther than this share of a beat.
+ON_BEAT = 0.25
+# A line that was heard belongs to a beat this near to it, as a share of a beat.
+SAME_BEAT = 0.3
+# Two rows of beats are one where so many beats of each lie this near to one of the other, seconds.
+SHARED, NEAR_S = 0.8, 0.070
+# So many beats on either side are what the networks see of one.
+ABOUT_BEATS = 64
+# Two lines that confirm one beat are the same moment within this, seconds.
+SAME_S = 0.002
+
+
+@dataclass(frozen=True, slots=True)
+class Lines:
+    """Bar lines as they were heard with nothing stated.
+
+    times  seconds, on the map's clock, shape (n,), increasing; the first is bar 1
+    sure   0-1, how sure each is, shape (n,)
+    meters of the bar that each opens
+    """
+
+    times: FloatArray
+    sure: FloatArray
+    meters: tuple[Meter, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """What the networks said of a row of beats as it was heard.
+
+    times    seconds, on the map's clock, shape (n,), increasing
+    pattern  of each of them
+    """
+
+    times: FloatArray
+    pattern: Pattern
+
+
+def hear_row(pulse: Activations, pace: TempoMap[ClockT]) -> Row:
+    """What the networks say of a map's own beats; pulse and map are on one clock."""
+    _, times = beats_of(pace)
+    return Row(times, hear_pattern(pulse, times))
+
+
+def _pattern_of(times: FloatArray, row: Row, pulse: Callable[[], Activations]) -> Pattern:
+    """What the networks say of beats: what they said where a beat was heard, and anew about those that were
+    not.
+    """
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    at = nearest(row.times, times)
+    known = np.abs(row.times[at] - times) <= SAME_BEAT * gaps
+    downbeat, meter = row.pattern.downbeat[at].copy(), row.pattern.meter[at].copy()
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], ~known, [0]]).astype(int)))
+    for start, stop in zip(edges[::2], edges[1::2], strict=True):
+        low, high = max(0, start - ABOUT_BEATS), min(len(times), stop + ABOUT_BEATS)
+        anew = hear_pattern(pulse(), times[low:high])
+        downbeat[start:stop] = anew.downbeat[start - low : stop - low]
+        meter[start:stop] = anew.meter[start - low : stop - low]
+    return Pattern(downbeat, meter, np.zeros_like(downbeat), np.zeros((len(times), 3)))
+
+
+def lines_of(pace: TempoMap[ClockT]) -> Lines:
+    """The lines of a map from bar 1 to its last knot; each is as sure as the knot on it, else .5."""
+    count = pace.bar_of(float(pace.quarters[-1]) + 1e-6) + 1
+    places = np.asarray(pace.bar_lines(0, max(0, count - 1)))
+    sure = np.full(len(places), 0.5)
+    near = np.clip(np.searchsorted(pace.quarters, places), 0, len(pace.knots) - 1)
+    for k, (place, at) in enumerate(zip(places, near, strict=True)):
+        for one in (at - 1, at):
+            if one >= 0 and abs(pace.knots[one].quarters - place) < 1e-6:
+                sure[k] = pace.knots[one].confidence
+    meters = tuple(pace.meter_of(index) for index in range(len(places)))
+    return Lines(np.asarray(pace.to_seconds(Quarters(places))), sure, meters)
+
+
+def same_beats(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
+    """Whether most counted beats of each of two maps lie near one of the other."""
+    (_, ours), (_, theirs) = beats_of(a), beats_of(b)
+    if not len(ours) or not len(theirs):
+        return False
+    there = np.abs(theirs[nearest(theirs, ours)] - ours) < NEAR_S
+    back = np.abs(ours[nearest(ours, theirs)] - theirs) < NEAR_S
+    return bool(there.mean() >= SHARED and back.mean() >= SHARED)
+
+
+def same_bars(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
+    """Whether two maps have the same bars, in the same meters, at the same moments."""
+    ours, theirs = lines_of(a), lines_of(b)
+    return (
+        ours.times.shape == theirs.times.shape
+        and bool(np.all(np.abs(ours.times - theirs.times) < SAME_S))
+        and [str(one) for one in ours.meters] == [str(one) for one in theirs.meters]
+    )
+
+
+def beats_of(pace: TempoMap[ClockT]) -> tuple[FloatArray, FloatArray]:
+    """(places, seconds) of the counted beats from a map's first knot to its last."""
+    first, last = float(pace.quarters[0]), float(pace.quarters[-1])
+    places = pace.beats_between(first - 1e-6, last + 1e-6)
+    return places, np.asarray(pace.to_seconds(Quarters(places)))
+
+
+def lies_on_beat(pace: TempoMap[ClockT], time_s: float) -> bool:
+    """Whether a moment lies so near to a counted beat of a map that it is that beat."""
+    _, times = beats_of(pace)
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    near = int(np.argmin(np.abs(times - time_s)))
+    return bool(abs(times[near] - time_s) <= ON_BEAT * gaps[near])
+
+
+def beats_again(
+    pace: TempoMap[ClockT], pulse: Activations, attacks: Onsets, held: Sequence[float]
+) -> TempoMap[ClockT]:
+    """The map with moments that are beats: where one lies beside its beats, they are followed again about it,
+    and the rest stays.
+
+    held     seconds, on the map's clock, which is that of `pulse` and `attacks`
+    Returns  the map as it is where each lies on a beat already; else a knot on every beat, bars to be counted
+             anew
+    Raises   MapConflictError where so much disagrees that the take is to be read as a whole
+    """
+    if all(lies_on_beat(pace, time) for time in held):
+        return pace
+    _, times = beats_of(pace)
+    inside = (times >= 0) & (times * FRAMES_PER_S < len(pulse.beat))
+    times = times[inside]
+    if len(times) < 2 or not all(times[0] < time < times[-1] for time in held):
+        raise MapConflictError("What is stated lies outside the beats that were heard. Nothing was changed.")
+    fixed: list[Knot] = [knot for knot in pace.knots if knot.fixed]
+    exact = np.array(sorted({*held, *(knot.time_s for knot in fixed)}))
+    odds = log_odds(pulse.beat.astype(np.float64), 10.0)
+    row = solved_again(odds, times * FRAMES_PER_S, exact * FRAMES_PER_S, (), Weights())
+    if row is None:
+        raise MapConflictError(
+            "What is stated lies so far from the beats that were heard that all of it would have to be read "
+            "again. Nothing was changed."
+        )
+    rough = row / FRAMES_PER_S
+    laid, carried = lay_on_onsets(rough, attacks)
+    was = {round(knot.time_s, 9): knot for knot in pace.knots}
+    stated = {int(np.argmin(np.abs(rough - time))): float(time) for time in exact}
+    knots: list[Knot] = []
+    for k, time in enumerate(rough):
+        at = stated.get(k, float(time))
+        knot = was.get(round(at, 9))
+        if knot is None and (k in stated or np.abs(times - at).min() < 1e-9):
+            knot = Knot(at, 0.0, confidence=0.5)
+        elif knot is None:
+            knot = Knot(float(laid[k]), 0.0, confidence=float(carried[k]))
+        if not knots or knot.time_s > knots[-1].time_s + 1e-4:
+            knots.append(knot)
+    knots = [replace(knot, quarters=float(k), ramp=1.0) for k, knot in enumerate(knots)]
+    return replace(pace, knots=tuple(knots), meters=(Meter(1, 4, 4),))
+
+
+def bars_again(
+    pace: TempoMap[ClockT],
+    row: Callable[[], Row],
+    pulse: Callable[[], Activations],
+    heard: Lines,
+    stated: Stated,
+    confirmed: Sequence[float] = (),
+    *,
+    even: bool = False,
+) -> TempoMap[ClockT]:
+    """The same beats, counted into bars anew so that everything stated holds; as they were heard where that
+    holds by itself.
+
+    pace       on the clock of the others; what is stated lies on beats of it
+    row        what the networks said of the beats that were heard, of others they are asked with `pulse`:
+               both only where bars are to be heard again
+    heard      the bars as they were heard
+    confirmed  more moments that open bars: those of anchors on lines
+    even       all beats are of one length, and of one note value
+    Returns    knots with their times, anchors and locks; places and meters are new
+    Raises     MapConflictError where a statement lies on no beat, two lie on one, or what is stated leaves
+               no room for a count
+    """
+    places, times = beats_of(pace)
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    held = sorted({*(time for time, _ in stated.bars), *stated.downbeats, *confirmed})
+    opens = {_beat(times, gaps, time) for time in held}
+    if len(opens) < sum(1 for k, time in enumerate(held) if not k or time - held[k - 1] > SAME_S):
+        raise MapConflictError(
+            "Two of the downbeats that you stated lie on one beat. Nothing was changed; take one of them "
+            "back."
+        )
+    changes: list[tuple[int, Meter]] = [(_beat(times, gaps, time), meter) for time, meter in stated.changes]
+    meters = changes if stated.everywhere is None else [(0, stated.everywhere), *changes]
+    near = [int(np.argmin(np.abs(times - time))) for time in heard.times]
+    lines = [
+        (beat, float(sure))
+        for beat, time, sure in zip(near, heard.times, heard.sure, strict=True)
+        if abs(times[beat] - time) <= SAME_BEAT * gaps[beat]
+    ]
+    if len(lines) == len(near) and opens <= set(near) and _as_stated(near, heard.meters, meters):
+        reading = BarReading(tuple(near), heard.meters, np.zeros(0), np.zeros(0))
+    else:
+        opened = np.maximum(0, np.searchsorted(heard.times, times + 0.5 * gaps, "right") - 1)
+        usual = tuple(heard.meters[k] for k in opened) if heard.meters else ()
+        if not opens and stated.everywhere is not None and lines and lines[0][0] == near[0]:
+            # Another meter alone leaves bar 1 where it was heard.
+            opens = {near[0]}
+        unit = pace.meters[0].beat_quarters if even else None
+        hints = BarHints(tuple(meters), frozenset(opens), lines=tuple(lines), heard=usual, unit=unit)
+        reading = read_bars(_pattern_of(times, row(), pulse), hints, STATED, posterior=False)
+        if not meters:
+            reading = in_one_unit(reading, times)
+    if not opens <= set(reading.starts):
+        raise MapConflictError("However the bars are counted, not all that you stated open one.")
+    made = _counted(pace, places, times, reading, stated, heard)
+    for beat in sorted(opens):
+        place = made.place(float(times[beat]))
+        if abs(made.second(made.bar_line(nearest_bar(made, place))) - times[beat]) > SAME_S:
+            raise MapConflictError(
+                f"The downbeat at {times[beat]:.3f} s lies before bar 1, and the lead-in is counted in whole "
+                "bars. Nothing was changed; state bar 1 anew first."
+            )
+    return made
+
+
+def _as_stated(starts: Sequence[int], heard: Sequence[Meter], stated: Sequence[tuple[int, Meter]]) -> bool:
+    """Whether bars are in the meters that were stated, each from its beat to the next one's."""
+    for k, (start, meter) in enumerate(stated):
+        stop = stated[k + 1][0] if k + 1 < len(stated) else np.inf
+        inside = [str(one) for at, one in zip(starts, heard, strict=True) if start <= at < stop]
+        if (start > 0 and start not in starts) or any(one != str(meter) for one in inside):
+            return False
+    return True
+
+
+def _beat(times: FloatArray, gaps: FloatArray, time: float) -> int:
+    near = int(np.argmin(np.abs(times - time)))
+    if abs(times[near] - time) > ON_BEAT * gaps[near]:
+        raise MapConflictError(
+            f"What is stated at {time:.3f} s lies on no beat of the map. Nothing was changed."
+        )
+    return near
+
+
+def _counted(
+    pace: TempoMap[ClockT],
+    places: FloatArray,
+    times: FloatArray,
+    reading: BarReading,
+    stated: Stated,
+    heard: Lines,
+) -> TempoMap[ClockT]:
+    """The map with these bars; bar 1 where it was stated, else at the line nearest to where it was heard."""
+    starts, meters = list(reading.starts), list(reading.meters)
+    lead_in = 0
+    if stated.bars:
+        time, number = stated.bars[0]
+        first = starts.index(int(np.argmin(np.abs(times - time)))) - bar_index(number)
+        # Bars before the first that was read are counted back in its meter.
+        lead_in, first = max(0, -first), max(0, first)
+    else:
+        first = int(np.argmin(np.abs(times[starts] - heard.times[0]))) if len(heard.times) else 0
+        earliest = min(stated.downbeats, default=np.inf)
+        while first and times[starts[first]] > earliest + SAME_S:
+            first -= 1
+    starts, meters = starts[first:], meters[first:]
+    after, named = placed(len(times), tuple(starts), tuple(meters))
+    beat = named[0].beat_quarters
+    # A knot between beats keeps its share of the way; beyond both ends places run on.
+    steps = np.interp(pace.quarters, places, np.arange(len(places)))
+    moved = np.interp(steps, np.arange(len(after)), after)
+    low, high = pace.quarters < places[0], pace.quarters > places[-1]
+    moved[low] = after[0] + (pace.quarters[low] - places[0])
+    moved[high] = after[-1] + (pace.quarters[high] - places[-1])
+    knots = tuple(replace(knot, quarters=float(q)) for knot, q in zip(pace.knots, moved, strict=True))
+    made = replace(pace, knots=knots, meters=named)
+    if lead_in:
+        made = made.counted_from(-lead_in * named[0].beats * beat)
+    for time, number in stated.bars[1:]:
+        if abs(made.second(made.bar_line(bar_index(number))) - time) > SAME_S:
+            raise MapConflictError(
+                f"Bar {stated.bars[0][1]} at {stated.bars[0][0]:.3f} s and bar {number} at {time:.3f} s "
+                "cannot both hold with the beats that are heard between them. Nothing was changed."
+            )
+    return made
