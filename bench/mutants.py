@@ -42,6 +42,27 @@ class Mutant:
 
 MUTANTS = (
     # -- tempo maps
+    Mutant(
+        "bars that hold",
+        "core/tempo/solve.py",
+        "and opens <= set(near) and",
+        "and opens < set(near[:1]) and",
+        TEMPO,
+    ),
+    Mutant(
+        "beside the beat",
+        "core/tempo/solve.py",
+        "said(times) - AS_MUCH",
+        "said(times) - 100 * AS_MUCH",
+        TEMPO,
+    ),
+    Mutant(
+        "lead-in of whole bars",
+        "core/tempo/solve.py",
+        "- times[beat]) > SAME_S",
+        "- times[beat]) > 1e9",
+        TEMPO,
+    ),
     Mutant("tempo bound", "core/tempo/map.py", "or bpm.max() > MAX_BPM", "or bpm.max() > 2 * MAX_BPM", TEMPO),
     Mutant(
         "meter order",

@@ -124,6 +124,17 @@ class EvenTest(unittest.TestCase):
 
 
 class BeatsTest(unittest.TestCase):
+    def test_a_pulse_that_was_read_beside_the_beat_is_told_from_one_that_is_wrong_in_one_place(self) -> None:
+        _, found = heard("a bar of 2/4", 1)
+        assert found.pace is not None
+        pace = found.pace
+        _, times = solve.beats_of(pace)
+        beat, gap = float(times[10]), float(times[11] - times[10])
+        self.assertFalse(solve.speaks_as_much(pace, found.pulse, beat + 0.5 * gap))
+        # The same pulse half a beat late: what goes through a true beat says more.
+        late = pace.shifted(0.5 * gap)
+        self.assertTrue(solve.speaks_as_much(late, found.pulse, beat))
+
     def test_beats_are_followed_again_about_a_moment_that_is_none_and_nowhere_else(self) -> None:
         _, found = heard("4/4, 7/8, 4/4", 1)
         assert found.pace is not None

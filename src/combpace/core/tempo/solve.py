@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy import ndimage
 
 from combpace.core.beats.activations import FRAMES_PER_S, Activations
 from combpace.core.beats.bars import STATED, BarHints, BarReading, in_one_unit, placed, read_bars
@@ -34,6 +35,9 @@ ON_BEAT = 0.25
 SAME_BEAT = 0.3
 # Two rows of beats are one where so many beats of each lie this near to one of the other, seconds.
 SHARED, NEAR_S = 0.8, 0.070
+# Two rows of beats speak for themselves as much as each other within this, log odds a beat; each is heard
+# within so many frames.
+AS_MUCH, WIDE = 0.15, 7
 # So many beats on either side are what the networks see of one.
 ABOUT_BEATS = 64
 # Two lines that confirm one beat are the same moment within this, seconds.
@@ -136,6 +140,28 @@ def lies_on_beat(pace: TempoMap[ClockT], time_s: float) -> bool:
     gaps = np.diff(times, append=2 * times[-1] - times[-2])
     near = int(np.argmin(np.abs(times - time_s)))
     return bool(abs(times[near] - time_s) <= ON_BEAT * gaps[near])
+
+
+def speaks_as_much(pace: TempoMap[ClockT], pulse: Activations, time_s: float) -> bool:
+    """Whether as much speaks for the pulse that goes through a moment as for the map's, which does not: then
+    all of it was read beside the beat, and not only what lies about the moment.
+
+    time_s  between the first and the last beat; pulse is on the map's clock
+    """
+    _, times = beats_of(pace)
+    near = int(np.argmin(np.abs(times - time_s)))
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    steps = np.arange(len(times)) + (time_s - times[near]) / gaps[near]
+    inside = steps[(steps > 0) & (steps < len(times) - 1)]
+    beside = np.interp(inside, np.arange(len(times)), times)
+    if len(beside) < 2:
+        return False
+    odds = ndimage.maximum_filter1d(log_odds(pulse.beat.astype(np.float64), 10.0), WIDE)
+
+    def said(moments: FloatArray) -> float:
+        return float(odds[np.clip(np.round(moments * FRAMES_PER_S).astype(int), 0, len(odds) - 1)].mean())
+
+    return said(beside) > said(times) - AS_MUCH
 
 
 def beats_again(
