@@ -50,7 +50,7 @@ def wrong(line: TempoMap[TakeTimes], truth: Truth) -> int:
 def by_ear(heard: Analysis, pace: TempoMap[TakeTimes], time: float) -> TempoMap[TakeTimes]:
     row, lines = solve.hear_row(heard.pulse, pace), solve.lines_of(pace)
     made = pace
-    if not solve.lies_on_beat(pace, time) and not solve.speaks_as_much(pace, heard.pulse, time):
+    if not solve.lies_on_beat(pace, time) and not solve.is_beside(pace, heard.pulse, time):
         made = solve.beats_again(pace, heard.pulse, heard.onsets, [time])
     if made is pace:
         made = anchors.fix_place(pace, time, pace.beat_near(pace.place(time)), heard.onsets)

@@ -76,7 +76,7 @@ def _with_beat(
     pace: TempoMap[TakeTimes], moment: float, attacks: Onsets, pulse: Callable[[], Activations]
 ) -> TempoMap[TakeTimes]:
     """A pace with a moment as a fixed beat; where it lies on none, beats are followed again there."""
-    if solve.lies_on_beat(pace, moment) or solve.speaks_as_much(pace, pulse(), moment):
+    if solve.lies_on_beat(pace, moment) or solve.is_beside(pace, pulse(), moment):
         return anchors.fix_place(pace, moment, pace.beat_near(pace.place(moment)), attacks)
     made = solve.beats_again(pace, pulse(), attacks, [moment])
     return anchors.lock(made, made.place(moment), False)

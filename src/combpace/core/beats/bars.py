@@ -58,7 +58,7 @@ class BarWeights:
 # Where a statement contradicts what was heard, the ear was wrong in the same way from bar to bar: what it
 # says of downbeats counts for less, and two odd bars about one downbeat are less likely than bars that all
 # begin elsewhere. Found on generated songs, see docs/decisions/bars.md.
-STATED = BarWeights(down=0.2, slip=15.0, change=6.0, stays=0.1, same=0.4)
+STATED = BarWeights(down=0.2, slip=15.0, change=6.0, stays=0.3, same=0.4)
 
 
 @dataclass(frozen=True, slots=True)

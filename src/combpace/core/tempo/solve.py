@@ -35,6 +35,8 @@ ON_BEAT = 0.25
 SAME_BEAT = 0.3
 # Two rows of beats are one where so many beats of each lie this near to one of the other, seconds.
 SHARED, NEAR_S = 0.8, 0.070
+# So far from the nearest beat, in beats, a moment lies half-way between two.
+OFF_BEAT = 0.4
 # Two rows of beats speak for themselves as much as each other within this, log odds a beat; each is heard
 # within so many frames.
 AS_MUCH, WIDE = 0.15, 7
@@ -140,6 +142,20 @@ def lies_on_beat(pace: TempoMap[ClockT], time_s: float) -> bool:
     gaps = np.diff(times, append=2 * times[-1] - times[-2])
     near = int(np.argmin(np.abs(times - time_s)))
     return bool(abs(times[near] - time_s) <= ON_BEAT * gaps[near])
+
+
+def is_beside(pace: TempoMap[ClockT], pulse: Activations, time_s: float) -> bool:
+    """Whether a moment that lies on no beat says that all beats were read beside the pulse, and not only
+    those about it: as much speaks for the pulse that goes through it; or it lies half-way between two, while
+    no other is fixed and the meter never changes, for an ear that is wrong of a whole take counts off-beats,
+    and one that is wrong in one place was wrong about a change.
+    """
+    _, times = beats_of(pace)
+    near = int(np.argmin(np.abs(times - time_s)))
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    off = abs(float(times[near]) - time_s) / float(gaps[near if times[near] <= time_s else max(0, near - 1)])
+    whole = len(pace.meters) == 1 and not any(knot.fixed for knot in pace.knots)
+    return (off >= OFF_BEAT and whole) or speaks_as_much(pace, pulse, time_s)
 
 
 def speaks_as_much(pace: TempoMap[ClockT], pulse: Activations, time_s: float) -> bool:
