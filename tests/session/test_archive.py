@@ -464,6 +464,9 @@ class ArchiveTest(PlaceTest):
             lambda one: one.update(name="  "),
             lambda one: one["files"].append({"kind": "handoff wav", "key": "k", "name": "n",
             "sha": "a" * 64, "bytes": 1, "details": "{}"}),
+            # No file is so large; the database holds no such number.
+            lambda one: one["files"].append({"kind": "part", "key": "k", "name": "n",
+            "sha": one["takes"][0]["source_sha"], "bytes": 10**30, "details": "{}"}),
             lambda one: one.pop("takes"),
             lambda one: one["revisions"][0].update(parts="not json"),
             lambda one: (one.update(sound=False), one["takes"][0].update(frames=-5)),

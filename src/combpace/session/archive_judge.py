@@ -45,7 +45,7 @@ NUMBERS = (
     ("frames", 1, 2**40),
     ("source_bytes", 1, 2**45),
 )
-BYTES_A_SAMPLE = 4
+BYTES_A_SAMPLE, MOST_FILE = 4, 2**45
 STATES = ("waiting", "listening", "ready", "failed", WANTED)
 
 
@@ -210,6 +210,7 @@ def _rows(
             not _SHA.fullmatch(str(file["sha"]))
             or file["kind"] not in ("part", "piece", "render")
             or not isinstance(file["bytes"], int)
+            or not 0 <= file["bytes"] <= MOST_FILE
         ):
             raise refuse("one of its files has no proper hash or kind")
         file["name"], file["key"] = clean_name(str(file["name"])), clean_text(str(file["key"]))[:80]
