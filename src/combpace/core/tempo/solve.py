@@ -8,7 +8,7 @@ stated are worth as much as they are sure, for each beat that they would move (`
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -267,6 +267,8 @@ def bars_again(
     ]
     if len(lines) == len(near) and opens <= set(near) and _as_stated(near, heard.meters, meters):
         reading = BarReading(tuple(near), heard.meters, np.zeros(0), np.zeros(0))
+    elif not even and (all_shifted := _in_one_meter(len(times), opens, heard, meters)) is not None:
+        reading = all_shifted
     else:
         opened = np.maximum(0, np.searchsorted(heard.times, times + 0.5 * gaps, "right") - 1)
         usual = tuple(heard.meters[k] for k in opened) if heard.meters else ()
@@ -289,6 +291,24 @@ def bars_again(
                 "bars. Nothing was changed; state bar 1 anew first."
             )
     return made
+
+
+def _in_one_meter(
+    count: int, opens: Set[int], heard: Lines, stated: Sequence[tuple[int, Meter]]
+) -> BarReading | None:
+    """Bars of the one meter that was heard throughout, all begun on another beat, where everything stated
+    holds in them; None where it does not. An ear that hears no change is oftener wrong about where all bars
+    begin than about a change that it did not hear.
+    """
+    names = {str(meter) for meter in heard.meters}
+    if len(names) != 1 or stated or not opens:
+        return None
+    meter = heard.meters[0]
+    phases = {beat % meter.beats for beat in opens}
+    if len(phases) > 1:
+        return None
+    starts = tuple(range(phases.pop(), count, meter.beats))
+    return BarReading(starts, (meter,) * len(starts), np.zeros(0), np.zeros(0))
 
 
 def _as_stated(starts: Sequence[int], heard: Sequence[Meter], stated: Sequence[tuple[int, Meter]]) -> bool:
