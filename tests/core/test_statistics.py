@@ -5,7 +5,7 @@ import unittest
 
 import numpy as np
 
-from combpace.core.statistics import nearest
+from combpace.core.statistics import nearest, one_row
 
 
 class NearestTest(unittest.TestCase):
@@ -26,3 +26,15 @@ class NearestTest(unittest.TestCase):
         most = tracemalloc.get_traced_memory()[1]
         tracemalloc.stop()
         self.assertLess(most, 10 * 2**20)
+
+
+class OneRowTest(unittest.TestCase):
+    def test_four_of_five_within_70_ms_on_both_sides(self) -> None:
+        row = 0.5 * np.arange(20)
+        late = row + np.where(np.arange(20) < 16, 0.069, 0.2)
+        self.assertTrue(one_row(row, late))
+        self.assertFalse(one_row(row, row + np.where(np.arange(20) < 15, 0.069, 0.2)))
+        self.assertFalse(one_row(row, row + 0.071))
+        # All of every second beat lie on a beat, but half of the beats on none of them.
+        self.assertFalse(one_row(row, row[::2]))
+        self.assertFalse(one_row(row, np.zeros(0)))

@@ -17,8 +17,13 @@ from rig.tiers import soak
 
 NEAR_S = 0.012
 MOST_ACTIONS = 3
-# Songs that take more: their beats are read as eighths in bars of quarters, which is another level, no bar.
-LEFT = {("4/4, 7/8, 4/4", 3), ("7/8, 4/4, 7/8", 1), ("7/8, 4/4, 7/8", 2), ("7/8, 4/4, 7/8", 3)}
+# What is not reached yet: (actions, right lines made wrong) at most, so that it gets no worse.
+NOT_REACHED = {
+    ("7/8, 4/4, 7/8", 1): (MOST_ACTIONS, 1),
+    ("7/8, 4/4, 7/8", 2): (MOST_ACTIONS, 10),
+    ("7/8, 4/4, 7/8", 3): (MOST_ACTIONS + 1, 16),
+    ("a tempo that changes by 4/3", 2): (MOST_ACTIONS + 1, 3),
+}
 
 
 class HeardAgainTest(PlaceTest):
@@ -40,7 +45,9 @@ class HeardAgainTest(PlaceTest):
         return np.asarray(np.abs(self.lines()[None, :] - made.downbeats[:, None]).min(axis=1) < NEAR_S)
 
     def said_until_right(self, form: str, seed: int) -> tuple[int, int]:
-        """(actions of a person who says the first downbeat that has no line, right lines made wrong)."""
+        """(actions of a person who says the first downbeat that has no line, right lines made wrong). A line
+        too many is not counted: there is no way yet to say that it is none.
+        """
         made = self.begun(form, seed)
         actions = harmed = 0
         while not np.all(right := self.right(made)) and actions <= MOST_ACTIONS:
@@ -71,13 +78,13 @@ class HeardAgainTest(PlaceTest):
         self.assertTrue(self.right(made)[wrong])
 
     @soak
-    def test_songs_of_every_form_take_at_most_three_actions_and_no_right_bar_is_put_wrong(self) -> None:
+    def test_songs_of_every_form_take_at_most_three_actions_but_those_that_are_named(self) -> None:
         wrong: list[str] = []
         for form in (*FORMS, PICKUP):
             for seed in (1, 2, 3):
                 actions, harmed = self.said_until_right(form, seed)
-                known = (form, seed) in LEFT or form == "a tempo that changes by 4/3"
-                if not known and (actions > MOST_ACTIONS or harmed):
+                most, worst = NOT_REACHED.get((form, seed), (MOST_ACTIONS, 0))
+                if actions > most or harmed > worst:
                     wrong.append(f"{form}, seed {seed}: {actions} actions, {harmed} made wrong")
         self.assertEqual(wrong, [])
 

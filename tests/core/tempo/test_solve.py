@@ -70,6 +70,8 @@ class SolveTest(unittest.TestCase):
         after = near(self.song.downbeats, made)
         self.assertTrue(np.all(after[right]))
         self.assertTrue(after[wrong])
+        # Two eighths that are left over are 2/8, and no 6/8 at three times the tempo.
+        self.assertNotIn(1.5, [meter.beat_quarters for meter in made.meters])
         # Up to the bar before it not a line moved.
         np.testing.assert_allclose(lines(made, 18), lines(self.pace, 18), rtol=0, atol=1e-9)
 

@@ -21,7 +21,7 @@ from combpace.core.beats.track import Beats, counted_otherwise
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
-from combpace.core.statistics import nearest
+from combpace.core.statistics import one_row
 from combpace.core.tempo.map import TempoMap
 
 MOST, LEAST_PROBABILITY = 6, 0.02
@@ -30,8 +30,6 @@ MOST, LEAST_PROBABILITY = 6, 0.02
 SHARPER = 14.0
 # Nobody counts slower or faster than this (common practice).
 SLOWEST_BPM, FASTEST_BPM = 25.0, 320.0
-# Two readings are one in kind where so many downbeats and beats of each lie this near to one of the other.
-SHARED_BEATS, NEAR_S = 0.8, 0.070
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +89,7 @@ def as_read(heard: Analysis, reading: Reading, duration_s: float) -> Analysis:
 
 def alike(a: TempoMap[TakeTimes], b: TempoMap[TakeTimes]) -> bool:
     """Whether two paces have the same beats and the same bars."""
-    return _near(a.times_s, b.times_s) and _near(
+    return one_row(a.times_s, b.times_s) and one_row(
         Reading(1, 1.0, a).downbeats(), Reading(1, 1.0, b).downbeats()
     )
 
@@ -172,7 +170,7 @@ class _Way:
 
     def is_like(self, other: _Way) -> bool:
         """Whether both have the same beats and the same bars."""
-        return _near(self.beats.times, other.beats.times) and _near(self._opens(), other._opens())
+        return one_row(self.beats.times, other.beats.times) and one_row(self._opens(), other._opens())
 
     def _opens(self) -> FloatArray:
         return np.asarray(self.beats.times[[start for start in self.bars.starts if start < len(self.beats)]])
@@ -185,10 +183,3 @@ class _Way:
             except ParameterError:
                 return False
         return True
-
-
-def _near(a: FloatArray, b: FloatArray) -> bool:
-    if not len(a) or not len(b):
-        return False
-    ours, theirs = np.abs(b[nearest(b, a)] - a), np.abs(a[nearest(a, b)] - b)
-    return bool(np.mean(ours < NEAR_S) >= SHARED_BEATS and np.mean(theirs < NEAR_S) >= SHARED_BEATS)

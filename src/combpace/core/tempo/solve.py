@@ -23,7 +23,7 @@ from combpace.core.beats.track import lay_on_onsets
 from combpace.core.clocks import ClockT, FloatArray, Quarters
 from combpace.core.errors import MapConflictError
 from combpace.core.onsets.detect import Onsets
-from combpace.core.statistics import nearest
+from combpace.core.statistics import nearest, one_row
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index
 from combpace.core.tempo.recount import nearest_bar
@@ -33,13 +33,13 @@ from combpace.core.tempo.statements import Stated
 ON_BEAT = 0.25
 # A line that was heard belongs to a beat this near to it, as a share of a beat.
 SAME_BEAT = 0.3
-# Two rows of beats are one where so many beats of each lie this near to one of the other, seconds.
-SHARED, NEAR_S = 0.8, 0.070
 # So far from the nearest beat, in beats, a moment lies half-way between two.
 OFF_BEAT = 0.4
 # Two rows of beats speak for themselves as much as each other within this, log odds a beat; each is heard
 # within so many frames.
 AS_MUCH, WIDE = 0.15, 7
+# A dotted beat, quarters.
+DOTTED = 1.5
 # So many beats on either side are what the networks see of one.
 ABOUT_BEATS = 64
 # Two lines that confirm one beat are the same moment within this, seconds.
@@ -52,7 +52,7 @@ class Lines:
 
     times  seconds, on the map's clock, shape (n,), increasing; the first is bar 1
     sure   0-1, how sure each is, shape (n,)
-    meters of the bar that each opens
+    meters  of the bar that each opens
     """
 
     times: FloatArray
@@ -111,12 +111,7 @@ def lines_of(pace: TempoMap[ClockT]) -> Lines:
 
 def same_beats(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
     """Whether most counted beats of each of two maps lie near one of the other."""
-    (_, ours), (_, theirs) = beats_of(a), beats_of(b)
-    if not len(ours) or not len(theirs):
-        return False
-    there = np.abs(theirs[nearest(theirs, ours)] - ours) < NEAR_S
-    back = np.abs(ours[nearest(ours, theirs)] - theirs) < NEAR_S
-    return bool(there.mean() >= SHARED and back.mean() >= SHARED)
+    return one_row(beats_of(a)[1], beats_of(b)[1])
 
 
 def same_bars(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
@@ -279,7 +274,7 @@ def bars_again(
         hints = BarHints(tuple(meters), frozenset(opens), lines=tuple(lines), heard=usual, unit=unit)
         reading = read_bars(_pattern_of(times, row(), pulse), hints, STATED, posterior=False)
         if not meters:
-            reading = in_one_unit(reading, times)
+            reading = in_one_unit(_in_heard_units(reading, heard, times), times)
     if not opens <= set(reading.starts):
         raise MapConflictError("However the bars are counted, not all that you stated open one.")
     made = _counted(pace, places, times, reading, stated, heard)
@@ -309,6 +304,24 @@ def _in_one_meter(
         return None
     starts = tuple(range(phases.pop(), count, meter.beats))
     return BarReading(starts, (meter,) * len(starts), np.zeros(0), np.zeros(0))
+
+
+def _in_heard_units(reading: BarReading, heard: Lines, times: FloatArray) -> BarReading:
+    """Bars whose beats are of a note value that was not heard are named by one that was, the one in which the
+    tempo goes on best: two eighths beside 7/8 are 2/8, and no 6/8 at three times the tempo.
+    """
+    units = {meter.beat_quarters for meter in heard.meters if meter.beat_quarters != DOTTED}
+    lengths = np.diff(heard.times) / np.array([meter.bar_quarters for meter in heard.meters[:-1]])
+    if not units or not len(lengths) or any(meter.beat_quarters == DOTTED for meter in heard.meters):
+        return reading
+    quarter = float(np.median(lengths))
+    meters = list(reading.meters)
+    for k, (start, meter) in enumerate(zip(reading.starts, reading.meters, strict=True)):
+        if meter.beat_quarters == DOTTED:
+            gap = float(times[min(start + 1, len(times) - 1)] - times[min(start, len(times) - 2)])
+            best = min(units, key=lambda unit: abs(np.log2(gap / (unit * quarter))))
+            meters[k] = Meter(1, meter.beats, round(4 / best))
+    return replace(reading, meters=tuple(meters))
 
 
 def _as_stated(starts: Sequence[int], heard: Sequence[Meter], stated: Sequence[tuple[int, Meter]]) -> bool:
