@@ -233,6 +233,15 @@ class ForesightTest(EditTest):
         np.testing.assert_array_equal(self.lines(), before)
         self.assertIn("No bar line moves", self.foresee("limit", ms=20))
 
+    def test_what_moves_in_a_steady_session_ends_where_the_music_ends(self) -> None:
+        self.be_steady()
+        version = self.seen().opened.revision.version
+        state, change = considered(self.place, self.session, "bar-1", version, {"time_s": 1.02 + 0.5})
+        said = foreseen(state, change)
+        assert said.lines is not None
+        self.assertLessEqual(said.lines[1], 21)
+        self.assertGreater(said.lines[1], 18)
+
     def test_a_take_that_keeps_its_bar_goes_along(self) -> None:
         self.act("take", take=self.other, field="keeps", value="bar")
         self.act("take", take=self.other, field="start", value=f"{self.line(2):.6f}")

@@ -77,7 +77,9 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
     """What a change (with what goes along) would move, without making it."""
     after = as_if(state, change.parts)
     old, new = state.session_map(), after.session_map()
-    moved = anchors.largest_move_ms(old, new) if old is not None and new is not None else None
+    moved = None
+    if old is not None and new is not None:
+        moved = anchors.largest_move_ms(old, new, state.end_s())
     takes, keep = [], []
     for take in state.document.takes:
         if not any(other.id == take.id for other in after.document.takes):

@@ -1,4 +1,5 @@
 import unittest
+from dataclasses import replace
 
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import MapConflictError
@@ -44,6 +45,18 @@ class DownbeatTest(unittest.TestCase):
             self.assertTrue(recount.is_line(counted, line))
         self.assertEqual(counted.times_s.tolist(), pace().times_s.tolist())
         self.assertEqual([odd[:2] for odd in recount.odd_bars(counted)], [(3, 3), (5, 5)])
+
+    def test_two_odd_bars_beside_each_other_are_both_named(self) -> None:
+        four, one, three = (Meter(1, beats, 4) for beats in (4, 1, 3))
+        line = replace(
+            pace(), meters=(four, replace(one, bar=3), replace(three, bar=4), replace(four, bar=5))
+        )
+        self.assertEqual([odd[:2] for odd in recount.odd_bars(line)], [(3, 3), (4, 4)])
+        # Two bars of three are a change of meter, and so is what does not come back.
+        line = replace(pace(), meters=(four, replace(three, bar=3), replace(four, bar=5)))
+        self.assertEqual(recount.odd_bars(line), [])
+        line = replace(pace(), meters=(four, replace(one, bar=3), replace(three, bar=4)))
+        self.assertEqual(recount.odd_bars(line), [])
 
     def test_with_nothing_confirmed_before_it_the_bars_before_follow(self) -> None:
         counted, place = recount.with_downbeat(pace(), 9.0, [16.0])

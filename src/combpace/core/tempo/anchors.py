@@ -476,11 +476,20 @@ def anchors(pace: TempoMap[ClockT]) -> tuple[Knot, ...]:
     return tuple(knot for knot in pace.knots if knot.fixed)
 
 
-def largest_move_ms(old: TempoMap[ClockT], new: TempoMap[ClockT]) -> tuple[float, int, int] | None:
-    """(ms, first bar number, last bar number) of the bar lines that a change moved, or None."""
-    first, last = new.bar_of(float(new.quarters[0])), new.bar_of(float(new.quarters[-1]))
+def largest_move_ms(
+    old: TempoMap[ClockT], new: TempoMap[ClockT], until_s: float | None = None
+) -> tuple[float, int, int] | None:
+    """(ms, first bar number, last bar number) of the bar lines that a change moved, or None.
+
+    until_s  where the music ends; a steady map runs on far beyond it
+    """
+
+    def ends(pace: TempoMap[ClockT]) -> tuple[int, int]:
+        first, last = (pace.bar_of(float(place)) for place in (pace.quarters[0], pace.quarters[-1]))
+        return first, last if until_s is None else max(first, min(last, pace.bar_of(pace.place(until_s)) - 1))
+
     # Lines are compared by time: a bar that only got another number did not move.
-    start, stop = old.bar_of(float(old.quarters[0])), old.bar_of(float(old.quarters[-1]))
+    (first, last), (start, stop) = ends(new), ends(old)
     old_lines = old.to_seconds(old.bar_lines(start, stop - start + 1))
     new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
     # Where there are more lines or fewer, those that came or went did not move either.

@@ -199,8 +199,8 @@ def odd_bars(
     """(first bar number, last one, meter) of bars that are there to make a count come out.
 
     usual  the meter that was stated for the whole map: every bar of another one up to index `until`. Without
-           it: single bars that differ from the bars on both of their sides, which are alike, and from what
-           most bars are
+           it: one or two single bars that differ from the bars on both sides of them, which are alike, and
+           from what most bars are
     """
     found: list[tuple[int, int, Meter]] = []
     most = _most_common(pace)
@@ -210,11 +210,24 @@ def odd_bars(
         if usual is not None:
             odd = str(here) != str(usual) and last is not None and last >= bar_index(here.bar)
         else:
-            alone = following is not None and k > 0 and last == bar_index(here.bar)
-            odd = alone and str(pace.meters[k - 1]) == str(following) and str(here) != most
+            odd = str(here) != most and _is_between_alike(pace, k)
         if odd and last is not None:
             found.append((here.bar, bar_number(last), here))
     return found
+
+
+def _is_between_alike(pace: TempoMap[ClockT], k: int) -> bool:
+    """Whether the k-th meter is that of one bar, alone or beside one other, with the same meter on both
+    sides.
+    """
+    meters = pace.meters
+    for first, count in ((k, 1), (k, 2), (k - 1, 2)):
+        after = first + count
+        if first < 1 or after >= len(meters) or str(meters[first - 1]) != str(meters[after]):
+            continue
+        if bar_index(meters[after].bar) - bar_index(meters[first].bar) == count:
+            return True
+    return False
 
 
 def _most_common(pace: TempoMap[ClockT]) -> str:

@@ -262,7 +262,10 @@ def bars_again(
     ]
     if len(lines) == len(near) and opens <= set(near) and _as_stated(near, heard.meters, meters):
         reading = BarReading(tuple(near), heard.meters, np.zeros(0), np.zeros(0))
-    elif not even and (all_shifted := _in_one_meter(len(times), opens, heard, meters)) is not None:
+    elif (not even or not stated.downbeats) and (
+        all_shifted := _in_one_meter(len(times), opens, heard, meters)
+    ) is not None:
+        # Of one tempo, a bar that is stated says where all are counted from.
         reading = all_shifted
     else:
         opened = np.maximum(0, np.searchsorted(heard.times, times + 0.5 * gaps, "right") - 1)
