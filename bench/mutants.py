@@ -63,6 +63,7 @@ MUTANTS = (
         "- times[beat]) > 1e9",
         TEMPO,
     ),
+    Mutant("one meter shifts", "core/tempo/solve.py", "if len(phases) > 1:", "if len(phases) > 0:", TEMPO),
     Mutant("tempo bound", "core/tempo/map.py", "or bpm.max() > MAX_BPM", "or bpm.max() > 2 * MAX_BPM", TEMPO),
     Mutant(
         "meter order",

@@ -111,6 +111,31 @@ class SolveTest(unittest.TestCase):
         self.assertEqual([str(meter) for meter in made.meters], ["3/4"])
 
 
+class OneMeterTest(unittest.TestCase):
+    def setUp(self) -> None:
+        _, self.heard = heard("a breakdown", 1)
+        assert self.heard.pace is not None
+        self.pace = self.heard.pace
+        _, self.beats = solve.beats_of(self.pace)
+
+    def again(self, *at: int) -> TempoMap[TakeTimes]:
+        kept = solve.lines_of(self.pace)
+        stated = Stated(downbeats=tuple(float(self.beats[k]) for k in at))
+        row = solve.hear_row(self.heard.pulse, self.pace)
+        return solve.bars_again(self.pace, lambda: row, lambda: self.heard.pulse, kept, stated)
+
+    def test_music_of_one_meter_shifts_as_a_whole(self) -> None:
+        made = self.again(17)
+        self.assertEqual([str(meter) for meter in made.meters], ["4/4"])
+        self.assertTrue(np.all(near(self.beats[5::4], made)))
+        self.assertFalse(np.any(near(self.beats[4::4], made)))
+
+    def test_two_downbeats_that_no_count_of_four_joins_are_heard_again(self) -> None:
+        made = self.again(17, 40)
+        self.assertTrue(np.all(near(self.beats[[17, 40]], made)))
+        self.assertGreater(len(made.meters), 1)
+
+
 class EvenTest(unittest.TestCase):
     def test_one_downbeat_after_a_bar_of_2_4_moves_the_bars_after_it_alone(self) -> None:
         made, found = heard("a bar of 2/4", 1)
