@@ -11,7 +11,8 @@ from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.recount import is_line
 from combpace.media.decode import FileSource
 from combpace.session import shelf
-from combpace.session.document.model import FORMAT, BarStatement, DownbeatStatement
+from combpace.session.document.model import FORMAT
+from combpace.session.document.stated import BarStatement, DownbeatStatement
 from combpace.session.state import session_state
 from combpace.stations.takes import importing
 from rig.places import PlaceTest, bring_in, look

@@ -114,8 +114,8 @@ def recipe_of(seen: SessionState) -> Recipe:
             fields |= {"grid": str(rule.grid), "swing": 100.0 * rule.grid.swing}
         made = Recipe(method=stated.method, fit=FitFields(**fields))  # type: ignore[arg-type]
     choice = seen.map_choice()
-    if choice.kind == "steady" and choice.bpm is not None:
-        made.fit.own, made.fit.bpm = False, round(choice.bpm, 6)
+    if choice.kind == "steady":
+        made.fit.own, made.fit.bpm = False, round(seen.steady_now()[0], 6)
     loop = next(
         (
             take
@@ -125,8 +125,7 @@ def recipe_of(seen: SessionState) -> Recipe:
         None,
     )
     if loop is not None:
-        heard, row = seen.analysis(loop.id), seen.rows[loop.id]
-        pace = seen.document.paces.get(loop.id) or (heard.pace if heard else None)
+        row, pace = seen.rows[loop.id], seen.counted_pace(loop.id)
         bars = bars_of(pace, row) if pace is not None else None
         made.follow = FollowFields(
             bars=bars,

@@ -304,8 +304,7 @@ def lead_course(seen: SessionState) -> Course | None:
     lead, session_map = seen.document.lead, seen.session_map()
     if lead is None or session_map is None or seen.map_choice().kind != "steady":
         return None
-    heard = seen.analysis(lead.id)
-    pace = seen.document.paces.get(lead.id) or (heard.pace if heard else None)
+    pace = seen.counted_pace(lead.id)
     if pace is None:
         return None
     placed: TempoMap[SessionTimes] = TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)

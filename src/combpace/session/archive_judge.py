@@ -401,7 +401,9 @@ def _history(pack: zipfile.ZipFile, judged: Judged, heard: Mapping[str, TempoMap
                 raise ParameterError("it names a take that is not in it")
             bounds.check(document, sounds)
             about = {
-                name: sha for name, sha in names.items() if name in ("takes", "map") or name[:5] == "pace:"
+                name: sha
+                for name, sha in names.items()
+                if name in ("takes", "map") or name[:5] in ("pace:", "said:")
             }
             if (key := json.dumps(about, sort_keys=True)) not in together:
                 together.add(key)

@@ -26,6 +26,7 @@ from combpace.core.errors import CombPaceError, NotFoundError, ParameterError
 from combpace.session.data_folder import DataFolder, stale, view_in
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
+from combpace.session.document.stated import later, statement_from
 from combpace.session.document.upgrades import upgraded
 from combpace.session.reach import within_reach
 from combpace.session.state import SessionState, led_by, session_state
@@ -259,10 +260,11 @@ def in_take(state: SessionState, args: InTakeArgs) -> Change:
     own, given = led_by(state, entry.id), _checked(args.name, args.args)
     within_reach(own, given)
     made = DECISIONS[args.name].run(own, given)
-    part = f"pace:{entry.id}"
-    if part not in made.parts:
-        raise ParameterError(f"This changes nothing of {entry.name}'s own bars. Nothing was changed.")
-    return Change({part: made.parts[part]}, f"{entry.name}: {made.note}", made.gesture)
+    parts = {name: value for name, value in made.parts.items() if name == f"pace:{entry.id}"}
+    if "map" in made.parts:
+        said = [later(statement_from(one), -entry.offset_s) for one in made.parts["map"]["statements"]]
+        parts[f"said:{entry.id}"] = forms.said_part(said) or None
+    return Change(parts, f"{entry.name}: {made.note}", made.gesture)
 
 
 # What corrects a take's own bars by the means that correct the lead's.
@@ -280,6 +282,8 @@ IN_TAKE = (
     "meter-range",
     "anchors",
     "pickup",
+    "not-downbeat",
+    "take-back",
 )
 
 

@@ -101,7 +101,7 @@ def with_kept_bars(state: SessionState, change: Change) -> Change:
     ]
     if (
         not held
-        or not any(name == "map" or name.startswith("pace:") for name in change.parts)
+        or not any(name == "map" or name.startswith(("pace:", "said:")) for name in change.parts)
         or "takes" in change.parts
     ):
         return change
@@ -156,7 +156,7 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
     """The change, where every bar and downbeat that is stated after it holds in its map. Raises
     MapConflictError, naming what does not.
     """
-    if not any(name in ("map", "takes") or name.startswith("pace:") for name in change.parts):
+    if not any(name in ("map", "takes") or name.startswith(("pace:", "said:")) for name in change.parts):
         return change
     after = as_if(state, change.parts)
     line, chosen = after.session_map(), after.map_choice()

@@ -1,14 +1,13 @@
-"""Changes of the session's map: every one of them leaves what was stated before standing, and says what it
-moves.
+"""Changes of the session's map: what is kept is what was stated, the map is solved for (`session.solving`),
+and every change says what it moves.
 
-A breathing map is the lead's own pace, solved again around what is fixed; a steady one is a tempo, where bar
-1 lies, and meters. Statements are kept apart from both (`document.model.MapPart`), so that the map may change
-its kind without losing one.
+A breathing map is the lead's own pace; a steady one is a tempo, where bar 1 lies, and meters; a given one has
+knots of its own. Statements hold in each of them, so that the map may change its kind without losing one.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -24,20 +23,13 @@ from combpace.core.tempo.statements import steady_as_stated
 from combpace.session import words
 from combpace.session.decisions import Change
 from combpace.session.document import parts as forms
-from combpace.session.document.model import (
-    BarStatement,
-    DownbeatStatement,
-    MapPart,
-    MeterStatement,
-    Statement,
-    TakeEntry,
-    TempoStatement,
-)
+from combpace.session.document.model import MapPart, TakeEntry
+from combpace.session.document.stated import BarStatement, Statement
+from combpace.session.foresight import as_if
 from combpace.session.reach import near_audio
+from combpace.session.saying import SAME_MOMENT_S, moment_of, settled
 from combpace.session.state import SessionState
 
-# Statements nearer to each other than this are about the same moment.
-SAME_MOMENT_S = 0.002
 # So many odd bars are named in a sentence.
 MOST_NAMED = 4
 # An onset that starts a hair before its file's first frame lies on it.
@@ -66,18 +58,6 @@ def need_pace(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
     return pace
 
 
-def need_line(state: SessionState, lead: TakeEntry) -> TempoMap[TakeTimes]:
-    """The map that corrections of a session that is not steady solve again, on the lead's clock: its own
-    pace, or the map that was given.
-
-    `breathing_change` keeps what comes of it where it belongs. Raises ParameterError where there is none.
-    """
-    chosen = state.map_choice()
-    if chosen.kind == "given" and chosen.given is not None:
-        return forms.pace_from(chosen.given).shifted(-lead.offset_s)
-    return need_pace(state, lead)
-
-
 def checked_bpm(value: float) -> float:
     """A tempo that a map can hold. Raises ParameterError."""
     if not MIN_BPM <= value <= MAX_BPM:
@@ -87,119 +67,75 @@ def checked_bpm(value: float) -> float:
     return value
 
 
-# -- statements
-
-
-def with_statement(chosen: MapPart, new: Statement, same: Iterable[Statement] = ()) -> tuple[MapPart, str]:
-    """A map with one statement more, and what it replaces in words ("" for nothing): what is about the same
-    place, or named in `same`.
-    """
-    gone = [old for old in chosen.statements if old in tuple(same) or _about_the_same(old, new)]
-    kept = tuple(old for old in chosen.statements if old not in gone)
-    said = [text for old in gone if old != new and (text := _replaced(old, new))]
-    return chosen.model_copy(
-        update={"statements": (*kept, new)}
-    ), f" This replaces {' and '.join(said)}." if said else ""
-
-
-def without_statements(chosen: MapPart, time_s: float) -> MapPart:
-    """A map without what was stated of a moment."""
-    kept = tuple(
-        one for one in chosen.statements if (at := moment_of(one)) is None or abs(at - time_s) > SAME_MOMENT_S
-    )
-    return chosen.model_copy(update={"statements": kept})
-
-
-def shifted_statements(chosen: MapPart, by_s: float) -> MapPart:
-    """The same statements about moments that all come so much later."""
-
-    def later(one: Statement) -> Statement:
-        at = moment_of(one)
-        return one if at is None else one.model_copy(update={"time_s": at + by_s})
-
-    return chosen.model_copy(update={"statements": tuple(map(later, chosen.statements))})
-
-
-def moment_of(one: Statement) -> float | None:
-    """The moment that a statement is about, None for one about the whole."""
-    return None if isinstance(one, TempoStatement) else one.time_s
-
-
-def statement_words(one: Statement) -> str:
-    """What a statement is about: "bar 5 at 0:08.213", "3/4 from 0:12.000 on"."""
-    match one:
-        case TempoStatement():
-            return f"{one.bpm:g} BPM"
-        case MeterStatement():
-            return f"{one.meter}" + ("" if one.time_s is None else f" from {words.clock(one.time_s)} on")
-        case BarStatement():
-            return f"bar {one.bar} at {words.clock(one.time_s)}"
-        case DownbeatStatement():
-            return f"the downbeat at {words.clock(one.time_s)}"
-
-
-def _about_the_same(old: Statement, new: Statement) -> bool:
-    if isinstance(new, TempoStatement):
-        return isinstance(old, TempoStatement)
-    if isinstance(new, MeterStatement):
-        if not isinstance(old, MeterStatement):
-            return False
-        return new.time_s is None or (old.time_s is not None and abs(old.time_s - new.time_s) < SAME_MOMENT_S)
-    if isinstance(old, BarStatement | DownbeatStatement):
-        same_bar = isinstance(old, BarStatement) and isinstance(new, BarStatement) and old.bar == new.bar
-        return same_bar or abs(old.time_s - new.time_s) < SAME_MOMENT_S
-    return False
-
-
-def _replaced(old: Statement, new: Statement) -> str:
-    match old:
-        case TempoStatement():
-            return ""
-        case MeterStatement():
-            return statement_words(old) if str(old.meter) != getattr(new, "meter", "") else ""
-        case BarStatement():
-            return statement_words(old)
-        case DownbeatStatement():
-            same = isinstance(new, BarStatement) and abs(old.time_s - new.time_s) < SAME_MOMENT_S
-            return "" if same else statement_words(old)
-
-
 def stated_bars(chosen: MapPart) -> tuple[BarStatement, ...]:
+    """The bars that were stated."""
     return tuple(one for one in chosen.statements if isinstance(one, BarStatement))
 
 
 # -- changes
 
 
-def breathing_change(
+def restated(
     state: SessionState,
-    lead: TakeEntry,
-    old: TempoMap[TakeTimes],
-    new: TempoMap[TakeTimes],
     chosen: MapPart,
     what: str,
     more: str = "",
     *,
+    parts: Mapping[str, Any] | None = None,
     odd: bool = True,
+    gesture: str | None = None,
 ) -> Change:
-    """The lead's new pace, or the given map solved again, said with its effect; the session's map follows
-    it.
+    """The map with these statements: solved for, and said with its effect.
+
+    parts   what is to change besides
+    Raises  MapConflictError where no map holds all of it
     """
-    near_audio(state, new.second(0.0) + lead.offset_s)
-    beside = odd_words(new, old, chosen, last_bar(state, new, lead.offset_s)) if odd else ""
-    parts: dict[str, Any]
-    if chosen.kind == "given":
-        parts = {
-            "map": forms.map_part(
-                chosen.model_copy(update={"given": forms.pace_part(new.shifted(lead.offset_s))})
-            )
-        }
-    else:
-        parts = {
-            f"pace:{lead.id}": forms.pace_part(new),
-            "map": forms.map_part(chosen.model_copy(update={"kind": "own"})),
-        }
-    return Change(parts, f"{what}; {effect_of(old, new)}.{beside}{more}")
+    chosen = chosen if chosen.kind == "given" else chosen.model_copy(update={"kind": "own"})
+    made = {"map": forms.map_part(chosen), **(parts or {})}
+    new = solved_map(state, made)
+    near_audio(state, new.second(0.0))
+    old = state.session_map()
+    beside = odd_words(new, old, chosen, last_bar(state, new)) if odd else ""
+    effect = "" if old is None else f"; {effect_of(old, new)}"
+    return Change(made, f"{what}{effect}.{beside}{more}", gesture)
+
+
+def solved_map(state: SessionState, parts: Mapping[str, Any]) -> TempoMap[SessionTimes]:
+    """The session's map as it would be with other parts. Raises MapConflictError where no map holds all that
+    is stated then.
+    """
+    after = as_if(state, parts)
+    after.check_stated()
+    return after.need_map()
+
+
+def freed(state: SessionState, gone: Iterable[Statement]) -> dict[str, Any]:
+    """Parts in which the knots that are kept no longer hold what is taken back: their anchors there are found
+    beats again.
+    """
+    lead, chosen = state.need_lead(), state.map_choice()
+    moments = [time for one in gone if one.knotted and (time := moment_of(one)) is not None]
+    parts: dict[str, Any] = {}
+    if chosen.kind == "given" and chosen.given is not None:
+        given = forms.pace_from(chosen.given)
+        for time in moments:
+            given = anchors.unfixed(given, time, SAME_MOMENT_S)
+        return {"given": forms.pace_part(given)} if moments else {}
+    kept = state.document.paces.get(lead.id)
+    if kept is not None and moments:
+        for time in moments:
+            kept = anchors.unfixed(kept, time - lead.offset_s, SAME_MOMENT_S)
+        parts[f"pace:{lead.id}"] = forms.pace_part(kept)
+    return parts
+
+
+def replaced_in(state: SessionState, chosen: MapPart) -> tuple[MapPart, dict[str, Any]]:
+    """A list of statements with what the knots that are kept no longer have to hold: (the map, parts)."""
+    kept = [(one.what, moment_of(one)) for one in chosen.statements]
+    gone = [one for one in state.map_choice().statements if (one.what, moment_of(one)) not in kept]
+    parts = freed(state, gone)
+    given = parts.pop("given", None)
+    return (chosen if given is None else chosen.model_copy(update={"given": given})), parts
 
 
 def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) -> int:
@@ -252,6 +188,12 @@ def odd_words(
     return f" {named[0].upper()}{named[1:]}, so that every downbeat you confirmed opens a bar."
 
 
+def steady_again(state: SessionState, chosen: MapPart, note: str, *, odd: bool = True) -> Change:
+    """The steady map with these statements: solved for; `note` as in `steady_change`."""
+    line = solved_map(state, {"map": forms.map_part(chosen)})
+    return _steady_said(state, chosen, line, note, None, odd=odd)
+
+
 def steady_line(
     state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]
 ) -> TempoMap[SessionTimes]:
@@ -276,26 +218,35 @@ def steady_change(
     *,
     odd: bool = True,
 ) -> Change:
-    """A steady map as the session's; `note` may name {bpm} of it, and with {bar_1} where its bar 1 lies."""
+    """A steady map as the session's, that holds all that is stated; `note` may name {bpm} of it, and with
+    {bar_1} where its bar 1 lies.
+    """
     near_audio(state, line.second(0.0))
     meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
     bpm = line.bpm_at(0.0)
     # Read back from far knots a tempo differs in the last digits from what was stated.
     bpm = chosen.stated_bpm if chosen.stated_bpm is not None and abs(chosen.stated_bpm - bpm) < 1e-7 else bpm
-    made = chosen.model_copy(
+    made = settled(chosen).model_copy(
         update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters}
     )
+    return _steady_said(state, made, line, note, gesture, odd=odd)
+
+
+def _steady_said(
+    state: SessionState,
+    made: MapPart,
+    line: TempoMap[SessionTimes],
+    note: str,
+    gesture: str | None,
+    *,
+    odd: bool,
+) -> Change:
+    bpm = line.bpm_at(0.0)
     said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace(
         "{bar_1}", words.first_line(line.second(0.0))
     )
-    beside = odd_words(line, state.session_map(), chosen, last_bar(state, line)) if odd else ""
+    beside = odd_words(line, state.session_map(), made, last_bar(state, line)) if odd else ""
     return Change({"map": forms.map_part(made)}, said + beside, gesture)
-
-
-def steady_now(state: SessionState) -> tuple[float, float, tuple[Meter, ...]]:
-    """(quarters a minute, where bar 1 lies, meters) of a session that is steady."""
-    choice = state.map_choice()
-    return choice.bpm or 120.0, choice.bar_1_s or 0.0, choice.steady_meters
 
 
 def renamed(meter: Meter) -> Meter:

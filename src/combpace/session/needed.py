@@ -22,7 +22,7 @@ from combpace.store import cleaning, rows
 # keeps all renders.
 MOST_S = 30.0
 # What a fit depends on, of the parts of a document.
-ABOUT = ("takes", "map", "pace:", "onsets:", "rule:", "pegs:")
+ABOUT = ("takes", "map", "pace:", "said:", "onsets:", "rule:", "pegs:")
 
 
 def needed(seen: SessionState) -> list[str]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -20,14 +21,24 @@ from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
-from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.meters import Meter, bar_index
+from combpace.core.tempo.solve import Heard
 from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
 from combpace.session.analysis_store import TakeAnalysis
 from combpace.session.arrivals import with_arrivals
 from combpace.session.data_folder import DataFolder, Once, Opened
 from combpace.session.document import parts as forms
-from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
+from combpace.session.document.model import FORMAT, Document, MapPart, OnsetEdits, TakeEntry
+from combpace.session.document.stated import (
+    LevelStatement,
+    ReadingStatement,
+    Statement,
+    TempoStatement,
+    later,
+)
+from combpace.session.document.upgrades import upgraded
+from combpace.session.solving import Ear, as_far_as_it_holds, given_heard, given_solved, steady_solved
 from combpace.store.models import TakeRow
 
 EDIT_REACH_S = 0.005
@@ -166,8 +177,7 @@ class SessionState:
             pace = self.own_pace(lead.id)
             return pace.shifted(lead.offset_s - take.offset_s) if pace else None
         heard = self.analysis(take_id)
-        pace = self.document.paces.get(take_id) or (heard.pace if heard else None)
-        choice = self.document.map
+        pace, choice = self.counted_pace(take_id), self.document.map
         if (
             pace is None
             and heard is not None
@@ -190,6 +200,63 @@ class SessionState:
         session_map = self.session_map()
         line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
         return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
+
+    def base_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
+        """A take's pace before anything is stated of its bars: knots in the place of what was heard, the
+        reading that was chosen, or what was heard.
+        """
+        given = self.document.paces.get(take_id)
+        if given is not None:
+            return given
+        heard = self.analysis(take_id)
+        for one in self.statements(take_id):
+            if isinstance(one, ReadingStatement):
+                if one.pace is not None:
+                    return forms.pace_from(one.pace)
+                offered = self.readings(take_id)
+                if one.rank is not None and 1 <= one.rank <= len(offered):
+                    return offered[one.rank - 1].pace
+        return heard.pace if heard else None
+
+    def counted_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
+        """A take's pace on its own count, with what is stated of its bars."""
+        found: TempoMap[TakeTimes] | None = self.once("counted", lambda: self._counted(take_id), take_id)
+        return found
+
+    def _counted(self, take_id: str) -> TempoMap[TakeTimes] | None:
+        base = self.base_pace(take_id)
+        return None if base is None else self._as_stated(self.document.take(take_id), base)
+
+    def statements(self, take_id: str) -> tuple[Statement, ...]:
+        """What was stated of a take's bars: of the lead's in session time, of another's on its own clock."""
+        take = self.document.take(take_id)
+        return self.document.map.statements if take.role == "lead" else self.document.said.get(take_id, ())
+
+    def is_corrected(self, take_id: str) -> bool:
+        """Whether its pace is other than it was heard, by hand."""
+        return take_id in self.document.paces or any(
+            not isinstance(one, TempoStatement) for one in self.statements(take_id)
+        )
+
+    def ear(self, take_id: str) -> Ear | None:
+        """What was kept of a take that was listened to."""
+        heard, row = self.analysis(take_id), self.rows.get(take_id)
+        return None if heard is None or row is None else Ear(self.folder, row, heard)
+
+    def _as_stated(self, take: TakeEntry, base: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:
+        """A take's pace with what is stated of it. In a session that is not its own map, only how fast it is
+        read.
+        """
+        leads, kind = take.role == "lead", self.document.map.kind
+        every, ear = self.statements(take.id), self.ear(take.id)
+        if leads and kind != "own":
+            every = tuple(one for one in every if isinstance(one, LevelStatement))
+        elif all(one.knotted for one in every):
+            return base
+        if ear is None:
+            return base
+        offset = -take.offset_s if leads else 0.0
+        return as_far_as_it_holds(partial(ear.solve, base), base, every, offset)
 
     def readings(self, take_id: str) -> tuple[Reading, ...]:
         """The likeliest ways to count a take, as it was analysed; of an older analysis from the pulse that it
@@ -220,15 +287,70 @@ class SessionState:
 
     def _session_map(self) -> TempoMap[SessionTimes] | None:
         choice, lead = self.map_choice(), self.document.lead
+        line = self._unheld(choice)
+        if line is not None:
+            return line if choice.settled else self._held(line, choice)
+        pace = self.own_pace(lead.id) if lead else None
+        if pace is None or lead is None:
+            return None
+        return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+
+    def _held(self, line: TempoMap[SessionTimes], choice: MapPart) -> TempoMap[SessionTimes]:
+        return as_far_as_it_holds(
+            lambda stated: self.map_with(choice, line, stated), line, choice.statements, 0.0
+        )
+
+    def map_with(
+        self, choice: MapPart, line: TempoMap[SessionTimes], stated: Stated
+    ) -> TempoMap[SessionTimes]:
+        """A steady map, or one that was given, with what is stated. Raises MapConflictError."""
+        lead = self.document.lead
+        ear, offset = (self.ear(lead.id), lead.offset_s) if lead else (None, 0.0)
+        if choice.kind == "given":
+            return given_solved(line, stated, ear.analysis.onsets if ear else None, offset)
+        return steady_solved(
+            line, stated, choice.stated_bpm, ear, offset, self.duration_s(lead.id) if lead else 0.0
+        )
+
+    def check_stated(self) -> None:
+        """Raises MapConflictError, naming what is stated, where no map holds all of it."""
+        choice, lead = self.map_choice(), self.document.lead
+        if choice.settled or lead is None:
+            return
+        if choice.kind == "own":
+            base, ear = self.base_pace(lead.id), self.ear(lead.id)
+            if base is not None and ear is not None:
+                ear.solve(base, choice.stated.shifted(-lead.offset_s))
+            return
+        line = self._unheld(choice)
+        if line is not None:
+            self.map_with(choice, line, choice.stated)
+
+    def _unheld(self, choice: MapPart) -> TempoMap[SessionTimes] | None:
+        """A steady map or one that was given, before anything is stated of it."""
         if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
             return steady_map(choice.bpm, choice.bar_1_s, choice.steady_meters)
         if choice.kind == "given" and choice.given is not None:
             found = forms.pace_from(choice.given)
             return TempoMap(found.knots, found.meters)
-        pace = self.own_pace(lead.id) if lead else None
-        if pace is None or lead is None:
-            return None
-        return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+        return None
+
+    def heard_before(self) -> tuple[Heard[Any], Stated, float]:
+        """(what is known before anything is stated, what is stated, by how much the session's clock shows
+        more than theirs) of the map that corrections solve: the lead's own, or the one that was given.
+        Raises ParameterError where there is none.
+        """
+        choice, lead = self.map_choice(), self.need_lead()
+        ear, base = self.ear(lead.id), self.base_pace(lead.id)
+        line = self._unheld(choice)
+        if choice.kind == "given" and line is not None:
+            return given_heard(line, ear.analysis.onsets if ear else None, lead.offset_s), choice.stated, 0.0
+        if base is None or ear is None:
+            raise ParameterError(
+                f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state "
+                "a tempo instead. Nothing was changed."
+            )
+        return ear.heard(base), choice.stated.shifted(-lead.offset_s), lead.offset_s
 
     def map_choice(self) -> MapPart:
         """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was
@@ -249,6 +371,13 @@ class SessionState:
         )
         return choice.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": start, "meters": meters})
 
+    def steady_now(self) -> tuple[float, float, tuple[Meter, ...]]:
+        """(quarters a minute, where bar 1 lies, meters) of a session that is steady, with what is stated."""
+        choice, line = self.map_choice(), self.session_map()
+        if choice.settled or line is None:
+            return choice.bpm or 120.0, choice.bar_1_s or 0.0, choice.steady_meters
+        return line.bpm_at(0.0), line.second(0.0), line.meters
+
     def need_map(self) -> TempoMap[SessionTimes]:
         found = self.session_map()
         if found is None:
@@ -268,7 +397,11 @@ class SessionState:
         """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now;
         None without a pulse.
         """
-        heard, corrected = self.analysis(take_id), self.document.paces.get(take_id)
+        heard = self.analysis(take_id)
+        own = self.document.take(take_id).role != "lead" or self.document.map.kind == "own"
+        corrected = self.document.paces.get(take_id)
+        if own and self.is_corrected(take_id):
+            corrected = self.counted_pace(take_id)
         found: Mapping[str, Any] | None = heard.facts.get("steady") if heard else None
         if heard is not None and corrected is not None:
             found = steady_document(steady_tempo(corrected, self.struck(take_id), self.duration_s(take_id)))
@@ -355,11 +488,22 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
         state.document,
         takes=takes,
         arrivals=(),
-        map=MapPart(kind="own", limit_ms=state.document.map.limit_ms),
+        map=MapPart(
+            kind="own",
+            limit_ms=state.document.map.limit_ms,
+            statements=tuple(later(one, entry.offset_s) for one in state.document.said.get(take_id, ())),
+        ),
     )
     number = next(k for k, take in enumerate(everything) if take.id == take_id)
     # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
-    revision = replace(state.opened.revision, id=-(LED_FROM + LED_TAKES * state.opened.revision.id + number))
+    parts = {
+        **upgraded(state.opened.revision.parts, state.opened.revision.format),
+        **{f"pace:{take_id}": forms.pace_part(pace) for take_id, pace in document.paces.items()},
+        "takes": forms.takes_part(document.takes),
+        "map": forms.map_part(document.map),
+    }
+    number = -(LED_FROM + LED_TAKES * state.opened.revision.id + number)
+    revision = replace(state.opened.revision, id=number, parts=parts, format=FORMAT)
     opened = replace(state.opened, revision=revision, document=document)
     return replace(state, opened=opened, behind=state.heard_as)
 

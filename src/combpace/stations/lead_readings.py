@@ -84,7 +84,7 @@ def doubt_places(state: SessionState) -> list[Place]:
     lead = state.document.lead
     if (
         lead is None
-        or lead.id in state.document.paces
+        or state.is_corrected(lead.id)
         or state.document.map.kind == "steady"
         or state.document.map.statements
     ):

@@ -20,7 +20,7 @@ from combpace.core.beats.track import Beats
 from combpace.core.clocks import FloatArray, TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo.map import Knot, TempoMap
-from combpace.core.tempo.meters import Meter, parse_meter
+from combpace.core.tempo.meters import Meter, of_beats, parse_meter
 
 # What is read where the user names no meter.
 HEARD = tuple(parse_meter(name) for name in METERS)
@@ -65,14 +65,14 @@ STATED = BarWeights(down=0.2, slip=15.0, change=6.0, stays=0.3, same=0.4)
 class BarHints:
     """What the user knows about bars, as indices of beats.
 
-    meters     (from beat, meter): holds from there to the next one of these
+    meters     (from beat, meter): holds from there to the next one of these; None: as it is heard
     downbeats, others  beats that are downbeats, and that are not
     lines      (beat, 0-1): the lines that were heard without these, and how sure each was
     heard      the meter of each beat that was heard without these, or none of them
     unit       quarters of a beat that all meters share, or None
     """
 
-    meters: tuple[tuple[int, Meter], ...] = ()
+    meters: tuple[tuple[int, Meter | None], ...] = ()
     downbeats: frozenset[int] = frozenset()
     others: frozenset[int] = frozenset()
     lines: tuple[tuple[int, float], ...] = ()
@@ -117,8 +117,8 @@ def read_bars(
     Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
     """
     hints, w = hints or BarHints(), weights or BarWeights()
-    stated = [meter for _, meter in hints.meters]
-    whole = any(at == 0 for at, _ in hints.meters)
+    stated = [meter for _, meter in hints.meters if meter is not None]
+    whole = any(at == 0 for at, _ in hints.meters) and len(stated) == len(hints.meters)
     usual = [one for one in HEARD if hints.unit is None or one.beat_quarters == hints.unit]
     kinds = list(
         dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else usual)])
@@ -154,7 +154,7 @@ def read_bars(
     read = [kinds[place[path[a]]] for a in starts]
     meters = (
         *(
-            _named(meter, int(b - a))
+            of_beats(meter, int(b - a))
             for meter, (a, b) in zip(read[:-1], itertools.pairwise(starts), strict=True)
         ),
         read[-1],
@@ -173,10 +173,10 @@ def _as_hinted(
     """What is stated leaves no other state, what was heard before costs where it moves; in place."""
     bounds = [*hints.meters, (len(score), None)]
     for (start, meter), (stop, _) in itertools.pairwise(bounds):
-        assert meter is not None
-        wanted = kinds.index(Meter(1, meter.numerator, meter.denominator))
-        score[start:stop, place != wanted] = NEVER
-    for index in hints.downbeats | {at for at, _ in hints.meters if at > 0}:
+        if meter is not None:
+            wanted = kinds.index(Meter(1, meter.numerator, meter.denominator))
+            score[start:stop, place != wanted] = NEVER
+    for index in hints.downbeats | {at for at, _ in hints.meters if 0 < at < len(score)}:
         score[index, beat != 0] = NEVER
     for index in hints.others:
         score[index, beat == 0] = NEVER
@@ -255,13 +255,6 @@ def in_one_unit(bars: BarReading, beats: FloatArray) -> BarReading:
     one = 4 if len(quarters) >= len(eighths) else 8
     meters = (Meter(1, m.numerator, one) if unit else m for unit, m in zip(units, bars.meters, strict=True))
     return replace(bars, meters=tuple(meters))
-
-
-def _named(meter: Meter, beats: int) -> Meter:
-    """The meter of a bar of `beats` beats of this kind."""
-    if beats == meter.beats:
-        return meter
-    return Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
 
 
 def _observed(pattern: Pattern, kinds: Sequence[Meter], w: BarWeights) -> FloatArray:

@@ -67,3 +67,10 @@ def parse_meter(text: str, bar: int = 1) -> Meter:
     if not slash or not top.strip().isdecimal() or not bottom.strip().isdecimal():
         raise ParameterError(f"“{text}” is not a meter; write it like 4/4 or 7/8. Nothing was changed.")
     return Meter(bar, int(top), int(bottom))
+
+
+def of_beats(meter: Meter, beats: int) -> Meter:
+    """The meter of a bar of so many beats of another one's kind."""
+    if beats == meter.beats:
+        return meter
+    return Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)

@@ -1,389 +1,253 @@
-"""Bars solved by the ear around what was said: beats keep their times, and which of them open bars is heard
-again with every statement as a constraint.
+"""The one map of a take: a function of what was heard of it and of what was stated.
 
-Nothing of an earlier map enters but its beats: the same statements in any order give the same bars. A
-statement changes what is doubtful and not what is sure. The bars of the map that was heard with nothing
-stated are worth as much as they are sure, for each beat that they would move (`beats.bars.BarHints.lines`).
+Beats as they were heard, followed again where a stated moment lies on none of them; counted into bars again
+with every statement as a constraint (`bars_again`), or, where the ear kept nothing, counted on from what is
+stated (`recount`); then bent through every moment that was stated, all at once (`tied`). No earlier map
+enters: the same statements in any order give the same map, and what holds changes nothing.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence, Set
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Generic
 
 import numpy as np
-from scipy import ndimage
 
-from combpace.core.beats.activations import FRAMES_PER_S, Activations
-from combpace.core.beats.bars import STATED, BarHints, BarReading, in_one_unit, placed, read_bars
-from combpace.core.beats.decoder import Weights
-from combpace.core.beats.meter_network import Pattern, hear_pattern, log_odds
-from combpace.core.beats.redecode import solved_again
-from combpace.core.beats.track import lay_on_onsets
-from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.beats.activations import Activations
+from combpace.core.clocks import ClockT
 from combpace.core.errors import MapConflictError
 from combpace.core.onsets.detect import Onsets
-from combpace.core.statistics import nearest, one_row
+from combpace.core.tempo import anchors, bars_again, counting, recount
+from combpace.core.tempo.bars_again import Row
 from combpace.core.tempo.map import Knot, TempoMap
-from combpace.core.tempo.meters import Meter, bar_index
-from combpace.core.tempo.recount import nearest_bar
-from combpace.core.tempo.statements import Stated
+from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.statements import Stated, Tie, numbered
+from combpace.core.tempo.tied import tied
 
-# A moment that is stated lies on the beat nearest to it, no farther than this share of a beat.
-ON_BEAT = 0.25
-# A line that was heard belongs to a beat this near to it, as a share of a beat.
-SAME_BEAT = 0.3
-# So far from the nearest beat, in beats, a moment lies half-way between two.
-OFF_BEAT = 0.4
-# Two rows of beats speak for themselves as much as each other within this, log odds a beat; each is heard
-# within so many frames.
-AS_MUCH, WIDE = 0.15, 7
-# A dotted beat, quarters.
-DOTTED = 1.5
-# So many beats on either side are what the networks see of one.
-ABOUT_BEATS = 64
-# Two lines that confirm one beat are the same moment within this, seconds.
+# A tie within this share of a beat of a beat is about that beat.
+ON_BEAT = 0.02
+# A tie is about a statement of this moment, seconds.
 SAME_S = 0.002
 
 
 @dataclass(frozen=True, slots=True)
-class Lines:
-    """Bar lines as they were heard with nothing stated.
+class Heard(Generic[ClockT]):
+    """What is known of a take before anything is stated, on one clock.
 
-    times  seconds, on the map's clock, shape (n,), increasing; the first is bar 1
-    sure   0-1, how sure each is, shape (n,)
-    meters  of the bar that each opens
+    pace     its beats and bars as they were heard, or a map that was given in their place
+    attacks  as they were detected
+    pulse    what the networks heard of its pulse; None where nothing was kept: bars are counted on then
+    row      what they said of the beats of a map
     """
 
-    times: FloatArray
-    sure: FloatArray
-    meters: tuple[Meter, ...]
+    pace: TempoMap[ClockT]
+    attacks: Onsets
+    pulse: Callable[[], Activations] | None = None
+    row: Callable[[TempoMap[ClockT]], Row] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
-    """What the networks said of a row of beats as it was heard.
+def solved(heard: Heard[ClockT], stated: Stated) -> TempoMap[ClockT]:
+    """The map. Raises MapConflictError, naming what is stated, where none holds all of it."""
+    base = leveled(heard.pace, stated.levels)
+    if stated == Stated(levels=stated.levels):
+        return base
+    beats = untied(heard, stated)
+    meant = _meant(beats, stated)
+    counted = _counted(heard, base, beats, stated.moved(meant))
+    return _tied(counted, stated, meant, heard.attacks)
 
-    times    seconds, on the map's clock, shape (n,), increasing
-    pattern  of each of them
+
+def untied(heard: Heard[ClockT], stated: Stated) -> TempoMap[ClockT]:
+    """The beats before anything is tied to a moment: as heard, at the level that was stated, followed again
+    where a stated moment lies on none of them.
     """
-
-    times: FloatArray
-    pattern: Pattern
-
-
-def hear_row(pulse: Activations, pace: TempoMap[ClockT]) -> Row:
-    """What the networks say of a map's own beats; pulse and map are on one clock."""
-    _, times = beats_of(pace)
-    return Row(times, hear_pattern(pulse, times))
-
-
-def _pattern_of(times: FloatArray, row: Row, pulse: Callable[[], Activations]) -> Pattern:
-    """What the networks say of beats: what they said where a beat was heard, and anew about those that were
-    not.
-    """
-    gaps = np.diff(times, append=2 * times[-1] - times[-2])
-    at = nearest(row.times, times)
-    known = np.abs(row.times[at] - times) <= SAME_BEAT * gaps
-    downbeat, meter = row.pattern.downbeat[at].copy(), row.pattern.meter[at].copy()
-    edges = np.flatnonzero(np.diff(np.concatenate([[0], ~known, [0]]).astype(int)))
-    for start, stop in zip(edges[::2], edges[1::2], strict=True):
-        low, high = max(0, start - ABOUT_BEATS), min(len(times), stop + ABOUT_BEATS)
-        anew = hear_pattern(pulse(), times[low:high])
-        downbeat[start:stop] = anew.downbeat[start - low : stop - low]
-        meter[start:stop] = anew.meter[start - low : stop - low]
-    return Pattern(downbeat, meter, np.zeros_like(downbeat), np.zeros((len(times), 3)))
+    beats = leveled(heard.pace, stated.levels)
+    held = {tie.time_s for tie in stated.ties}
+    for time in stated.opening:
+        if heard.pulse is None or any(abs(time - tied_s) < SAME_S for tied_s in held):
+            continue
+        if not _inside(beats, time) or bars_again.lies_on_beat(beats, time):
+            continue
+        if bars_again.is_beside(beats, heard.pulse(), time):
+            beats = _shifted(beats, time, heard.attacks)
+        else:
+            beats = _again(beats, heard, time)
+    return beats
 
 
-def lines_of(pace: TempoMap[ClockT]) -> Lines:
-    """The lines of a map from bar 1 to its last knot; each is as sure as the knot on it, else .5."""
-    count = pace.bar_of(float(pace.quarters[-1]) + 1e-6) + 1
-    places = np.asarray(pace.bar_lines(0, max(0, count - 1)))
-    sure = np.full(len(places), 0.5)
-    near = np.clip(np.searchsorted(pace.quarters, places), 0, len(pace.knots) - 1)
-    for k, (place, at) in enumerate(zip(places, near, strict=True)):
-        for one in (at - 1, at):
-            if one >= 0 and abs(pace.knots[one].quarters - place) < 1e-6:
-                sure[k] = pace.knots[one].confidence
-    meters = tuple(pace.meter_of(index) for index in range(len(places)))
-    return Lines(np.asarray(pace.to_seconds(Quarters(places))), sure, meters)
+def place_heard(heard: Heard[ClockT], stated: Stated, place: float) -> float:
+    """Where a place of the solved map lies before anything is tied, seconds: what a tie to it is heard as."""
+    beats, now = untied(heard, stated), solved(heard, stated)
+    _, times = bars_again.beats_of(beats)
+    places, _ = bars_again.beats_of(now)
+    if len(places) != len(times):
+        return beats.second(beats.place(now.second(place)))
+    steps = np.arange(len(places))
+    if places[0] <= place <= places[-1]:
+        return float(np.interp(np.interp(place, places, steps), steps, times))
+    end = 0 if place < places[0] else -1
+    return float(times[end]) + (place - float(places[end])) * 60.0 / now.bpm_at(float(places[end]))
 
 
-def same_beats(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
-    """Whether most counted beats of each of two maps lie near one of the other."""
-    return one_row(beats_of(a)[1], beats_of(b)[1])
+def leveled(pace: TempoMap[ClockT], levels: Sequence[tuple[float | None, Fraction]]) -> TempoMap[ClockT]:
+    """The map read so many times as fast as it was heard, everywhere or from moments on."""
+    now = Fraction(1)
+    for time, factor in sorted(levels, key=lambda level: -np.inf if level[0] is None else level[0]):
+        step = factor / now
+        if step != 1:
+            place = None if time is None else pace.bar_line(recount.nearest_bar(pace, pace.place(time)))
+            pace = anchors.read_as_fast(pace, step, place)
+        now = factor
+    return pace
 
 
-def same_bars(a: TempoMap[ClockT], b: TempoMap[ClockT]) -> bool:
-    """Whether two maps have the same bars, in the same meters, at the same moments."""
-    ours, theirs = lines_of(a), lines_of(b)
-    return (
-        ours.times.shape == theirs.times.shape
-        and bool(np.all(np.abs(ours.times - theirs.times) < SAME_S))
-        and [str(one) for one in ours.meters] == [str(one) for one in theirs.meters]
-    )
+def _inside(beats: TempoMap[ClockT], time: float) -> bool:
+    return bool(beats.times_s[0] < time < beats.times_s[-1])
 
 
-def beats_of(pace: TempoMap[ClockT]) -> tuple[FloatArray, FloatArray]:
-    """(places, seconds) of the counted beats from a map's first knot to its last."""
-    first, last = float(pace.quarters[0]), float(pace.quarters[-1])
-    places = pace.beats_between(first - 1e-6, last + 1e-6)
-    return places, np.asarray(pace.to_seconds(Quarters(places)))
+def _shifted(beats: TempoMap[ClockT], time: float, attacks: Onsets) -> TempoMap[ClockT]:
+    """All beats beside where they were, so that one lies on the moment."""
+    moved = anchors.fix_place(beats, time, beats.beat_near(beats.place(time)), attacks)
+    return _free_but(moved, beats)
 
 
-def lies_on_beat(pace: TempoMap[ClockT], time_s: float) -> bool:
-    """Whether a moment lies so near to a counted beat of a map that it is that beat."""
-    _, times = beats_of(pace)
-    gaps = np.diff(times, append=2 * times[-1] - times[-2])
-    near = int(np.argmin(np.abs(times - time_s)))
-    return bool(abs(times[near] - time_s) <= ON_BEAT * gaps[near])
-
-
-def is_beside(pace: TempoMap[ClockT], pulse: Activations, time_s: float) -> bool:
-    """Whether a moment that lies on no beat says that all beats were read beside the pulse, and not only
-    those about it: as much speaks for the pulse that goes through it; or it lies half-way between two, while
-    no other is fixed and the meter never changes, for an ear that is wrong of a whole take counts off-beats,
-    and one that is wrong in one place was wrong about a change.
-    """
-    _, times = beats_of(pace)
-    near = int(np.argmin(np.abs(times - time_s)))
-    gaps = np.diff(times, append=2 * times[-1] - times[-2])
-    off = abs(float(times[near]) - time_s) / float(gaps[near if times[near] <= time_s else max(0, near - 1)])
-    whole = len(pace.meters) == 1 and not any(knot.fixed for knot in pace.knots)
-    return (off >= OFF_BEAT and whole) or speaks_as_much(pace, pulse, time_s)
-
-
-def speaks_as_much(pace: TempoMap[ClockT], pulse: Activations, time_s: float) -> bool:
-    """Whether as much speaks for the pulse that goes through a moment as for the map's, which does not: then
-    all of it was read beside the beat, and not only what lies about the moment.
-
-    time_s  between the first and the last beat; pulse is on the map's clock
-    """
-    _, times = beats_of(pace)
-    near = int(np.argmin(np.abs(times - time_s)))
-    gaps = np.diff(times, append=2 * times[-1] - times[-2])
-    steps = np.arange(len(times)) + (time_s - times[near]) / gaps[near]
-    inside = steps[(steps > 0) & (steps < len(times) - 1)]
-    beside = np.interp(inside, np.arange(len(times)), times)
-    if len(beside) < 2:
-        return False
-    odds = ndimage.maximum_filter1d(log_odds(pulse.beat.astype(np.float64), 10.0), WIDE)
-
-    def said(moments: FloatArray) -> float:
-        return float(odds[np.clip(np.round(moments * FRAMES_PER_S).astype(int), 0, len(odds) - 1)].mean())
-
-    return said(beside) > said(times) - AS_MUCH
-
-
-def beats_again(
-    pace: TempoMap[ClockT], pulse: Activations, attacks: Onsets, held: Sequence[float]
-) -> TempoMap[ClockT]:
-    """The map with moments that are beats: where one lies beside its beats, they are followed again about it,
-    and the rest stays.
-
-    held     seconds, on the map's clock, which is that of `pulse` and `attacks`
-    Returns  the map as it is where each lies on a beat already; else a knot on every beat, bars to be counted
-             anew
-    Raises   MapConflictError where so much disagrees that the take is to be read as a whole
-    """
-    if all(lies_on_beat(pace, time) for time in held):
-        return pace
-    _, times = beats_of(pace)
-    inside = (times >= 0) & (times * FRAMES_PER_S < len(pulse.beat))
-    times = times[inside]
-    if len(times) < 2 or not all(times[0] < time < times[-1] for time in held):
-        raise MapConflictError("What is stated lies outside the beats that were heard. Nothing was changed.")
-    fixed: list[Knot] = [knot for knot in pace.knots if knot.fixed]
-    exact = np.array(sorted({*held, *(knot.time_s for knot in fixed)}))
-    odds = log_odds(pulse.beat.astype(np.float64), 10.0)
-    row = solved_again(odds, times * FRAMES_PER_S, exact * FRAMES_PER_S, (), Weights())
-    if row is None:
-        raise MapConflictError(
-            "What is stated lies so far from the beats that were heard that all of it would have to be read "
-            "again. Nothing was changed."
-        )
-    rough = row / FRAMES_PER_S
-    laid, carried = lay_on_onsets(rough, attacks)
-    was = {round(knot.time_s, 9): knot for knot in pace.knots}
-    stated = {int(np.argmin(np.abs(rough - time))): float(time) for time in exact}
-    knots: list[Knot] = []
-    for k, time in enumerate(rough):
-        at = stated.get(k, float(time))
-        knot = was.get(round(at, 9))
-        if knot is None and (k in stated or np.abs(times - at).min() < 1e-9):
-            knot = Knot(at, 0.0, confidence=0.5)
-        elif knot is None:
-            knot = Knot(float(laid[k]), 0.0, confidence=float(carried[k]))
-        if not knots or knot.time_s > knots[-1].time_s + 1e-4:
-            knots.append(knot)
-    knots = [replace(knot, quarters=float(k), ramp=1.0) for k, knot in enumerate(knots)]
-    return replace(pace, knots=tuple(knots), meters=(Meter(1, 4, 4),))
-
-
-def bars_again(
-    pace: TempoMap[ClockT],
-    row: Callable[[], Row],
-    pulse: Callable[[], Activations],
-    heard: Lines,
-    stated: Stated,
-    confirmed: Sequence[float] = (),
-    *,
-    even: bool = False,
-) -> TempoMap[ClockT]:
-    """The same beats, counted into bars anew so that everything stated holds; as they were heard where that
-    holds by itself.
-
-    pace       on the clock of the others; what is stated lies on beats of it
-    row        what the networks said of the beats that were heard, of others they are asked with `pulse`:
-               both only where bars are to be heard again
-    heard      the bars as they were heard
-    confirmed  more moments that open bars: those of anchors on lines
-    even       all beats are of one length, and of one note value
-    Returns    knots with their times, anchors and locks; places and meters are new
-    Raises     MapConflictError where a statement lies on no beat, two lie on one, or what is stated leaves
-               no room for a count
-    """
-    places, times = beats_of(pace)
-    gaps = np.diff(times, append=2 * times[-1] - times[-2])
-    held = sorted({*(time for time, _ in stated.bars), *stated.downbeats, *confirmed})
-    opens = {_beat(times, gaps, time) for time in held}
-    if len(opens) < sum(1 for k, time in enumerate(held) if not k or time - held[k - 1] > SAME_S):
-        raise MapConflictError(
-            "Two of the downbeats that you stated lie on one beat. Nothing was changed; take one of them "
-            "back."
-        )
-    changes: list[tuple[int, Meter]] = [(_beat(times, gaps, time), meter) for time, meter in stated.changes]
-    meters = changes if stated.everywhere is None else [(0, stated.everywhere), *changes]
-    near = [int(np.argmin(np.abs(times - time))) for time in heard.times]
-    lines = [
-        (beat, float(sure))
-        for beat, time, sure in zip(near, heard.times, heard.sure, strict=True)
-        if abs(times[beat] - time) <= SAME_BEAT * gaps[beat]
-    ]
-    if len(lines) == len(near) and opens <= set(near) and _as_stated(near, heard.meters, meters):
-        reading = BarReading(tuple(near), heard.meters, np.zeros(0), np.zeros(0))
-    elif (not even or not stated.downbeats) and (
-        all_shifted := _in_one_meter(len(times), opens, heard, meters)
-    ) is not None:
-        # Of one tempo, a bar that is stated says where all are counted from.
-        reading = all_shifted
-    else:
-        opened = np.maximum(0, np.searchsorted(heard.times, times + 0.5 * gaps, "right") - 1)
-        usual = tuple(heard.meters[k] for k in opened) if heard.meters else ()
-        if not opens and stated.everywhere is not None and lines and lines[0][0] == near[0]:
-            # Another meter alone leaves bar 1 where it was heard.
-            opens = {near[0]}
-        unit = pace.meters[0].beat_quarters if even else None
-        hints = BarHints(tuple(meters), frozenset(opens), lines=tuple(lines), heard=usual, unit=unit)
-        reading = read_bars(_pattern_of(times, row(), pulse), hints, STATED, posterior=False)
-        if not meters:
-            reading = in_one_unit(_in_heard_units(reading, heard, times), times)
-    if not opens <= set(reading.starts):
-        raise MapConflictError("However the bars are counted, not all that you stated open one.")
-    made = _counted(pace, places, times, reading, stated, heard)
-    for beat in sorted(opens):
-        place = made.place(float(times[beat]))
-        if abs(made.second(made.bar_line(nearest_bar(made, place))) - times[beat]) > SAME_S:
-            raise MapConflictError(
-                f"The downbeat at {times[beat]:.3f} s lies before bar 1, and the lead-in is counted in whole "
-                "bars. Nothing was changed; state bar 1 anew first."
-            )
+def _again(beats: TempoMap[ClockT], heard: Heard[ClockT], time: float) -> TempoMap[ClockT]:
+    """Beats followed again about a moment, where the pulse allows it."""
+    assert heard.pulse is not None
+    try:
+        made = bars_again.beats_again(beats, heard.pulse(), heard.attacks, [time])
+    except MapConflictError:
+        return _shifted(beats, time, heard.attacks)
     return made
 
 
-def _in_one_meter(
-    count: int, opens: Set[int], heard: Lines, stated: Sequence[tuple[int, Meter]]
-) -> BarReading | None:
-    """Bars of the one meter that was heard throughout, all begun on another beat, where everything stated
-    holds in them; None where it does not. An ear that hears no change is oftener wrong about where all bars
-    begin than about a change that it did not hear.
+def _free_but(made: TempoMap[ClockT], was: TempoMap[ClockT]) -> TempoMap[ClockT]:
+    """A map without anchors but those that another has."""
+    fixed = {knot.time_s for knot in was.knots if knot.fixed}
+    return replace(made, knots=tuple(replace(knot, fixed=knot.time_s in fixed) for knot in made.knots))
+
+
+def _meant(beats: TempoMap[ClockT], stated: Stated) -> Callable[[float], float]:
+    """Which beat a moment is about, as that beat's time before anything is tied; of what lies on none, and
+    has no tie that says it, the nearest.
     """
-    names = {str(meter) for meter in heard.meters}
-    if len(names) != 1 or stated or not opens:
-        return None
-    meter = heard.meters[0]
-    phases = {beat % meter.beats for beat in opens}
-    if len(phases) > 1:
-        return None
-    starts = tuple(range(phases.pop(), count, meter.beats))
-    return BarReading(starts, (meter,) * len(starts), np.zeros(0), np.zeros(0))
+    _, times = bars_again.beats_of(beats)
+    opening = stated.opening
 
+    def to(time: float) -> float:
+        tie = next((one for one in stated.ties if abs(one.time_s - time) < SAME_S), None)
+        wanted = time if tie is None else tie.heard_s
+        near = float(times[int(np.argmin(np.abs(times - wanted)))])
+        return near if any(abs(time - one) < SAME_S for one in opening) else wanted
 
-def _in_heard_units(reading: BarReading, heard: Lines, times: FloatArray) -> BarReading:
-    """Bars whose beats are of a note value that was not heard are named by one that was, the one in which the
-    tempo goes on best: two eighths beside 7/8 are 2/8, and no 6/8 at three times the tempo.
-    """
-    units = {meter.beat_quarters for meter in heard.meters if meter.beat_quarters != DOTTED}
-    lengths = np.diff(heard.times) / np.array([meter.bar_quarters for meter in heard.meters[:-1]])
-    if not units or not len(lengths) or any(meter.beat_quarters == DOTTED for meter in heard.meters):
-        return reading
-    quarter = float(np.median(lengths))
-    meters = list(reading.meters)
-    for k, (start, meter) in enumerate(zip(reading.starts, reading.meters, strict=True)):
-        if meter.beat_quarters == DOTTED:
-            gap = float(times[min(start + 1, len(times) - 1)] - times[min(start, len(times) - 2)])
-            best = min(units, key=lambda unit: abs(np.log2(gap / (unit * quarter))))
-            meters[k] = Meter(1, meter.beats, round(4 / best))
-    return replace(reading, meters=tuple(meters))
-
-
-def _as_stated(starts: Sequence[int], heard: Sequence[Meter], stated: Sequence[tuple[int, Meter]]) -> bool:
-    """Whether bars are in the meters that were stated, each from its beat to the next one's."""
-    for k, (start, meter) in enumerate(stated):
-        stop = stated[k + 1][0] if k + 1 < len(stated) else np.inf
-        inside = [str(one) for at, one in zip(starts, heard, strict=True) if start <= at < stop]
-        if (start > 0 and start not in starts) or any(one != str(meter) for one in inside):
-            return False
-    return True
-
-
-def _beat(times: FloatArray, gaps: FloatArray, time: float) -> int:
-    near = int(np.argmin(np.abs(times - time)))
-    if abs(times[near] - time) > ON_BEAT * gaps[near]:
-        raise MapConflictError(
-            f"What is stated at {time:.3f} s lies on no beat of the map. Nothing was changed."
-        )
-    return near
+    return to
 
 
 def _counted(
-    pace: TempoMap[ClockT],
-    places: FloatArray,
-    times: FloatArray,
-    reading: BarReading,
-    stated: Stated,
-    heard: Lines,
+    heard: Heard[ClockT], base: TempoMap[ClockT], beats: TempoMap[ClockT], stated: Stated
 ) -> TempoMap[ClockT]:
-    """The map with these bars; bar 1 where it was stated, else at the line nearest to where it was heard."""
-    starts, meters = list(reading.starts), list(reading.meters)
-    lead_in = 0
-    if stated.bars:
-        time, number = stated.bars[0]
-        first = starts.index(int(np.argmin(np.abs(times - time)))) - bar_index(number)
-        # Bars before the first that was read are counted back in its meter.
-        lead_in, first = max(0, -first), max(0, first)
-    else:
-        first = int(np.argmin(np.abs(times[starts] - heard.times[0]))) if len(heard.times) else 0
-        earliest = min(stated.downbeats, default=np.inf)
-        while first and times[starts[first]] > earliest + SAME_S:
-            first -= 1
-    starts, meters = starts[first:], meters[first:]
-    after, named = placed(len(times), tuple(starts), tuple(meters))
-    beat = named[0].beat_quarters
-    # A knot between beats keeps its share of the way; beyond both ends places run on.
-    steps = np.interp(pace.quarters, places, np.arange(len(places)))
-    moved = np.interp(steps, np.arange(len(after)), after)
-    low, high = pace.quarters < places[0], pace.quarters > places[-1]
-    moved[low] = after[0] + (pace.quarters[low] - places[0])
-    moved[high] = after[-1] + (pace.quarters[high] - places[-1])
-    knots = tuple(replace(knot, quarters=float(q)) for knot, q in zip(pace.knots, moved, strict=True))
-    made = replace(pace, knots=knots, meters=named)
-    if lead_in:
-        made = made.counted_from(-lead_in * named[0].beats * beat)
-    for time, number in stated.bars[1:]:
-        if abs(made.second(made.bar_line(bar_index(number))) - time) > SAME_S:
-            raise MapConflictError(
-                f"Bar {stated.bars[0][1]} at {stated.bars[0][0]:.3f} s and bar {number} at {time:.3f} s "
-                "cannot both hold with the beats that are heard between them. Nothing was changed."
-            )
+    """The beats counted into bars so that everything stated holds; `stated` lies on them."""
+    confirmed = [base.second(place) for place in recount.confirmed_in(base)]
+    if heard.pulse is not None and heard.row is not None and not beats.has_ramps:
+        pulse, row = heard.pulse, heard.row
+        lines = bars_again.lines_of(base)
+        inside = _within(stated, beats)
+        if inside is not None:
+            try:
+                return bars_again.bars_again(beats, lambda: row(base), pulse, lines, inside, confirmed)
+            except MapConflictError:
+                if stated.others or any(reach for _, reach in stated.reach):
+                    raise
+    return by_count(beats, stated, heard.attacks)
+
+
+def _within(stated: Stated, beats: TempoMap[ClockT]) -> Stated | None:
+    """What is stated, where all of it lies among the beats; None where something lies beyond them."""
+    period = float(np.median(np.diff(beats.times_s)))
+    first, last = float(beats.times_s[0]) - period, float(beats.times_s[-1]) + period
+    moments = [*stated.opening, *stated.others, *(time for time, _ in stated.changes)]
+    return stated if all(first < time < last for time in moments) else None
+
+
+def by_count(beats: TempoMap[ClockT], stated: Stated, attacks: Onsets) -> TempoMap[ClockT]:
+    """The beats counted on from what is stated, without the ear. They keep their times, but where two bars
+    are stated so that another number of beats lies between them.
+
+    stated  on beats of the map
+    Raises  MapConflictError where no count holds all of it, or where only the ear could say
+    """
+    if stated.others:
+        raise MapConflictError(
+            "Where no downbeat is was said, but nothing is kept of what was heard there; say where one is "
+            "instead. Nothing was changed."
+        )
+    if stated.everywhere is not None:
+        beats = recount.with_meter(beats, stated.everywhere, recount.confirmed_in(beats))
+    was, held = beats, [beats.second(place) for place in recount.confirmed_in(beats)]
+    for k, (time, number) in enumerate(sorted(stated.bars)):
+        line = beats.bar_line(bar_index(number))
+        if k and abs(beats.second(line) - time) > SAME_S:
+            beats = _free_but(anchors.fix_place(_fixed(beats, held), time, line, attacks), was)
+        elif not k:
+            beats = _opened(beats, time, held, numbered=False)
+            beats = numbered(beats, stated)
+        held.append(time)
+    for time in stated.downbeats:
+        beats = _opened(beats, time, held, numbered=bool(stated.bars))
+        held.append(time)
+    for time, meter in stated.changes:
+        beats = recount.with_meter_from(beats, beats.place(time), meter, [beats.place(at) for at in held])
+    for start, stop, meter in stated.ranges:
+        first = recount.nearest_bar(beats, beats.place(start))
+        length = 60.0 * meter.bar_quarters / beats.bpm_at(beats.place(start) + 1e-6)
+        bars = max(1, round((stop - start) / length))
+        beats = counting.meter_in(beats, first, first + bars - 1, meter)
+    return numbered(beats, stated)
+
+
+def _fixed(beats: TempoMap[ClockT], held: Sequence[float]) -> TempoMap[ClockT]:
+    for time in held:
+        beats = anchors.lock(beats, beats.beat_near(beats.place(time)), False)
+    return beats
+
+
+def _opened(
+    beats: TempoMap[ClockT], time: float, held: Sequence[float], *, numbered: bool
+) -> TempoMap[ClockT]:
+    """The map in which the beat at a moment opens a bar, and every one that is held still does."""
+    made, _ = recount.with_downbeat(
+        beats, beats.beat_near(beats.place(time)), [beats.place(at) for at in held], numbered=numbered
+    )
     return made
+
+
+def _tied(
+    counted: TempoMap[ClockT], stated: Stated, meant: Callable[[float], float], attacks: Onsets
+) -> TempoMap[ClockT]:
+    """The counted map through every moment that was stated."""
+    ties: dict[float, Knot] = {}
+    alone: list[float] = []
+    bars = {time: counted.bar_line(bar_index(number)) for time, number in stated.bars}
+    for tie in (*stated.ties, *(Tie(time, meant(time)) for time in stated.opening)):
+        if any(abs(tie.time_s - knot.time_s) < SAME_S for knot in ties.values()):
+            continue
+        bar = next((line for time, line in bars.items() if abs(time - tie.time_s) < SAME_S), None)
+        opens = any(abs(time - tie.time_s) < SAME_S for time in stated.downbeats)
+        place = counted.place(meant(tie.time_s) if opens else tie.heard_s)
+        place = _place_of(counted, place, opens=opens) if bar is None else bar
+        locked = any(abs(time - tie.time_s) < SAME_S for time in stated.locked)
+        ties[tie.time_s] = Knot(tie.time_s, place, True, locked)
+        if tie.alone:
+            alone.append(place)
+    return tied(counted, list(ties.values()), attacks, alone)
+
+
+def _place_of(counted: TempoMap[ClockT], place: float, *, opens: bool) -> float:
+    """The place that a tie is about: a beat where it opens a bar, or was heard on one."""
+    beat = counted.beat_near(place)
+    if opens:
+        return beat
+    unit = counted.meter_of(counted.bar_of(place)).beat_quarters
+    return beat if abs(beat - place) < ON_BEAT * unit else place

@@ -7,12 +7,14 @@ a quarter of a beat.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from fractions import Fraction
 
 from combpace.core.clocks import ClockT, SessionTimes
 from combpace.core.errors import MapConflictError
 from combpace.core.onsets.detect import Onsets
-from combpace.core.tempo import anchors, recount
+from combpace.core.tempo import anchors, counting, recount
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter, bar_index
 
@@ -21,8 +23,24 @@ HOLDS_S = 0.0005
 # How far a confirmed downbeat may lie from its line in a steady map, in beats: farther, the next beat would
 # be as near.
 FARTHEST_BEATS = 0.25
+# How far a downbeat moves the bars that were heard: all, those from it on, its own.
+REACHES = ("everywhere", "from here on", "only this bar")
 # Two stated bars set a tempo that was found where it differs by no more than this share.
 SAME_TEMPO = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Tie:
+    """A beat or a place tied to a moment by hand.
+
+    time_s   where it lies
+    heard_s  where it lies before anything is tied: among the beats as they were heard
+    alone    no other bar line moves
+    """
+
+    time_s: float
+    heard_s: float
+    alone: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,19 +50,46 @@ class Stated:
     bars       (moment, bar number): this is the line of that bar
     downbeats  moments that open a bar
     meters     (moment, meter): from the bar line there on; None as moment: everywhere
+    others     moments that open none
+    ranges     (moment, end, meter): from the bar line there to the one at the end; what follows is counted on
+    ties       what was put on a moment by hand; of a bar or downbeat, which beat is meant
+    reach      (moment of a downbeat, one of REACHES): how far it moves the bars that were heard
+    locked     moments whose ties are guarded
+    levels     (moment, factor): from the bar line there on, or everywhere, so many times as many beats as
+               were heard
     """
 
     bars: tuple[tuple[float, int], ...] = ()
     downbeats: tuple[float, ...] = ()
     meters: tuple[tuple[float | None, Meter], ...] = ()
+    others: tuple[float, ...] = ()
+    ranges: tuple[tuple[float, float, Meter], ...] = ()
+    ties: tuple[Tie, ...] = ()
+    reach: tuple[tuple[float, str], ...] = ()
+    locked: tuple[float, ...] = ()
+    levels: tuple[tuple[float | None, Fraction], ...] = ()
+
+    def moved(self, to: Callable[[float], float]) -> Stated:
+        """The same statements about other moments; what a tie was heard as stays."""
+        return Stated(
+            tuple((to(time), bar) for time, bar in self.bars),
+            tuple(to(time) for time in self.downbeats),
+            tuple((None if time is None else to(time), meter) for time, meter in self.meters),
+            tuple(to(time) for time in self.others),
+            tuple((to(start), to(stop), meter) for start, stop, meter in self.ranges),
+            tuple(replace(tie, time_s=to(tie.time_s)) for tie in self.ties),
+            tuple((to(time), reach) for time, reach in self.reach),
+            tuple(to(time) for time in self.locked),
+            tuple((None if time is None else to(time), factor) for time, factor in self.levels),
+        )
 
     def shifted(self, offset_s: float) -> Stated:
         """The same statements on a clock that shows `offset_s` more."""
-        return Stated(
-            tuple((time + offset_s, bar) for time, bar in self.bars),
-            tuple(time + offset_s for time in self.downbeats),
-            tuple((None if time is None else time + offset_s, meter) for time, meter in self.meters),
-        )
+        if not offset_s:
+            return self
+        made = self.moved(lambda time: time + offset_s)
+        ties = tuple(replace(tie, heard_s=tie.heard_s + offset_s) for tie in made.ties)
+        return replace(made, ties=ties)
 
     @property
     def everywhere(self) -> Meter | None:
@@ -57,6 +102,11 @@ class Stated:
         return sorted(
             ((time, meter) for time, meter in self.meters if time is not None), key=lambda change: change[0]
         )
+
+    @property
+    def opening(self) -> list[float]:
+        """Moments that open bars, in order."""
+        return sorted({*(time for time, _ in self.bars), *self.downbeats})
 
 
 def breathing_as_stated(pace: TempoMap[ClockT], stated: Stated, attacks: Onsets) -> TempoMap[ClockT]:
@@ -155,6 +205,10 @@ def _with_changes(
         moments = [line.second(place) for place in confirmed]
         line = recount.with_meter_from(line, line.place(time), meter, confirmed)
         confirmed = [line.place(moment) for moment in moments]
+    for start, stop, meter in stated.ranges:
+        first = recount.nearest_bar(line, line.place(start))
+        bars = max(1, round((line.place(stop) - line.bar_line(first)) / meter.bar_quarters))
+        line = counting.meter_in(line, first, first + bars - 1, meter)
     return line
 
 

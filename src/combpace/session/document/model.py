@@ -6,9 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Literal
-
-from pydantic import BaseModel, ConfigDict, Field
+from typing import Any, Literal
 
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError, ParameterError
@@ -17,10 +15,11 @@ from combpace.core.onsets.choose import Choice
 from combpace.core.parts.cells import CellEdit
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import Meter, parse_meter
+from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.statements import Stated
+from combpace.session.document.stated import LevelStatement, Part, Statement, TempoStatement, stated_of
 
-FORMAT = 7
+FORMAT = 8
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -114,46 +113,7 @@ class PartEntry:
 # -- the map
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
-class BarStatement(_Part):
-    """This moment of the session is the line of that bar."""
-
-    what: Literal["bar"] = "bar"
-    time_s: float
-    bar: int
-
-
-class DownbeatStatement(_Part):
-    """This moment of the session opens a bar."""
-
-    what: Literal["downbeat"] = "downbeat"
-    time_s: float
-
-
-class MeterStatement(_Part):
-    """This meter holds from the bar line at a moment of the session on, or everywhere."""
-
-    what: Literal["meter"] = "meter"
-    meter: str
-    time_s: float | None = None
-
-
-class TempoStatement(_Part):
-    """The session's tempo where it is steady, quarters a minute."""
-
-    what: Literal["tempo"] = "tempo"
-    bpm: float
-
-
-Statement = Annotated[
-    BarStatement | DownbeatStatement | MeterStatement | TempoStatement, Field(discriminator="what")
-]
-
-
-class MapPart(_Part):
+class MapPart(Part):
     """The session's map, and what the user stated of it: statements hold in every kind of map.
 
     edited      of a given map: it was made of the session's own by editing, not from a file
@@ -186,16 +146,17 @@ class MapPart(_Part):
 
     @property
     def stated(self) -> Stated:
-        """The statements as the core takes them, in session time."""
-        return Stated(
-            tuple((one.time_s, one.bar) for one in self.statements if isinstance(one, BarStatement)),
-            tuple(sorted(one.time_s for one in self.statements if isinstance(one, DownbeatStatement))),
-            tuple(
-                (one.time_s, parse_meter(one.meter))
-                for one in self.statements
-                if isinstance(one, MeterStatement)
-            ),
+        """The statements as the core takes them, in session time. How fast a take is read counts no more
+        where the knots were made so.
+        """
+        return stated_of(
+            one for one in self.statements if not (isinstance(one, LevelStatement) and one.knotted)
         )
+
+    @property
+    def settled(self) -> bool:
+        """Whether the knots that were given, or the steady map, hold everything that is stated."""
+        return all(one.knotted or isinstance(one, TempoStatement) for one in self.statements)
 
     @property
     def stated_bpm(self) -> float | None:
@@ -320,6 +281,9 @@ def as_played_rule() -> RuleChoice:
 class Document:
     """Everything decided, typed.
 
+    paces    knots in the place of what was heard of takes, by their ids
+    said     what was stated of the bars of takes with a pace of their own, on the clock of each; of the lead
+             it stands with the map
     notes    parts: what came in as MIDI files
     pieces   takes that sound in pieces, by their ids
     arrivals loops that are heard before they are kept; they are no takes yet (`session.arrivals`)
@@ -330,6 +294,7 @@ class Document:
     takes: tuple[TakeEntry, ...] = ()
     map: MapPart = field(default_factory=MapPart)
     paces: Mapping[str, TempoMap[TakeTimes]] = field(default_factory=dict)
+    said: Mapping[str, tuple[Statement, ...]] = field(default_factory=dict)
     edits: Mapping[str, OnsetEdits] = field(default_factory=dict)
     rules: Mapping[str, RuleChoice] = field(default_factory=dict)
     pegs: Mapping[str, TakePegs] = field(default_factory=dict)

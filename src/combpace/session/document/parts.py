@@ -1,13 +1,14 @@
 """How a document lies in the history's parts, as JSON values.
 
 Parts: "takes" (placements, bundles, roles, arrivals), "map" (its kind and what was stated of it), "refused"
-(proposals that are not made again), "arriving" (what arrivals do), and per take "pace:ID" (own pace after
-corrections), "onsets:ID" (hand edits), "rule:ID" and "pegs:ID".
+(proposals that are not made again), "arriving" (what arrivals do), and per take "pace:ID" (knots in the place
+of what was heard), "said:ID" (what was stated of its own bars), "onsets:ID" (hand edits), "rule:ID" and
+"pegs:ID".
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict
 from typing import Any
 
@@ -40,6 +41,7 @@ from combpace.session.document.model import (
     TakePegs,
     TakePieces,
 )
+from combpace.session.document.stated import Statement, statement_from, statement_part
 from combpace.session.document.upgrades import upgraded
 
 
@@ -62,6 +64,7 @@ def read(parts: Mapping[str, Any], format: int) -> Document:
         takes=tuple(TakeEntry(**dict(TakeForm.model_validate(entry))) for entry in parts.get("takes", [])),
         map=MapPart.model_validate(parts.get("map") or {}),
         paces={take: pace_from(value) for take, value in each("pace").items()},
+        said={take: tuple(map(statement_from, value)) for take, value in each("said").items()},
         edits={take: edits_from(value) for take, value in each("onsets").items()},
         rules={take: rule_from(value) for take, value in each("rule").items()},
         pegs={take: pegs_from(value) for take, value in each("pegs").items()},
@@ -132,7 +135,11 @@ def pieces_from(value: Mapping[str, Any]) -> TakePieces:
 
 
 def map_part(chosen: MapPart) -> dict[str, Any]:
-    return chosen.model_dump(mode="json")
+    return {**chosen.model_dump(mode="json"), "statements": said_part(chosen.statements)}
+
+
+def said_part(statements: Iterable[Statement]) -> list[dict[str, Any]]:
+    return [statement_part(one) for one in statements]
 
 
 def pace_part(pace: TempoMap[TakeTimes]) -> dict[str, Any]:

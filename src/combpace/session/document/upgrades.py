@@ -88,6 +88,16 @@ def _from_6(parts: Parts) -> Parts:
     return parts
 
 
+def _from_7(parts: Parts) -> Parts:
+    """What is stated is solved for. Up to then every pace and steady map was kept as it came out: it counts
+    as given, and holds what was stated of it.
+    """
+    old = parts.get("map")
+    if not old or not old.get("statements"):
+        return parts
+    return {**parts, "map": {**old, "statements": [{**one, "knotted": True} for one in old["statements"]]}}
+
+
 def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
     line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
@@ -110,4 +120,5 @@ UPGRADES: dict[int, Callable[[Parts], Parts]] = {
     4: _from_4,
     5: _from_5,
     6: _from_6,
+    7: _from_7,
 }

@@ -11,15 +11,10 @@ from combpace.core.tempo import anchors as solving
 from combpace.core.tempo.map import Knot
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Quarters, decision
-from combpace.session.document.model import BarStatement, DownbeatStatement
-from combpace.session.map_changes import (
-    SAME_MOMENT_S,
-    breathing_change,
-    moment_of,
-    need_line,
-    without_statements,
-)
+from combpace.session.map_changes import restated
+from combpace.session.saying import at_moment, with_list, without
 from combpace.session.state import SessionState
+from combpace.stations.bars.decisions import locked_at, released, tie
 
 # An anchor is meant where a place is named this near to it, in quarters.
 NEAR_PLACE = 0.02
@@ -43,14 +38,13 @@ def anchors(state: SessionState, args: AnchorsArgs) -> Change:
     """Lock, unlock, release or shift several anchors as one; those that are locked are neither released nor
     shifted.
     """
-    lead, chosen = state.need_lead(), state.map_choice()
+    chosen = state.map_choice()
     if chosen.kind == "steady":
         raise ParameterError(
             "A steady map has one tempo and no anchors; follow the lead's own pace first. Nothing "
             "was changed."
         )
-    pace = need_line(state, lead)
-    meant = [knot for knot in solving.anchors(pace) if _is_meant(state, args, knot)]
+    meant = [knot for knot in solving.anchors(state.need_map()) if _is_meant(state, args, knot)]
     free = [knot for knot in meant if not knot.locked]
     if not meant:
         raise ParameterError("No anchor is chosen. Nothing was changed.")
@@ -58,44 +52,20 @@ def anchors(state: SessionState, args: AnchorsArgs) -> Change:
         raise ParameterError(
             f"{words.count(len(meant), 'anchor')} chosen, all locked; unlock them first. Nothing was changed."
         )
-    new, heard, marks = pace, state.analysis(lead.id), state.onsets(lead.id)
     if args.what in ("lock", "unlock"):
-        for knot in meant:
-            new = solving.lock(new, knot.quarters, args.what == "lock")
-        return breathing_change(
-            state, lead, pace, new, chosen, f"{words.count(len(meant), 'anchor')} {DONE[args.what]}"
-        )
+        chosen = locked_at(state, chosen, [knot.quarters for knot in meant], args.what == "lock")
+        return restated(state, chosen, f"{words.count(len(meant), 'anchor')} {DONE[args.what]}")
     if args.what == "release":
-        for knot in free:
-            new = solving.release(new, knot.quarters, marks, heard.pace if heard else None)
-            chosen = without_statements(chosen, knot.time_s + lead.offset_s)
-        return breathing_change(
-            state, lead, pace, new, chosen, f"{words.count(len(free), 'anchor')} released{_left(meant, free)}"
-        )
+        chosen, parts = released(state, chosen, [knot.time_s for knot in free])
+        said = f"{words.count(len(free), 'anchor')} released{_left(meant, free)}"
+        return restated(state, chosen, said, parts=parts)
     if args.ms == 0:
         raise ParameterError("Say by how many milliseconds they are shifted. Nothing was changed.")
-    by_s = args.ms / 1000.0
-    # The one that others would be run into goes first.
-    for knot in sorted(free, key=lambda knot: -knot.time_s * by_s):
-        new = solving.fix_place(new, knot.time_s + by_s, knot.quarters, marks)
-        at = knot.time_s + lead.offset_s
-        moved = tuple(
-            one.model_copy(update={"time_s": at + by_s})
-            if isinstance(one, BarStatement | DownbeatStatement)
-            and (when := moment_of(one)) is not None
-            and abs(when - at) < SAME_MOMENT_S
-            else one
-            for one in chosen.statements
-        )
-        chosen = chosen.model_copy(update={"statements": moved})
-    return breathing_change(
-        state,
-        lead,
-        pace,
-        new,
-        chosen,
-        f"{words.count(len(free), 'anchor')} shifted by {words.signed_ms(args.ms)} ms{_left(meant, free)}",
-    )
+    for knot in free:
+        moved, old = tie(state, knot.quarters, knot.time_s + args.ms / 1000.0), at_moment(chosen, knot.time_s)
+        chosen = with_list(without(chosen, [] if old is None else [old]), [moved], add=True)
+    said = f"{words.count(len(free), 'anchor')} shifted by {words.signed_ms(args.ms)} ms{_left(meant, free)}"
+    return restated(state, chosen, said)
 
 
 def _is_meant(state: SessionState, args: AnchorsArgs, knot: Knot) -> bool:

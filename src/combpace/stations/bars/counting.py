@@ -4,33 +4,30 @@ several in another meter.
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field
 
 from combpace.core.clocks import SessionTimes
-from combpace.core.errors import ParameterError
-from combpace.core.tempo import anchors, counting
+from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import Meter, bar_index, parse_meter
-from combpace.core.tempo.recount import confirmed_in
+from combpace.core.tempo.meters import Meter, bar_index, of_beats, parse_meter
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, decision
-from combpace.session.document.model import BarStatement, DownbeatStatement, MapPart, MeterStatement
+from combpace.session.document.model import MapPart
+from combpace.session.document.stated import BarStatement, DownbeatStatement, MeterStatement
 from combpace.session.map_changes import (
-    SAME_MOMENT_S,
-    breathing_change,
-    moment_of,
-    need_line,
+    replaced_in,
+    restated,
     stated_bars,
+    steady_again,
     steady_change,
     steady_line,
-    steady_now,
-    with_statement,
 )
 from combpace.session.reach import near_audio
+from combpace.session.saying import SAME_MOMENT_S, with_statement, without
 from combpace.session.state import SessionState
-from combpace.stations.bars.decisions import bar_here
+from combpace.stations.bars.decisions import bar_here, opens_bar
 
 STEPS = {"later": 1, "earlier": -1}
 
@@ -68,38 +65,56 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
     """
     step, line = STEPS[args.direction], state.need_map()
     if args.bar is not None and bar_index(args.bar) > 0:
-        index = bar_index(args.bar) - 1
+        at = line.bar_line(bar_index(args.bar))
+        for one in stated_bars(state.map_choice()):
+            if abs(one.time_s - line.second(at)) < SAME_MOMENT_S:
+                raise ParameterError(
+                    f"Bar {one.bar} was stated at {words.clock(one.time_s)} and stays there. Nothing was "
+                    "changed; say anew where it is."
+                )
         note = f"From bar {args.bar} on all bar lines are one beat {args.direction}"
-        return _recounted(state, index, line.meter_of(index).beats + step, note)
-    lead, chosen = state.need_lead(), state.map_choice()
-    beat = line.meters[0].beat_quarters
+        moment = _beats_on(line, at, step)
+        return opens_bar(state, DownbeatStatement(time_s=moment, reach="from here on"), note)
+    chosen, beat = state.map_choice(), line.meters[0].beat_quarters
     note = f"All bar lines are one beat {args.direction}"
     if chosen.kind == "steady":
-        bpm, start, meters = steady_now(state)
+        bpm, start, meters = state.steady_now()
         by_s = step * 60.0 * beat / bpm
         chosen, replaced = _bars_moved(chosen, by_s)
-        _refuse_confirmed(state, chosen, args.direction)
+        _refuse_confirmed(chosen, args.direction)
         return steady_change(
             state,
             chosen,
             steady_line(state, chosen, bpm, start + by_s, meters),
             f"{note}; bar 1 is {{bar_1}}.{replaced}",
         )
-    pace = need_line(state, lead)
-    freed = pace
-    for one in stated_bars(chosen):
-        freed = anchors.unfixed(freed, one.time_s - lead.offset_s, SAME_MOMENT_S)
-    new = counting.one_beat(freed, step)
+    _refuse_confirmed(chosen, args.direction)
+    if not stated_bars(chosen):
+        first = max(0, line.bar_of(float(line.quarters[0]) + 0.99 * line.meters[0].bar_quarters))
+        moment = _beats_on(line, line.bar_line(first), step)
+        return opens_bar(state, DownbeatStatement(time_s=moment, reach="everywhere"), note)
     # What the action names is excepted: a bar that was stated is the same bar, one beat on.
     replaced = ""
     for one in stated_bars(chosen):
-        at = new.bar_line(bar_index(one.bar))
-        new = anchors.lock(new, at, False)
-        chosen, said = with_statement(
-            chosen, BarStatement(time_s=new.second(at) + lead.offset_s, bar=one.bar), (one,)
+        moved = BarStatement(
+            time_s=_beats_on(line, line.bar_line(bar_index(one.bar)), step),
+            bar=one.bar,
+            reach="everywhere",
         )
+        chosen, said = with_statement(chosen, moved, (one,))
         replaced += said
-    return breathing_change(state, lead, pace, new, chosen, note, replaced)
+    chosen, parts = replaced_in(state, chosen)
+    return restated(state, chosen, note, replaced, parts=parts)
+
+
+def _beats_on(line: TempoMap[SessionTimes], place: float, beats: int) -> float:
+    """The moment so many counted beats after a place, or before it."""
+    if beats < 0:
+        low = line.bar_line(line.bar_of(place - 1e-6) + min(0, beats) // 2 - 1)
+        before = line.beats_between(low, place - 1e-6)
+        return line.second(float(before[beats]))
+    high = place + (beats + 2) * max(meter.beat_quarters for meter in line.meters)
+    return line.second(float(line.beats_between(place, high + 1e-6)[beats]))
 
 
 def _bars_moved(chosen: MapPart, by_s: float) -> tuple[MapPart, str]:
@@ -110,8 +125,9 @@ def _bars_moved(chosen: MapPart, by_s: float) -> tuple[MapPart, str]:
     return chosen, replaced
 
 
-def _refuse_confirmed(state: SessionState, chosen: MapPart, direction: str) -> None:
-    held = next((one for one in chosen.statements if isinstance(one, DownbeatStatement)), None)
+def _refuse_confirmed(chosen: MapPart, direction: str) -> None:
+    downbeats = (one for one in chosen.statements if isinstance(one, DownbeatStatement))
+    held = next((one for one in downbeats if one.reach != "everywhere"), None)
     if held is not None:
         raise ParameterError(
             f"The downbeat confirmed at {words.clock(held.time_s)} would lie inside a bar if all "
@@ -135,71 +151,55 @@ def odd_bar(state: SessionState, args: OddArgs) -> Change:
     """One bar of so many beats; all bars after it are counted on from its end, up to the next confirmed
     downbeat.
     """
-    index = bar_index(args.bar)
-    return _recounted(state, index, args.beats, f"Bar {args.bar} has {words.count(args.beats, 'beat')}")
+    line, index = state.need_map(), bar_index(args.bar)
+    if index < 0:
+        raise ParameterError("The lead-in is counted in whole bars; say from bar 1 on. Nothing was changed.")
+    note = f"Bar {args.bar} has {words.count(args.beats, 'beat')}"
+    return _ranged(state, index, 1, of_beats(line.meter_of(index), args.beats), note)
 
 
-def _recounted(state: SessionState, index: int, beats: int, note: str) -> Change:
-    lead, chosen, line = state.need_lead(), state.map_choice(), state.need_map()
-    old_end = line.second(line.bar_line(index + 1))
-    following = line.meter_of(index + 1)
-    if chosen.kind == "steady":
-        confirmed = [
-            line.bar_line(_nearest(line, moment))
-            for one in chosen.statements
-            if not isinstance(one, MeterStatement) and (moment := moment_of(one)) is not None
-        ]
-        new = counting.bar_of_beats(line, index, beats, confirmed)
-        chosen = _with_odd(chosen, line, new, index, old_end, following)
-        bpm, start, _ = steady_now(state)
-        return steady_change(
-            state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False
-        )
-    pace = need_line(state, lead)
-    new_pace = counting.bar_of_beats(pace, index, beats, confirmed_in(pace))
-    session: TempoMap[SessionTimes] = TempoMap(new_pace.shifted(lead.offset_s).knots, new_pace.meters)
-    chosen = _with_odd(chosen, line, session, index, old_end, following)
-    return breathing_change(state, lead, pace, new_pace, chosen, note, odd=False)
-
-
-def _nearest(line: TempoMap[Any], moment: float) -> int:
-    place = line.place(moment)
-    index = line.bar_of(place + 1e-6)
-    return index if place - line.bar_line(index) <= line.bar_line(index + 1) - place else index + 1
-
-
-def _with_odd(
-    chosen: MapPart,
-    old: TempoMap[SessionTimes],
-    new: TempoMap[SessionTimes],
-    index: int,
-    old_end: float,
-    following: Meter,
-) -> MapPart:
-    """The bar's meter as a statement, and the usual one after it; what was stated of both lines before gives
-    way.
+def _ranged(state: SessionState, first: int, bars: int, meter: Meter, note: str) -> Change:
+    """So many bars in a meter; what follows is counted on from their end, up to the next confirmed
+    downbeat.
     """
-    start, end = new.second(new.bar_line(index)), new.second(new.bar_line(index + 1))
-    before = [
-        one
-        for one in chosen.statements
-        if not (
-            isinstance(one, MeterStatement)
-            and one.time_s is not None
-            and _near(one.time_s, (start, end, old_end))
+    chosen, line = state.map_choice(), state.need_map()
+    start = line.bar_line(first)
+    if chosen.kind == "steady":
+        until = line.second(start + bars * meter.bar_quarters)
+    else:
+        until = _beats_on(line, start, bars * meter.beats)
+    begin = line.second(start)
+    for time in chosen.stated.opening:
+        if begin + SAME_MOMENT_S < time < until - SAME_MOMENT_S and not _opens(line, start, time, meter):
+            raise MapConflictError(
+                f"The downbeat confirmed at {words.clock(time)} would lie inside a bar. Nothing was changed; "
+                "take it back first."
+            )
+    old = [one for one in chosen.statements if isinstance(one, MeterStatement) and _begins(one, begin)]
+    chosen = without(chosen, old)
+    usual = str(meter) == str(line.meter_of(first + bars)) and (
+        first == 0 or str(line.meter_of(first - 1)) == str(meter)
+    )
+    replaced = ""
+    if not (usual and old):
+        chosen, replaced = with_statement(
+            chosen, MeterStatement(meter=str(meter), time_s=begin, until_s=until)
         )
-    ]
-    chosen = chosen.model_copy(update={"statements": tuple(before)})
-    here = new.meter_of(index)
-    if str(here) == str(following) and (index == 0 or str(new.meter_of(index - 1)) == str(here)):
-        return chosen
-    chosen, _ = with_statement(chosen, MeterStatement(meter=str(here), time_s=start))
-    chosen, _ = with_statement(chosen, MeterStatement(meter=str(following), time_s=end))
-    return chosen
+    if chosen.kind == "steady":
+        return steady_again(state, chosen, f"{note}.{replaced}", odd=False)
+    chosen, parts = replaced_in(state, chosen)
+    return restated(state, chosen, note, replaced, parts=parts, odd=False)
 
 
-def _near(time: float, moments: tuple[float, ...]) -> bool:
-    return any(abs(time - moment) < SAME_MOMENT_S for moment in moments)
+def _begins(one: MeterStatement, time_s: float) -> bool:
+    """Whether a meter of some bars was stated from a moment on."""
+    return one.until_s is not None and one.time_s is not None and abs(one.time_s - time_s) < SAME_MOMENT_S
+
+
+def _opens(line: TempoMap[SessionTimes], start: float, time_s: float, meter: Meter) -> bool:
+    """Whether a moment opens one of the bars of a meter that are counted from a line on."""
+    bars = (line.beats_from_bar_1(line.place(time_s)) - line.beats_from_bar_1(start)) / meter.beats
+    return abs(bars - round(bars)) < 1e-3
 
 
 @decision("meter-range", RangeArgs)
@@ -207,44 +207,15 @@ def meter_range(state: SessionState, args: RangeArgs) -> Change:
     """These bars are in another meter, so many of them; what follows keeps its own and is counted on from
     their end.
     """
-    lead, chosen, line = state.need_lead(), state.map_choice(), state.need_map()
     first, last, meter = bar_index(args.from_bar), bar_index(args.to_bar), parse_meter(args.meter)
-    usual = line.meter_of(last + 1)
+    if last < first or first < 0:
+        raise ParameterError(
+            f"Bars {args.from_bar} to {args.to_bar} cannot have a meter of their own; begin with bar 1 or "
+            "later. Nothing was changed."
+        )
     note = (
         f"Bar {args.from_bar} is in {meter}"
         if first == last
         else f"Bars {args.from_bar} to {args.to_bar} are in {meter}"
     )
-    if chosen.kind == "steady":
-        new = counting.meter_in(line, first, last, meter)
-        chosen = _between(chosen, new, first, last, meter, usual)
-        bpm, start, _ = steady_now(state)
-        return steady_change(
-            state, chosen, steady_line(state, chosen, bpm, start, new.meters), f"{note}.", odd=False
-        )
-    pace = need_line(state, lead)
-    new_pace = counting.meter_in(pace, first, last, meter)
-    session: TempoMap[SessionTimes] = TempoMap(new_pace.shifted(lead.offset_s).knots, new_pace.meters)
-    return breathing_change(
-        state, lead, pace, new_pace, _between(chosen, session, first, last, meter, usual), note, odd=False
-    )
-
-
-def _between(
-    chosen: MapPart, new: TempoMap[SessionTimes], first: int, last: int, meter: Meter, usual: Meter
-) -> MapPart:
-    """The meter of a range as statements at both of its ends; those in between give way."""
-    start, end = new.second(new.bar_line(first)), new.second(new.bar_line(last + 1))
-    kept = [
-        one
-        for one in chosen.statements
-        if not (
-            isinstance(one, MeterStatement)
-            and one.time_s is not None
-            and start - SAME_MOMENT_S < one.time_s < end + SAME_MOMENT_S
-        )
-    ]
-    chosen = chosen.model_copy(update={"statements": tuple(kept)})
-    chosen, _ = with_statement(chosen, MeterStatement(meter=str(meter), time_s=start))
-    chosen, _ = with_statement(chosen, MeterStatement(meter=str(usual), time_s=end))
-    return chosen
+    return _ranged(state, first, last - first + 1, meter, note)

@@ -19,8 +19,10 @@ from combpace.core.tempo.tidy import tidy as tidied
 from combpace.session import words
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import MapPart, TempoStatement
+from combpace.session.document.model import MapPart
+from combpace.session.document.stated import TempoStatement
 from combpace.session.map_changes import checked_bpm, effect_of
+from combpace.session.saying import settled, without
 from combpace.session.state import SessionState
 
 
@@ -165,14 +167,13 @@ def _changed(
     """A map of its own; what was stated of one tempo gives way to it, all else holds in it."""
     chosen = state.map_choice()
     # A tempo that was stated for all of it cannot hold in a curve.
-    kept = tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))
+    gone = [one for one in chosen.statements if isinstance(one, TempoStatement)]
     pace: Any = TempoMap(new.knots, new.meters)
-    made: MapPart = chosen.model_copy(
+    made: MapPart = settled(without(chosen, gone)).model_copy(
         update={
             "kind": "given",
             "given": forms.pace_part(pace),
             "edited": chosen.kind != "given" or chosen.edited,
-            "statements": kept,
         }
     )
     own = "" if chosen.kind == "given" else " The map is one of its own from now on; the lead keeps its pace."

@@ -4,41 +4,53 @@ meter they are.
 
 from __future__ import annotations
 
+from typing import Any
+
 from pydantic import Field
 
-from combpace.core.errors import ParameterError
+from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo import anchors
-from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import bar_index, parse_meter
 from combpace.core.tempo.recount import is_line, nearest_bar
-from combpace.core.tempo.statements import numbered
+from combpace.core.tempo.solve import place_heard
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Quarters, Seconds, decision
-from combpace.session.document.model import (
+from combpace.session.document import parts as forms
+from combpace.session.document.model import MapPart
+from combpace.session.document.stated import (
+    AnchorStatement,
     BarStatement,
     DownbeatStatement,
-    MapPart,
     MeterStatement,
+    MomentStatement,
+    OtherStatement,
+    Reach,
     Statement,
-    TakeEntry,
     TempoStatement,
+    name_of,
 )
-from combpace.session.heard_again import heard_again, steady_again
+from combpace.session.foresight import as_if
 from combpace.session.map_changes import (
-    SAME_MOMENT_S,
-    breathing_change,
     meant,
-    moment_of,
-    need_line,
-    renamed,
+    replaced_in,
+    restated,
     stated_bars,
+    steady_again,
     steady_change,
     steady_line,
-    steady_now,
-    with_statement,
-    without_statements,
 )
 from combpace.session.reach import near_audio, near_place
+from combpace.session.saying import (
+    SAME_MOMENT_S,
+    at_moment,
+    moment_of,
+    settled,
+    statement_words,
+    with_list,
+    with_statement,
+    without,
+)
 from combpace.session.state import SessionState
 
 # Shift frees a drag; otherwise it catches on the nearest attack this near.
@@ -52,6 +64,19 @@ MOST_SQUEEZED = 1.2
 
 class MomentArgs(Args):
     time_s: Seconds
+
+
+class DownbeatArgs(Args):
+    """reach: how far it moves the bars that were heard; without it as the ear has it."""
+
+    time_s: Seconds
+    reach: Reach | None = None
+
+
+class StatementArgs(Args):
+    """id: as the picture's `statements` name it."""
+
+    id: str = Field(max_length=60)
 
 
 class BarArgs(Args):
@@ -99,8 +124,7 @@ def bar(state: SessionState, args: BarArgs) -> Change:
 
 def bar_here(state: SessionState, time_s: float, number: int) -> Change:
     """The moment is the line of that bar, in every kind of map."""
-    lead = state.need_lead()
-    at = meant(state, lead, time_s)
+    at = meant(state, state.need_lead(), time_s)
     chosen = state.map_choice()
     same = [*_on_the_same_line(state, at, bars_too=True), *_renumbers(state, chosen, at, number)]
     chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number), same)
@@ -110,45 +134,134 @@ def bar_here(state: SessionState, time_s: float, number: int) -> Change:
             if number == 1
             else f"Bar {number} is at {words.clock(at)}."
         )
-        line = steady_again(state, lead, chosen, steady_line(state, chosen, *steady_now(state)))
-        return steady_change(state, chosen, line, said + replaced)
-    pace = need_line(state, lead)
-    freed = _freed(state, pace, chosen, lead, at)
-    new = heard_again(state, lead, freed, chosen, at)
-    if new is None:
-        alone = len(stated_bars(chosen)) == 1
-        new = anchors.set_bar(freed, at - lead.offset_s, number, state.onsets(lead.id), renumber=alone)
-    return breathing_change(state, lead, pace, new, chosen, f"Bar {number} is at {words.clock(at)}", replaced)
+        return steady_again(state, chosen, said + replaced)
+    chosen, parts = replaced_in(state, chosen)
+    return restated(state, chosen, f"Bar {number} is at {words.clock(at)}", replaced, parts=parts)
 
 
-@decision("downbeat", MomentArgs)
-def downbeat(state: SessionState, args: MomentArgs) -> Change:
+@decision("downbeat", DownbeatArgs)
+def downbeat(state: SessionState, args: DownbeatArgs) -> Change:
     """This moment of the session is a downbeat."""
-    lead = state.need_lead()
-    at = meant(state, lead, args.time_s)
-    chosen, same = state.map_choice(), _on_the_same_line(state, at, bars_too=False)
+    at = meant(state, state.need_lead(), args.time_s)
+    return opens_bar(state, DownbeatStatement(time_s=at, reach=args.reach))
+
+
+def opens_bar(state: SessionState, new: DownbeatStatement, note: str = "") -> Change:
+    """A downbeat as a statement; note: what is said in the stead of its bar."""
+    at, chosen = new.time_s, state.map_choice()
+    same = _on_the_same_line(state, at, bars_too=False)
     _refuse_a_stated_line(state, chosen, at)
-    chosen, replaced = with_statement(chosen, DownbeatStatement(time_s=at), same)
+    chosen, replaced = with_statement(chosen, new, same)
+    reach = "" if new.reach is None or note else f", {new.reach}"
     if chosen.kind == "steady":
-        line = steady_again(state, lead, chosen, steady_line(state, chosen, *steady_now(state)))
+        change = steady_again(state, chosen, "")
+        line = _map_of(state, change)
         index = nearest_bar(line, line.place(at))
         number, _ = line.address(line.bar_line(index) + 1e-6)
         off_ms = 1000 * (at - line.second(line.bar_line(index)))
         beside = "" if abs(off_ms) < 0.05 else f"; it lies {words.signed_ms(off_ms)} ms from its line"
-        return steady_change(
-            state, chosen, line, f"{words.clock(at)} is the downbeat of bar {number}{beside}.{replaced}"
+        said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
+        return Change(change.parts, f"{said}{beside}.{replaced}{change.note}")
+    chosen, parts = replaced_in(state, chosen)
+    change = restated(state, chosen, "", replaced, parts=parts)
+    line = _map_of(state, change)
+    number, _ = line.address(line.place(at) + 1e-6)
+    said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
+    return Change(change.parts, f"{said}{change.note}")
+
+
+def _map_of(state: SessionState, change: Change) -> TempoMap:  # type: ignore[type-arg]
+    return as_if(state, change.parts).need_map()
+
+
+@decision("not-downbeat", MomentArgs)
+def not_downbeat(state: SessionState, args: MomentArgs) -> Change:
+    """No bar begins at this moment of the session: the line nearest to it, within half a beat, is none."""
+    line, chosen = state.need_map(), state.map_choice()
+    time = near_audio(state, args.time_s)
+    opens = line.second(line.bar_line(nearest_bar(line, line.place(time))))
+    beat_s = 60.0 * line.meter_of(line.bar_of(line.place(time))).beat_quarters / line.bpm_at(line.place(time))
+    at = opens if abs(opens - time) < 0.5 * beat_s else meant(state, state.need_lead(), time)
+    for one in stated_bars(chosen):
+        if abs(one.time_s - at) < SAME_MOMENT_S:
+            raise ParameterError(
+                f"{words.clock(at)} was stated to be bar {one.bar}. Nothing was changed; take that back "
+                "first."
+            )
+    chosen, replaced = with_statement(chosen, OtherStatement(time_s=at))
+    what = f"No bar begins at {words.clock(at)}"
+    if chosen.kind == "steady":
+        return steady_again(state, chosen, f"{what}.{replaced}")
+    chosen, parts = replaced_in(state, chosen)
+    return restated(state, chosen, what, replaced, parts=parts)
+
+
+@decision("take-back", StatementArgs)
+def take_back(state: SessionState, args: StatementArgs) -> Change:
+    """Take one statement back: the map is as if it had never been made."""
+    chosen, lead = state.map_choice(), state.need_lead()
+    if args.id == KNOTS and lead.id in state.document.paces and chosen.kind != "given":
+        loose = settled(chosen, False)
+        return restated(
+            state, loose, f"{lead.name} has the bars that were heard again", parts={f"pace:{lead.id}": None}
         )
-    pace = need_line(state, lead)
-    freed = _freed(state, pace, chosen, lead, at)
-    new = heard_again(state, lead, freed, chosen, at)
-    if new is None:
-        counted = bool(stated_bars(chosen))
-        new = anchors.set_downbeat(freed, at - lead.offset_s, state.onsets(lead.id), numbered=counted)
-        new = numbered(new, chosen.stated.shifted(-lead.offset_s))
-    number, _ = new.address(new.place(at - lead.offset_s) + 1e-6)
-    return breathing_change(
-        state, lead, pace, new, chosen, f"{words.clock(at)} is the downbeat of bar {number}", replaced
-    )
+    one = next((one for one in chosen.statements if name_of(one) == args.id), None)
+    if one is None:
+        raise ParameterError("This is no longer stated. Nothing was changed.")
+    said = _first_upper(statement_words(one))
+    if isinstance(one, MomentStatement) and one.locked:
+        raise ParameterError(f"{said} is locked; unlock it first. Nothing was changed.")
+    return taken_back(state, one, f"{said} is no longer stated")
+
+
+# What stands in the list for knots in the place of what was heard.
+KNOTS = "knots"
+
+
+def _first_upper(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def taken_back(state: SessionState, one: Statement, what: str) -> Change:
+    """The map without one statement; knots that were made with it let it go."""
+    chosen = without(state.map_choice(), [one])
+    if chosen.kind == "steady":
+        if one.knotted and not isinstance(one, TempoStatement):
+            return steady_change(state, chosen, steady_line(state, chosen, *state.steady_now()), f"{what}.")
+        return steady_again(state, chosen, f"{what}.")
+    time = moment_of(one)
+    if one.knotted and time is not None:
+        chosen, parts = _let_go(state, chosen, time)
+        return restated(state, chosen, what, parts=parts)
+    return restated(state, chosen, what)
+
+
+def _let_go(state: SessionState, chosen: MapPart, time_s: float) -> tuple[MapPart, dict[str, Any]]:
+    """The knots that are kept without the anchor at a moment: beats about it go back to where they were
+    found.
+    """
+    lead = state.need_lead()
+    heard = state.analysis(lead.id)
+    if chosen.kind == "given" and chosen.given is not None:
+        given = forms.pace_from(chosen.given)
+        knot = _fixed_at(given, time_s)
+        if knot is None:
+            return chosen, {}
+        marks = heard.onsets if heard else state.onsets(lead.id)
+        made = anchors.release(given, knot.quarters, marks)
+        return chosen.model_copy(update={"given": forms.pace_part(made)}), {}
+    kept = state.document.paces.get(lead.id)
+    knot = None if kept is None else _fixed_at(kept, time_s - lead.offset_s)
+    if kept is None or knot is None:
+        return chosen, {}
+    marks = heard.onsets if heard else state.onsets(lead.id)
+    made = anchors.release(kept, knot.quarters, marks, heard.pace if heard else None)
+    return chosen, {f"pace:{lead.id}": forms.pace_part(made)}
+
+
+def _fixed_at(pace: TempoMap, time_s: float) -> Knot | None:  # type: ignore[type-arg]
+    near = (knot for knot in pace.knots if knot.fixed and abs(knot.time_s - time_s) < SAME_MOMENT_S)
+    return next(near, None)
 
 
 @decision("pull", PullArgs)
@@ -157,27 +270,50 @@ def pull(state: SessionState, args: PullArgs) -> Change:
 
     A steady map moves as a whole, or turns about what was stated of it before.
     """
-    lead = state.need_lead()
     place = near_place(state, args.quarters)
-    at = near_audio(state, args.time_s) if args.free else meant(state, lead, args.time_s, CATCH_S)
+    free = near_audio(state, args.time_s)
+    at = free if args.free else meant(state, state.need_lead(), args.time_s, CATCH_S)
     shown = words.place(state.need_map(), place)
     if state.map_choice().kind == "steady":
         return _pulled_steady(state, at, place, shown)
-    pace = need_line(state, lead)
-    solve = anchors.fix_line_alone if args.alone and is_line(pace, place) else anchors.fix_place
-    new = solve(pace, at - lead.offset_s, place, state.onsets(lead.id))
+    now = state.need_map()
+    before = anchors.anchor_at(now, place)
+    if before is not None and before.locked and abs(before.time_s - at) > 1e-6:
+        raise MapConflictError(
+            f"{shown} is locked at {words.clock(before.time_s)}; unlock it to move it. Nothing was changed."
+        )
+    alone = args.alone and is_line(now, place)
+    tied_to = tie(state, place, at, alone=alone)
     chosen = state.map_choice()
-    before = anchors.anchor_at(pace, place)
-    if before is not None:
-        chosen = _moved(chosen, before.time_s + lead.offset_s, at)
-    if is_line(new, place) and not any(_at(one, at) for one in chosen.statements):
-        chosen, _ = with_statement(chosen, DownbeatStatement(time_s=at))
-    return breathing_change(state, lead, pace, new, chosen, f"{shown} is fixed at {words.clock(at)}")
+    old = None if before is None else at_moment(chosen, before.time_s)
+    chosen = with_list(without(chosen, [] if old is None else [old]), [tied_to], add=True)
+    return restated(state, chosen, f"{shown} is fixed at {words.clock(at)}")
+
+
+def tie(
+    state: SessionState, place: float, at: float, *, alone: bool = False, locked: bool = False
+) -> MomentStatement:
+    """The statement that ties a place of the map in force to a moment; what is stated of that place already,
+    about another moment.
+    """
+    now, chosen = state.need_map(), state.map_choice()
+    heard, stated, offset = state.heard_before()
+    here = anchors.anchor_at(now, place)
+    old = None if here is None else at_moment(chosen, here.time_s)
+    heard_s = old.heard_s if old is not None else None
+    if heard_s is None:
+        heard_s = place_heard(heard, stated, place) + offset
+    about = {"time_s": at, "heard_s": heard_s, "alone": alone, "locked": locked, "knotted": False}
+    if old is not None:
+        return old.model_copy(update=about)
+    if is_line(now, place):
+        return DownbeatStatement(time_s=at, heard_s=heard_s, alone=alone, locked=locked)
+    return AnchorStatement(time_s=at, heard_s=heard_s, alone=alone, locked=locked)
 
 
 def _pulled_steady(state: SessionState, at: float, place: float, shown: str) -> Change:
     line, chosen = state.need_map(), state.map_choice()
-    bpm, start, meters = steady_now(state)
+    bpm, start, meters = state.steady_now()
     was = line.second(place)
     stated = next(
         (
@@ -232,50 +368,67 @@ def _pulled_steady(state: SessionState, at: float, place: float, shown: str) -> 
 @decision("release", PlaceArgs)
 def release(state: SessionState, args: PlaceArgs) -> Change:
     """Take an anchor, and with it what was stated of its moment, back."""
-    lead, chosen = state.need_lead(), state.map_choice()
-    shown = words.place(state.need_map(), args.quarters)
+    line, chosen = state.need_map(), state.map_choice()
+    shown = words.place(line, args.quarters)
     if chosen.kind == "steady":
-        line = state.need_map()
-        here = next(
+        one = next(
             (
-                m
+                one
                 for one in chosen.statements
-                if (m := moment_of(one)) is not None and abs(_line_of(line, one) - args.quarters) < 0.02
+                if moment_of(one) is not None and abs(_line_of(line, one) - args.quarters) < 0.02
             ),
             None,
         )
-        if here is None:
+        if one is None:
             raise ParameterError(f"Nothing was stated at {shown}; the map is unchanged.")
-        chosen = without_statements(chosen, here)
-        return steady_change(
-            state, chosen, steady_line(state, chosen, *steady_now(state)), f"{shown} is no longer stated."
-        )
-    pace = need_line(state, lead)
-    heard = state.analysis(lead.id)
-    anchor = anchors.anchor_at(pace, args.quarters)
-    new = anchors.release(pace, args.quarters, state.onsets(lead.id), heard.pace if heard else None)
-    if anchor is not None:
-        chosen = without_statements(chosen, anchor.time_s + lead.offset_s)
-    return breathing_change(state, lead, pace, new, chosen, f"{shown} is no longer fixed")
+        return taken_back(state, one, f"{shown} is no longer stated")
+    anchor = anchors.anchor_at(line, args.quarters)
+    if anchor is None:
+        raise ParameterError("There is no anchor at this place; the map is unchanged.")
+    if anchor.locked:
+        raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
+    chosen, parts = released(state, chosen, [anchor.time_s])
+    return restated(state, chosen, f"{shown} is no longer fixed", parts=parts)
+
+
+def released(state: SessionState, chosen: MapPart, moments: list[float]) -> tuple[MapPart, dict[str, Any]]:
+    """The map without what ties anything to these moments: (the map, parts)."""
+    parts: dict[str, Any] = {}
+    for time in moments:
+        one = at_moment(chosen, time)
+        if one is not None:
+            chosen = without(chosen, [one])
+        if one is None or one.knotted:
+            chosen, made = _let_go(state, chosen, time)
+            parts |= made
+    return chosen, parts
 
 
 @decision("lock", LockArgs)
 def lock(state: SessionState, args: LockArgs) -> Change:
     """It is right, lock it: the place becomes an anchor where it is, guarded against drag and delete."""
-    lead, chosen = state.need_lead(), state.map_choice()
-    if chosen.kind == "steady":
+    if state.map_choice().kind == "steady":
         raise ParameterError(
             "A steady map has one tempo and no anchors to lock; follow the lead's own pace first. "
             "Nothing was changed."
         )
-    pace = need_line(state, lead)
     near_place(state, args.quarters)
-    new = anchors.lock(pace, args.quarters, args.locked)
-    at = new.second(args.quarters) + lead.offset_s
-    if args.locked and is_line(new, args.quarters) and not any(_at(one, at) for one in chosen.statements):
-        chosen, _ = with_statement(chosen, DownbeatStatement(time_s=at))
-    what = f"{words.place(pace, args.quarters)} is {'locked where it is' if args.locked else 'unlocked'}"
-    return breathing_change(state, lead, pace, new, chosen, what)
+    line = state.need_map()
+    shown = words.place(line, args.quarters)
+    chosen = locked_at(state, state.map_choice(), [args.quarters], args.locked)
+    return restated(state, chosen, f"{shown} is {'locked where it is' if args.locked else 'unlocked'}")
+
+
+def locked_at(state: SessionState, chosen: MapPart, places: list[float], locked: bool) -> MapPart:
+    """The map with anchors at places where they are, guarded or not."""
+    line = state.need_map()
+    for place in places:
+        near = min(line.knots, key=lambda knot: abs(knot.quarters - place))
+        place = near.quarters if abs(near.quarters - place) < anchors.HERE_Q else place
+        here = line.second(place)
+        old, new = at_moment(chosen, here), tie(state, place, here, locked=locked)
+        chosen = with_list(without(chosen, [] if old is None else [old]), [new], add=True)
+    return chosen
 
 
 @decision("meter", MeterArgs)
@@ -283,7 +436,7 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
     """Another meter, for the whole map or from the line of a bar on. Confirmed downbeats go on opening
     bars.
     """
-    lead, chosen = state.need_lead(), state.map_choice()
+    chosen = state.map_choice()
     new_meter = parse_meter(args.meter)
     line = state.need_map()
     # From bar 1 on, or from before it, is everywhere.
@@ -298,30 +451,12 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
         )
     chosen, replaced = with_statement(chosen, statement)
     if chosen.kind == "steady":
-        bpm, start, meters = steady_now(state)
         if index is None:
-            share = new_meter.beat_quarters / meters[0].beat_quarters
-            bpm, meters = bpm * share, (renamed(new_meter),)
+            share = new_meter.beat_quarters / line.meters[0].beat_quarters
             chosen = _tempo_times(chosen, share)
-        return steady_change(
-            state, chosen, steady_line(state, chosen, bpm, start, meters), f"{note}.{replaced}"
-        )
-    pace = need_line(state, lead)
-    new = heard_again(state, lead, pace, chosen)
-    if new is not None:
-        return breathing_change(state, lead, pace, new, chosen, note, replaced)
-    if index is None:
-        new = anchors.set_meter(pace, new_meter)
-    else:
-        later = [
-            time
-            for time, _ in chosen.stated.changes
-            if time > line.second(line.bar_line(index)) + SAME_MOMENT_S
-        ]
-        until = pace.bar_line(nearest_bar(pace, pace.place(later[0] - lead.offset_s))) if later else None
-        new = anchors.set_meter_from(pace, pace.bar_line(index), new_meter, until)
-    new = numbered(new, chosen.stated.shifted(-lead.offset_s))
-    return breathing_change(state, lead, pace, new, chosen, note, replaced)
+        return steady_again(state, chosen, f"{note}.{replaced}")
+    chosen, parts = replaced_in(state, chosen)
+    return restated(state, chosen, note, replaced, parts=parts)
 
 
 # -- which statements are about one line
@@ -381,37 +516,6 @@ def _renumbers(state: SessionState, chosen: MapPart, at: float, number: int) -> 
         ):
             gone.append(one)
     return gone
-
-
-def _freed(state: SessionState, pace: TempoMap, chosen: MapPart, lead: TakeEntry, at: float) -> TempoMap:  # type: ignore[type-arg]
-    """A pace without the anchors of statements that hold no more, but for the one at the moment itself."""
-    kept = [moment_of(one) for one in chosen.statements]
-    for old in state.document.map.statements:
-        moment = moment_of(old)
-        if (
-            moment is not None
-            and isinstance(old, BarStatement | DownbeatStatement)
-            and moment not in kept
-            and abs(moment - at) > SAME_MOMENT_S
-        ):
-            pace = anchors.unfixed(pace, moment - lead.offset_s, SAME_MOMENT_S)
-    return pace
-
-
-def _moved(chosen: MapPart, old_s: float, new_s: float) -> MapPart:
-    """The statement about one moment, made about another."""
-    moved = tuple(
-        one.model_copy(update={"time_s": new_s})
-        if _at(one, old_s) and isinstance(one, BarStatement | DownbeatStatement)
-        else one
-        for one in chosen.statements
-    )
-    return chosen.model_copy(update={"statements": moved})
-
-
-def _at(one: Statement, time_s: float) -> bool:
-    moment = moment_of(one)
-    return moment is not None and not isinstance(one, MeterStatement) and abs(moment - time_s) < SAME_MOMENT_S
 
 
 def _line_of(line: TempoMap, one: Statement) -> float:  # type: ignore[type-arg]

@@ -5,7 +5,7 @@ another.
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Literal
+from typing import Any, Literal
 
 from combpace.core.analysis.bundle import on_strokes_of
 from combpace.core.analysis.steady_tempo import steady_tempo
@@ -21,22 +21,36 @@ from combpace.core.tempo.statements import numbered
 from combpace.session import words
 from combpace.session.decisions import Args, Change, NoArgs, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import BarStatement, MapPart, TakeEntry, TempoStatement
-from combpace.session.heard_again import all_stated
+from combpace.session.document.model import MapPart, TakeEntry
+from combpace.session.document.stated import (
+    BarStatement,
+    DownbeatStatement,
+    LevelStatement,
+    ReadingStatement,
+    TempoStatement,
+)
+from combpace.session.foresight import as_if
 from combpace.session.map_changes import (
-    breathing_change,
     checked_bpm,
     effect_of,
-    need_line,
     need_pace,
     odd_words,
+    restated,
+    solved_map,
     stated_bars,
     steady_change,
     steady_line,
-    steady_now,
-    with_statement,
 )
 from combpace.session.reach import near_audio
+from combpace.session.saying import (
+    FASTER,
+    SAME_MOMENT_S,
+    at_moment,
+    settled,
+    with_list,
+    with_statement,
+    without,
+)
 from combpace.session.state import SessionState
 
 # How far from the tempo that the user names a pulse is looked for.
@@ -45,11 +59,6 @@ READ_WITHIN = 1.1
 SAME_TEMPO = 0.02
 # A reading whose bar 1 lies farther than this from where bar 1 was, in bars, is numbered as it was.
 SAME_BAR_1 = 2.0
-FASTER = {
-    Fraction(2): "twice", Fraction(3): "three times", Fraction(1, 2): "half", Fraction(1, 3): "a third",
-    Fraction(3, 2): "one and a half times",
-    Fraction(2, 3): "two thirds",
-}  # fmt: skip
 
 
 class SteadyArgs(Args):
@@ -84,7 +93,7 @@ def steady(state: SessionState, args: SteadyArgs) -> Change:
     """One tempo for the session. A nudge turns the tempo about bar 1."""
     lead, now, chosen = state.need_lead(), state.session_map(), state.map_choice()
     was_steady = chosen.kind == "steady"
-    meters = chosen.steady_meters if was_steady else now.meters if now else (Meter(1, 4, 4),)
+    meters = state.steady_now()[2] if was_steady else now.meters if now else (Meter(1, 4, 4),)
     beat = meters[0].beat_quarters
     bpm = None if args.bpm is None else words.read_number(args.bpm, "The tempo", 5, 1000)
     given = args.bar_1_s if isinstance(args.bar_1_s, float | int | None) else words.read_clock(args.bar_1_s)
@@ -101,7 +110,7 @@ def steady(state: SessionState, args: SteadyArgs) -> Change:
     else:
         raise ParameterError("No pulse was found in the lead; state a tempo. Nothing was changed.")
     start = 0.0 if fitted is None else fitted.first_downbeat_s + lead.offset_s
-    start = chosen.bar_1_s if was_steady and chosen.bar_1_s is not None else start
+    start = state.steady_now()[1] if was_steady else start
     if given is not None:
         start = near_audio(state, float(given))
         chosen, _ = with_statement(chosen, BarStatement(time_s=start, bar=1))
@@ -119,12 +128,10 @@ def steady(state: SessionState, args: SteadyArgs) -> Change:
 def breathing(state: SessionState, args: NoArgs) -> Change:
     """The session's map is the lead's own pace, through everything that was stated."""
     lead = state.need_lead()
-    pace = need_pace(state, lead)
-    chosen = state.map_choice()
-    new = all_stated(state, lead, pace, chosen.stated.shifted(-lead.offset_s))
-    parts: dict[str, object] = {"map": forms.map_part(chosen.model_copy(update={"kind": "own"}))}
-    if new != pace:
-        parts[f"pace:{lead.id}"] = forms.pace_part(new)
+    need_pace(state, lead)
+    chosen = settled(state.map_choice(), False).model_copy(update={"kind": "own"})
+    parts: dict[str, object] = {"map": forms.map_part(chosen)}
+    new, heard = solved_map(state, parts), state.base_pace(lead.id)
     holds = (
         " What you stated holds in it."
         if chosen.stated.bars or chosen.stated.downbeats or chosen.stated.meters
@@ -136,7 +143,7 @@ def breathing(state: SessionState, args: NoArgs) -> Change:
         else ""
     )
     return Change(
-        parts, f"The map follows {lead.name} as it was played.{holds}{odd_words(new, pace, chosen)}{tempo}"
+        parts, f"The map follows {lead.name} as it was played.{holds}{odd_words(new, heard, chosen)}{tempo}"
     )
 
 
@@ -146,8 +153,7 @@ def scale(state: SessionState, args: ScaleArgs) -> Change:
     from a bar on; the map's kind stays.
     """
     times = anchors.scale_factor(Fraction(args.factor) if isinstance(args.factor, str) else args.factor)
-    lead, chosen = state.need_lead(), state.map_choice()
-    share = float(times)
+    chosen, share = state.map_choice(), float(times)
     from_here = "" if args.bar is None or args.bar <= 1 else f" from bar {args.bar} on"
     note = f"The tempo is read {FASTER[times]} as fast{from_here}"
     if chosen.kind == "steady":
@@ -156,18 +162,53 @@ def scale(state: SessionState, args: ScaleArgs) -> Change:
                 "A steady map has one tempo; follow the lead's own pace first, or read all of it "
                 "at another. Nothing was changed."
             )
-        bpm, start, _ = steady_now(state)
+        bpm, start, _ = state.steady_now()
         chosen = _with_tempo(chosen, share)
         meters = anchors.scaled_meters(state.need_map(), share)
         return steady_change(
             state, chosen, steady_line(state, chosen, bpm * share, start, meters), f"{note}: {{bpm}} BPM."
         )
-    pace = need_line(state, lead)
-    place = None if args.bar is None else pace.bar_line(bar_index(args.bar))
-    new = numbered(anchors.scale_tempo(pace, times, place), chosen.stated.shifted(-lead.offset_s))
-    return breathing_change(
-        state, lead, pace, new, _with_tempo(chosen, share) if place is None else chosen, note
-    )
+    line = state.need_map()
+    index = None if args.bar is None or bar_index(args.bar) <= 0 else bar_index(args.bar)
+    if chosen.kind == "given":
+        given = numbered(
+            anchors.scale_tempo(line, times, None if index is None else line.bar_line(index)), chosen.stated
+        )
+        made = settled(_with_tempo(chosen, share) if index is None else chosen)
+        pace: Any = TempoMap(given.knots, given.meters)
+        made = made.model_copy(update={"given": forms.pace_part(pace)})
+        return Change({"map": forms.map_part(made)}, f"{note}; {effect_of(line, given)}.")
+    time = None if index is None else line.second(line.bar_line(index))
+    chosen = _leveled(_with_tempo(chosen, share) if index is None else chosen, times, time)
+    return restated(state, chosen, note)
+
+
+def _leveled(chosen: MapPart, times: Fraction, from_s: float | None) -> MapPart:
+    """The map read so many times as fast as it is, from a moment on or everywhere; levels are kept as they
+    are to what was heard.
+    """
+    levels = {
+        one.time_s: Fraction(one.factor) for one in chosen.statements if isinstance(one, LevelStatement)
+    }
+    moments = sorted(levels, key=lambda time: -1e9 if time is None else time)
+    same = next((time for time in moments if _same(time, from_s)), from_s)
+    if same not in levels:
+        before = [time for time in moments if from_s is not None and (time is None or time < from_s)]
+        levels[same] = levels[before[-1]] if before else Fraction(1)
+    made: list[LevelStatement] = []
+    now = Fraction(1)
+    for time in sorted(levels, key=lambda time: -1e9 if time is None else time):
+        goes_along = from_s is None or (time is not None and time >= from_s - SAME_MOMENT_S)
+        factor = levels[time] * times if goes_along else levels[time]
+        if factor != now:
+            made.append(LevelStatement(factor=str(factor), time_s=time))
+        now = factor
+    others = [one for one in chosen.statements if not isinstance(one, LevelStatement)]
+    return with_list(chosen, [*others, *made])
+
+
+def _same(a: float | None, b: float | None) -> bool:
+    return a is b if a is None or b is None else abs(a - b) < SAME_MOMENT_S
 
 
 def _with_tempo(chosen: MapPart, share: float) -> MapPart:
@@ -206,9 +247,7 @@ def reading(state: SessionState, args: ReadingArgs) -> Change:
     if not 1 <= args.rank <= len(offered):
         many = f"has {words.count(len(offered), 'reading')}" if offered else "has no other readings"
         raise ParameterError(f"{lead.name} {many}; number {args.rank} is none of them. Nothing was changed.")
-    taken, old = offered[args.rank - 1], state.own_pace(lead.id)
-    stated = chosen.stated.shifted(-lead.offset_s)
-    new = all_stated(state, lead, taken.pace, stated)
+    taken, stated = offered[args.rank - 1], chosen.stated
     more = ""
     if stated.everywhere is not None and str(stated.everywhere) != taken.meter:
         more += f" The {stated.everywhere} that you stated stays, though this reading has {taken.meter}."
@@ -223,43 +262,43 @@ def reading(state: SessionState, args: ReadingArgs) -> Change:
         f"{lead.name} is counted in {taken.meter} at {taken.bpm:.1f} BPM, reading {taken.rank} of "
         f"{len(offered)}"
     )
-    return _as_read(state, lead, old or new, new, chosen, note, more)
+    return _as_read(state, lead, chosen, ReadingStatement(rank=args.rank), note, more)
 
 
 def _without_tempo(chosen: MapPart) -> MapPart:
-    return chosen.model_copy(
-        update={"statements": tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))}
-    )
+    return without(chosen, [one for one in chosen.statements if isinstance(one, TempoStatement)])
 
 
 def _as_read(
-    state: SessionState,
-    lead: TakeEntry,
-    old: TempoMap[TakeTimes],
-    new: TempoMap[TakeTimes],
-    chosen: MapPart,
-    note: str,
-    more: str = "",
+    state: SessionState, lead: TakeEntry, chosen: MapPart, read: ReadingStatement, note: str, more: str = ""
 ) -> Change:
     """The lead read in another way: a session that is steady, or would be by itself, stays steady; else the
-    map follows it.
+    map follows it. A level was one of the reading before, and knots stood in its place.
     """
+    levels = [one for one in chosen.statements if isinstance(one, LevelStatement)]
+    chosen, _ = with_statement(settled(without(chosen, levels), False), read)
     chosen = chosen if chosen.kind == "steady" else chosen.model_copy(update={"kind": "own"})
+    gone = {f"pace:{lead.id}": None}
+    as_own = {"map": forms.map_part(chosen.model_copy(update={"kind": "own"})), **gone}
+    solved_map(state, as_own)
+    new = as_if(state, as_own).own_pace(lead.id)
+    assert new is not None
     fitted = steady_tempo(new, state.struck(lead.id), state.duration_s(lead.id))
     kind = state.document.map.kind
     if kind != "steady" and (
         kind != "auto" or state.map_choice().kind != "steady" or fitted.verdict != "steady"
     ):
-        return breathing_change(state, lead, old, new, chosen, note, more)
+        return restated(state, chosen, note, more, parts=gone)
     beat, start = new.meters[0].beat_quarters, fitted.first_downbeat_s + lead.offset_s
     bpm = fitted.bpm * beat if chosen.stated_bpm is None else chosen.stated_bpm
+    old = state.own_pace(lead.id) or new
     change = steady_change(
         state,
         chosen,
         steady_line(state, chosen, checked_bpm(bpm), start, new.meters),
         f"{note}; {effect_of(old, new)}.{more}",
     )
-    return Change({**change.parts, f"pace:{lead.id}": forms.pace_part(new)}, change.note)
+    return Change({**change.parts, **gone}, change.note)
 
 
 @decision("read-again", AboutArgs)
@@ -278,7 +317,7 @@ def read_again(state: SessionState, args: AboutArgs) -> Change:
             f"{lead.name} was heard by an earlier version of the program; listen to it again in "
             "Takes first. Nothing was changed."
         )
-    old, chosen = state.own_pace(lead.id), state.map_choice()
+    old, chosen = state.own_pace(lead.id), _with_anchors(state, lead, state.map_choice())
     stated = chosen.stated.shifted(-lead.offset_s)
     fixed = anchors.anchors(old) if old else ()
     for knot in fixed:
@@ -304,15 +343,25 @@ def read_again(state: SessionState, args: AboutArgs) -> Change:
         new = on_strokes_of(new, state.onsets(lead.id))
     if old is not None and not stated_bars(chosen) and not held:
         new = _numbered_as_before(new, old)
-    new = all_stated(state, lead, new, stated)
-    for knot in fixed:
-        if knot.locked:
-            new = anchors.lock(new, new.place(knot.time_s), True)
     chosen = _without_tempo(chosen)
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
     if fixed:
         note += f"; {words.count(len(fixed), 'anchor')} stayed in place"
-    return _as_read(state, lead, old or new, new, chosen, note)
+    return _as_read(
+        state, lead, chosen, ReadingStatement(about_bpm=about_bpm, pace=forms.pace_part(new)), note
+    )
+
+
+def _with_anchors(state: SessionState, lead: TakeEntry, chosen: MapPart) -> MapPart:
+    """Anchors of knots that stand in the place of what was heard, as statements: they stay in another
+    reading.
+    """
+    kept = state.document.paces.get(lead.id)
+    for knot in anchors.anchors(kept) if kept is not None else ():
+        at = knot.time_s + lead.offset_s
+        if at_moment(chosen, at) is None:
+            chosen, _ = with_statement(chosen, DownbeatStatement(time_s=at, locked=knot.locked))
+    return chosen
 
 
 def _numbered_as_before(new: TempoMap[TakeTimes], old: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:

@@ -66,7 +66,7 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
         return None
     found, choice, line = proposal_of(state, facts), state.map_choice(), state.session_map()
     beat = line.meters[0].beat_quarters if line else 1.0
-    force = choice.bpm / beat if choice.kind == "steady" and choice.bpm else None
+    force = state.steady_now()[0] / beat if choice.kind == "steady" else None
     shown = f"{round(found.bpm, 4):.8g}"
     do = (
         None

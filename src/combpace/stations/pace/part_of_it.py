@@ -14,7 +14,8 @@ from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.meters import bar_index
 from combpace.session.decisions import Args, Change, TakeId, decision
-from combpace.session.document.model import TakeEntry, TempoStatement
+from combpace.session.document.model import TakeEntry
+from combpace.session.document.stated import TempoStatement
 from combpace.session.map_changes import checked_bpm, steady_change, steady_line
 from combpace.session.state import SessionState
 
@@ -81,7 +82,7 @@ def read_from(state: SessionState, args: PartArgs) -> Change:
     chosen = state.map_choice()
     kept = tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))
     gone = "" if len(kept) == len(chosen.statements) else " The tempo that you stated no longer holds."
-    meters = chosen.steady_meters if line is not None and chosen.kind == "steady" else pace.meters[:1]
+    meters = line.meters if line is not None and chosen.kind == "steady" else pace.meters[:1]
     beat = pace.meters[0].beat_quarters
     bar_s = 60.0 / fitted.bpm / beat * pace.meters[0].bar_quarters
     start = fitted.first_downbeat_s + low + first.offset_s

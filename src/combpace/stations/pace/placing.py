@@ -16,9 +16,17 @@ from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, TakeId, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import BarStatement, MapPart, Statement, TakeEntry
-from combpace.session.map_changes import ROUNDING_S, moment_of, statement_words
+from combpace.session.document.model import MapPart, TakeEntry
+from combpace.session.document.stated import (
+    BarStatement,
+    LevelStatement,
+    ReadingStatement,
+    Statement,
+    later,
+)
+from combpace.session.map_changes import ROUNDING_S
 from combpace.session.reach import near_audio
+from combpace.session.saying import moment_of, settled, statement_words, with_list, without
 from combpace.session.state import SessionState
 
 # An attack so near to the moment that was pointed at is meant.
@@ -169,19 +177,20 @@ def _carried(
         if at is None:
             kept.append(one)
             continue
-        later = at + by_s
-        index = line.bar_of(line.place(later) + 1e-6 + 0.25)
-        on_line = abs(line.second(line.bar_line(index)) - later) <= ON_LINE_S
+        there = at + by_s
+        index = line.bar_of(line.place(there) + 1e-6 + 0.25)
+        on_line = abs(line.second(line.bar_line(index)) - there) <= ON_LINE_S
+        moved = later(one, by_s)
         if grid_too:
-            kept.append(one.model_copy(update={"time_s": later}))
-        elif not on_line:
+            kept.append(moved)
+            continue
+        if not on_line:
             lost.append(statement_words(one))
-        elif isinstance(one, BarStatement):
-            kept.append(
-                one.model_copy(update={"time_s": line.second(line.bar_line(index)), "bar": bar_number(index)})
-            )
-        else:
-            kept.append(one.model_copy(update={"time_s": line.second(line.bar_line(index))}))
+            continue
+        moved = later(moved, line.second(line.bar_line(index)) - there)
+        kept.append(
+            moved.model_copy(update={"bar": bar_number(index)}) if isinstance(moved, BarStatement) else moved
+        )
     return tuple(kept), lost
 
 
@@ -217,20 +226,21 @@ def _breathing_to_bar(state: SessionState, lead: TakeEntry, at: float, index: in
         replace(other, offset_s=other.offset_s + by_s) if other.id in together else other
         for other in state.document.takes
     )
-    chosen = state.document.map
+    chosen = settled(state.document.map)
     carried: list[Statement] = []
     for one in chosen.statements:
-        moment = moment_of(one)
-        changed = one if moment is None else one.model_copy(update={"time_s": moment + by_s})
+        changed = later(one, by_s)
         carried.append(
             changed.model_copy(update={"bar": bar_number(bar_index(changed.bar) + bars)})
             if isinstance(changed, BarStatement)
             else changed
         )
+    # What is kept as its pace is counted so already.
+    read = [one for one in carried if isinstance(one, ReadingStatement | LevelStatement)]
     parts: dict[str, Any] = {
         "takes": forms.takes_part(takes),
         f"pace:{lead.id}": forms.pace_part(counted),
-        "map": forms.map_part(chosen.model_copy(update={"statements": tuple(carried)})),
+        "map": forms.map_part(without(with_list(chosen, carried), read)),
     }
     note = f"The attack at {words.clock(at)} of {lead.name} lies on bar {bar_number(index)}"
     bar_1 = words.clock(counted.second(0.0) + lead.offset_s + by_s)

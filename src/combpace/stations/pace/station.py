@@ -106,10 +106,10 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
     pace = state.own_pace(lead.id)
     sure = float(np.mean([knot.confidence for knot in pace.knots])) if pace else 0.0
     # What was corrected, or runs at a tempo that was stated, is counted as the user has it.
-    decided = lead.id in state.document.paces or state.document.map.kind == "steady"
+    decided = state.is_corrected(lead.id) or state.document.map.kind == "steady"
     heard_as = heard.facts.get("counted")
     # Where the count is doubted, beats are doubtful for it and not for how they are played.
-    doubted = lead.id not in state.document.paces and heard_as is not None and heard_as < SURE_COUNT
+    doubted = not state.is_corrected(lead.id) and heard_as is not None and heard_as < SURE_COUNT
     stated = state.document.map.stated_bpm is not None
     return {
         "facts": facts,
@@ -144,7 +144,7 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
     choice, line = state.map_choice(), state.session_map()
     steady = choice.kind == "steady"
     beat = line.meters[0].beat_quarters if line else 1.0
-    force = choice.bpm / beat if steady and choice.bpm else None
+    force = state.steady_now()[0] / beat if steady else None
     lead, fitted = state.need_lead(), facts["bpm"]
     start = facts["first_downbeat_s"] + lead.offset_s
     ends = offers.at_the_end(state, facts)

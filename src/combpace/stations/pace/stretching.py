@@ -10,8 +10,10 @@ from combpace.core.tempo.map import TempoMap
 from combpace.session import words
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
-from combpace.session.document.model import TempoStatement, as_played_rule
-from combpace.session.map_changes import checked_bpm, need_pace, steady_change, steady_line, with_statement
+from combpace.session.document.model import as_played_rule
+from combpace.session.document.stated import LevelStatement, ReadingStatement, TempoStatement
+from combpace.session.map_changes import checked_bpm, need_pace, steady_change, steady_line
+from combpace.session.saying import with_statement, without
 from combpace.session.state import SessionState
 
 
@@ -43,8 +45,11 @@ def stretch_to(state: SessionState, args: StretchArgs) -> Change:
         pace.meters,
     )
     quarters = checked_bpm(bpm * beat)
-    chosen, _ = with_statement(chosen, TempoStatement(bpm=quarters))
+    # What is kept as its pace is counted so already.
+    read = [one for one in chosen.statements if isinstance(one, ReadingStatement | LevelStatement)]
+    chosen, _ = with_statement(without(chosen, read), TempoStatement(bpm=quarters))
     start = fitted.first_downbeat_s + lead.offset_s if chosen.bar_1_s is None else chosen.bar_1_s
+    start = state.steady_now()[1] if chosen.kind == "steady" else start
     line = steady_line(state, chosen, quarters, start, pace.meters)
     share = 100.0 * (fitted.bpm / bpm - 1.0)
     note = (

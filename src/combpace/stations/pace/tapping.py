@@ -12,9 +12,10 @@ from combpace.core.clocks import take_times
 from combpace.core.tempo.tap import Tapped, tapped
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, decision
-from combpace.session.document.model import BarStatement, TempoStatement
-from combpace.session.map_changes import checked_bpm, steady_change, steady_line, with_statement
+from combpace.session.document.stated import BarStatement, TempoStatement
+from combpace.session.map_changes import checked_bpm, steady_change, steady_line
 from combpace.session.reach import near_audio
+from combpace.session.saying import with_statement
 from combpace.session.state import SessionState
 
 MOST_TAPS = 2000
@@ -86,7 +87,7 @@ def tap(state: SessionState, args: TapArgs) -> Change:
     """Tempo and phase from taps, refined on the attacks near them."""
     said = taps_say(state, list(args.times_s))
     chosen, line = state.map_choice(), state.session_map()
-    meters = chosen.steady_meters if chosen.kind == "steady" or line is None else line.meters
+    meters = chosen.steady_meters if line is None else line.meters
     quarters = said.found.bpm * meters[0].beat_quarters
     chosen, _ = with_statement(chosen, TempoStatement(bpm=checked_bpm(quarters)))
     moved = tuple(one for one in chosen.statements if not isinstance(one, BarStatement))

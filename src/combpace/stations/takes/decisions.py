@@ -12,12 +12,13 @@ from pydantic import Field
 
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.meters import bar_index
-from combpace.core.tempo.statements import breathing_as_stated
 from combpace.session import fits, words
 from combpace.session.decisions import Args, Change, Job, TakeArgs, TakeId, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import KINDS, MOST_TIMES, TakeEntry
-from combpace.session.map_changes import shifted_statements
+from combpace.session.document.stated import LevelStatement, ReadingStatement, later
+from combpace.session.map_changes import solved_map
+from combpace.session.saying import settled, shifted, with_list
 from combpace.session.state import SessionState
 from combpace.session.take_names import clean_name
 from combpace.stations.takes.bundles import refusal_key
@@ -157,7 +158,7 @@ def _start(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str,
         and state.document.map.statements
     ):
         # The lines of a breathing map are the lead's own: what was stated of them goes along.
-        parts["map"] = forms.map_part(shifted_statements(state.document.map, moved))
+        parts["map"] = forms.map_part(shifted(state.document.map, moved))
     return (
         parts,
         f"{entry.name} starts at {words.clock(start)}; it moved by {words.signed_ms(1000 * moved)} ms.",
@@ -176,16 +177,27 @@ def _role(state: SessionState, entry: TakeEntry, value: str) -> tuple[dict[str, 
     )
     note = f"The tempo map is read from {entry.name}."
     parts: dict[str, Any] = {"takes": forms.takes_part(takes)}
-    own = replace(state.opened, document=replace(state.document, takes=takes))
-    pace = SessionState(own, state.rows, state.folder).own_pace(entry.id)
-    if pace is not None and state.map_choice().kind == "own" and state.document.map.statements:
+    before, chosen = state.document.lead, state.document.map
+    # How a take is read, and what is stated of its own bars, stays with it.
+    read = [one for one in chosen.statements if isinstance(one, ReadingStatement | LevelStatement)]
+    own = [later(one, entry.offset_s) for one in state.document.said.get(entry.id, ())]
+    if before is not None and before.id != entry.id:
+        kept = [later(one, -before.offset_s).model_copy(update={"knotted": False}) for one in read]
+        parts |= {f"said:{before.id}": forms.said_part(kept) or None, f"said:{entry.id}": None}
+        stays = [one for one in chosen.statements if one not in read]
+        chosen = with_list(chosen, [*stays, *own])
+    if chosen.statements or read:
+        chosen = settled(chosen, False) if state.map_choice().kind == "own" else chosen
+        parts["map"] = forms.map_part(chosen)
         try:
-            held = breathing_as_stated(pace, state.stated.shifted(-entry.offset_s), state.onsets(entry.id))
+            solved_map(state, parts)
         except MapConflictError as error:
             raise MapConflictError(
                 f"{entry.name} cannot lead with what was stated of the map: {error}"
             ) from error
-        parts[f"pace:{entry.id}"] = forms.pace_part(held)
+        except ParameterError:
+            # It is not listened to yet.
+            pass
     return parts, note
 
 

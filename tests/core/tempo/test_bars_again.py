@@ -11,7 +11,7 @@ from combpace.core.analysis.take import Analysis, analyse
 from combpace.core.audio import ArraySource
 from combpace.core.clocks import Quarters, TakeTimes
 from combpace.core.errors import MapConflictError
-from combpace.core.tempo import solve
+from combpace.core.tempo import bars_again as solve
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import parse_meter
 from combpace.core.tempo.statements import Stated
