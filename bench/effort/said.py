@@ -11,6 +11,7 @@ from __future__ import annotations
 import argparse
 import json
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 
 import numpy as np
 import soundfile as sf
@@ -20,8 +21,9 @@ from combpace.core.analysis.take import Analysis, analyse, caught
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError
-from combpace.core.tempo import anchors, solve
+from combpace.core.tempo import anchors, bars_again
 from combpace.core.tempo.map import TempoMap
+from combpace.core.tempo.solve import Heard, solved
 from combpace.core.tempo.statements import Stated
 from rig.shared import OPEN, needed
 
@@ -48,13 +50,8 @@ def wrong(line: TempoMap[TakeTimes], truth: Truth) -> int:
 
 
 def by_ear(heard: Analysis, pace: TempoMap[TakeTimes], time: float) -> TempoMap[TakeTimes]:
-    row, lines = solve.hear_row(heard.pulse, pace), solve.lines_of(pace)
-    made = pace
-    if not solve.lies_on_beat(pace, time) and not solve.is_beside(pace, heard.pulse, time):
-        made = solve.beats_again(pace, heard.pulse, heard.onsets, [time])
-    if made is pace:
-        made = anchors.fix_place(pace, time, pace.beat_near(pace.place(time)), heard.onsets)
-    return solve.bars_again(made, lambda: row, lambda: heard.pulse, lines, Stated(downbeats=(time,)))
+    known = Heard(pace, heard.onsets, lambda: heard.pulse, partial(bars_again.hear_row, heard.pulse))
+    return solved(known, Stated(downbeats=(time,)))
 
 
 def measured(audio: Audio, truth: Truth) -> list[Said]:

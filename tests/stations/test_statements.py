@@ -12,7 +12,7 @@ from combpace.core.tempo.recount import is_line
 from combpace.media.decode import FileSource
 from combpace.session import shelf
 from combpace.session.document.model import FORMAT
-from combpace.session.document.stated import BarStatement, DownbeatStatement
+from combpace.session.document.stated import BarStatement, DownbeatStatement, name_of
 from combpace.session.state import session_state
 from combpace.stations.takes import importing
 from rig.places import PlaceTest, bring_in, look
@@ -192,6 +192,32 @@ class UpgradeTest(PlaceTest):
                 self.act("meter", meter="3/4")
                 self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
                 self.assertEqual(self.line(0), 1.5)
+
+    def test_form_7_opens_with_the_same_map_to_the_bit(self) -> None:
+        # Written by the program as it was then: downbeats, bar 1, meters, an odd bar, a pull and a lock.
+        raw = (Path(__file__).parents[1] / "support" / "document_form_7.json").read_text()
+        written = json.loads(raw.replace("TAKE", self.lead))
+        for kind in ("own", "steady"):
+            with self.subTest(kind=kind):
+                self.place.history.begin(self.session, 7, written[kind], "written by the seventh form")
+                line, chosen = self.seen().need_map(), written[kind]["map"]
+                if kind == "own":
+                    kept = written[kind][f"pace:{self.lead}"]
+                    self.assertEqual([one.time_s for one in line.knots], [row[0] for row in kept["knots"]])
+                    self.assertEqual([one.quarters for one in line.knots], [row[1] for row in kept["knots"]])
+                    meters = kept["meters"]
+                else:
+                    self.assertEqual((line.second(0.0), line.bpm_at(0.0)), (chosen["bar_1_s"], chosen["bpm"]))
+                    meters = chosen["meters"]
+                self.assertEqual([[one.bar, one.numerator, one.denominator] for one in line.meters], meters)
+                self.assertTrue(self.seen().document.map.settled)
+                # What was decided then is taken back like anything else.
+                before = len(self.seen().document.map.statements)
+                first = self.seen().document.map.statements[0]
+                self.act("take-back", id=name_of(first))
+                self.assertEqual(len(self.seen().document.map.statements), before - 1)
+                self.act("undo")
+                self.assertEqual(self.seen().need_map().knots, line.knots)
 
 
 @unittest.skipUnless(THERE, WHY_NOT)

@@ -64,13 +64,16 @@ def untied(heard: Heard[ClockT], stated: Stated) -> TempoMap[ClockT]:
     where a stated moment lies on none of them.
     """
     beats = leveled(heard.pace, stated.levels)
-    held = {tie.time_s for tie in stated.ties}
-    for time in stated.opening:
-        if heard.pulse is None or any(abs(time - tied_s) < SAME_S for tied_s in held):
-            continue
+    if heard.pulse is None:
+        return beats
+    held = [tie.time_s for tie in stated.ties]
+    said = [time for time in stated.opening if not any(abs(time - one) < SAME_S for one in held)]
+    # Where anything that is stated lies on a beat, not all of them were read beside the pulse.
+    right = bool(held) or any(bars_again.lies_on_beat(beats, time) for time in said)
+    for time in said:
         if not _inside(beats, time) or bars_again.lies_on_beat(beats, time):
             continue
-        if bars_again.is_beside(beats, heard.pulse(), time):
+        if not right and bars_again.is_beside(beats, heard.pulse(), time):
             beats = _shifted(beats, time, heard.attacks)
         else:
             beats = _again(beats, heard, time)
