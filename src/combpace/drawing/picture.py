@@ -18,6 +18,7 @@ from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, notes, pieces, sounding, words
 from combpace.session.data_folder import muted_in
 from combpace.session.document.model import TakeEntry
+from combpace.session.document.stated import name_of
 from combpace.session.fits import TakeFit
 from combpace.session.page_forms import (
     ArrivalFacts,
@@ -32,8 +33,10 @@ from combpace.session.page_forms import (
     NoFit,
     Picture,
     PieceRow,
+    StatementRow,
     TakeFacts,
 )
+from combpace.session.saying import KNOTS, KNOTS_WORDS, moment_of, statement_words
 from combpace.session.state import SessionState
 
 # An attack so much of a bar before a line opens that bar.
@@ -102,6 +105,7 @@ def head(seen: SessionState, focus: str | None) -> Picture:
         "map": None,
         "bars": [],
         "anchors": [],
+        "statements": statement_rows(seen),
         "onsets": {},
         "fit": None,
         "raw": [],
@@ -126,6 +130,28 @@ def head(seen: SessionState, focus: str | None) -> Picture:
     if focus is not None:
         made["pieces"] = piece_rows(seen, focus)
     return made
+
+
+def statement_rows(seen: SessionState) -> list[StatementRow]:
+    """What was stated of the session's map, in the order in which it was said."""
+    lead, choice = seen.document.lead, seen.map_choice()
+    if lead is None:
+        return []
+    rows: list[StatementRow] = []
+    if lead.id in seen.document.paces and choice.kind != "given":
+        rows.append({"id": KNOTS, "what": KNOTS, "take_s": None, "reach": None, "words": KNOTS_WORDS})
+    for one in choice.statements:
+        at = moment_of(one)
+        rows.append(
+            {
+                "id": name_of(one),
+                "what": one.what,
+                "take_s": None if at is None else round(at - lead.offset_s, 6),
+                "reach": getattr(one, "reach", None),
+                "words": statement_words(one),
+            }
+        )
+    return rows
 
 
 def marks_facts(seen: SessionState, take_id: str) -> Marks:

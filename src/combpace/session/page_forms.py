@@ -124,6 +124,18 @@ class AnchorRow(TypedDict):
     place: str
 
 
+class StatementRow(TypedDict):
+    """What was stated of the map. id: by which `take-back` takes it back; what: its kind; take_s: the moment
+    it is about, on the lead's clock, None for the whole; reach: how far it moved the bars that were heard.
+    """
+
+    id: str
+    what: str
+    take_s: float | None
+    reach: str | None
+    words: str
+
+
 class Marks(TypedDict):
     """Marks of a take: take seconds, strength 0-1, confidence 0-1."""
 
@@ -243,6 +255,7 @@ class Picture(TypedDict):
     map: MapTable | None
     bars: list[BarRow]
     anchors: list[AnchorRow]
+    statements: list[StatementRow]
     onsets: dict[str, Marks]
     fit: FitFacts | NoFit | None
     raw: list[list[float]]

@@ -23,6 +23,8 @@ from combpace.session.document.stated import (
 
 # Statements nearer to each other than this are about the same moment.
 SAME_MOMENT_S = 0.002
+# What stands in the list for knots in the place of what was heard.
+KNOTS, KNOTS_WORDS = "knots", "beats and bars as they were corrected or given before"
 FASTER = {
     Fraction(2): "twice", Fraction(3): "three times", Fraction(1, 2): "half", Fraction(1, 3): "a third",
     Fraction(3, 2): "one and a half times",

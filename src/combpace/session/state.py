@@ -314,17 +314,22 @@ class SessionState:
 
     def check_stated(self) -> None:
         """Raises MapConflictError, naming what is stated, where no map holds all of it."""
-        choice, lead = self.map_choice(), self.document.lead
-        if choice.settled or lead is None:
-            return
-        if choice.kind == "own":
-            base, ear = self.base_pace(lead.id), self.ear(lead.id)
-            if base is not None and ear is not None:
-                ear.solve(base, choice.stated.shifted(-lead.offset_s))
-            return
-        line = self._unheld(choice)
+        choice = self.map_choice()
+        if not choice.settled and self.document.lead is not None and self.session_map() is not None:
+            self.map_by(choice)
+
+    def map_by(self, choice: MapPart) -> TempoMap[SessionTimes]:
+        """The session's map as it is with all of what `choice` states, of the kind that it is. Raises
+        MapConflictError where none holds all of it.
+        """
+        lead, line = self.need_lead(), self._unheld(choice)
         if line is not None:
-            self.map_with(choice, line, choice.stated)
+            return self.map_with(choice, line, choice.stated)
+        base, ear = self.base_pace(lead.id), self.ear(lead.id)
+        if base is None or ear is None:
+            return self.need_map()
+        pace = ear.solve(base, choice.stated.shifted(-lead.offset_s)).shifted(lead.offset_s)
+        return TempoMap(pace.knots, pace.meters)
 
     def _unheld(self, choice: MapPart) -> TempoMap[SessionTimes] | None:
         """A steady map or one that was given, before anything is stated of it."""

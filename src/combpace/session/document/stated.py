@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 from collections.abc import Iterable
 from fractions import Fraction
 from typing import Annotated, Any, Literal
@@ -134,9 +135,14 @@ def stated_of(statements: Iterable[Statement]) -> Stated:
     opening = [one for one in every if isinstance(one, BarStatement | DownbeatStatement)]
     meters = [one for one in every if isinstance(one, MeterStatement)]
     return Stated(
-        bars=tuple((one.time_s, one.bar) for one in every if isinstance(one, BarStatement)),
+        bars=tuple(sorted((one.time_s, one.bar) for one in every if isinstance(one, BarStatement))),
         downbeats=tuple(sorted(one.time_s for one in opening if isinstance(one, DownbeatStatement))),
-        meters=tuple((one.time_s, parse_meter(one.meter)) for one in meters if one.until_s is None),
+        meters=tuple(
+            sorted(
+                ((one.time_s, parse_meter(one.meter)) for one in meters if one.until_s is None),
+                key=lambda change: -math.inf if change[0] is None else change[0],
+            )
+        ),
         others=tuple(sorted(one.time_s for one in every if isinstance(one, OtherStatement))),
         ranges=tuple(
             sorted(
@@ -156,7 +162,12 @@ def stated_of(statements: Iterable[Statement]) -> Stated:
         ),
         reach=tuple(sorted((one.time_s, one.reach) for one in opening if one.reach is not None)),
         locked=tuple(sorted(one.time_s for one in moments if one.locked)),
-        levels=tuple((one.time_s, Fraction(one.factor)) for one in every if isinstance(one, LevelStatement)),
+        levels=tuple(
+            sorted(
+                ((one.time_s, Fraction(one.factor)) for one in every if isinstance(one, LevelStatement)),
+                key=lambda level: -math.inf if level[0] is None else level[0],
+            )
+        ),
     )
 
 

@@ -41,7 +41,9 @@ from combpace.session.map_changes import (
     steady_line,
 )
 from combpace.session.reach import near_audio, near_place
+from combpace.session.reaches import taken
 from combpace.session.saying import (
+    KNOTS,
     SAME_MOMENT_S,
     at_moment,
     moment_of,
@@ -80,8 +82,11 @@ class StatementArgs(Args):
 
 
 class BarArgs(Args):
+    """reach: as of a downbeat."""
+
     time_s: Seconds
     bar: int = Field(ge=-10000, le=100000)
+    reach: Reach | None = None
 
 
 class PullArgs(Args):
@@ -119,15 +124,15 @@ def bar_1(state: SessionState, args: MomentArgs) -> Change:
 def bar(state: SessionState, args: BarArgs) -> Change:
     """This moment of the session is the line of that bar."""
     bar_index(args.bar)
-    return bar_here(state, args.time_s, args.bar)
+    return bar_here(state, args.time_s, args.bar, args.reach)
 
 
-def bar_here(state: SessionState, time_s: float, number: int) -> Change:
+def bar_here(state: SessionState, time_s: float, number: int, reach: Reach | None = None) -> Change:
     """The moment is the line of that bar, in every kind of map."""
     at = meant(state, state.need_lead(), time_s)
     chosen = state.map_choice()
     same = [*_on_the_same_line(state, at, bars_too=True), *_renumbers(state, chosen, at, number)]
-    chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number), same)
+    chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number, reach=reach), same)
     if chosen.kind == "steady":
         said = (
             "Bar 1 is {bar_1}; all bars are counted from there."
@@ -152,12 +157,12 @@ def opens_bar(state: SessionState, new: DownbeatStatement, note: str = "") -> Ch
     same = _on_the_same_line(state, at, bars_too=False)
     _refuse_a_stated_line(state, chosen, at)
     chosen, replaced = with_statement(chosen, new, same)
-    reach = "" if new.reach is None or note else f", {new.reach}"
     if chosen.kind == "steady":
         change = steady_again(state, chosen, "")
         line = _map_of(state, change)
         index = nearest_bar(line, line.place(at))
         number, _ = line.address(line.bar_line(index) + 1e-6)
+        reach = _reach_words(state, change, new, note)
         off_ms = 1000 * (at - line.second(line.bar_line(index)))
         beside = "" if abs(off_ms) < 0.05 else f"; it lies {words.signed_ms(off_ms)} ms from its line"
         said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
@@ -166,8 +171,17 @@ def opens_bar(state: SessionState, new: DownbeatStatement, note: str = "") -> Ch
     change = restated(state, chosen, "", replaced, parts=parts)
     line = _map_of(state, change)
     number, _ = line.address(line.place(at) + 1e-6)
+    reach = _reach_words(state, change, new, note)
     said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
     return Change(change.parts, f"{said}{change.note}")
+
+
+def _reach_words(state: SessionState, change: Change, new: DownbeatStatement, note: str) -> str:
+    """Which way was taken with it, where another would make another map."""
+    if note:
+        return ""
+    reach = taken(as_if(state, change.parts), new)
+    return "" if reach is None else f", {reach}"
 
 
 def _map_of(state: SessionState, change: Change) -> TempoMap:  # type: ignore[type-arg]
@@ -212,10 +226,6 @@ def take_back(state: SessionState, args: StatementArgs) -> Change:
     if isinstance(one, MomentStatement) and one.locked:
         raise ParameterError(f"{said} is locked; unlock it first. Nothing was changed.")
     return taken_back(state, one, f"{said} is no longer stated")
-
-
-# What stands in the list for knots in the place of what was heard.
-KNOTS = "knots"
 
 
 def _first_upper(text: str) -> str:

@@ -13,9 +13,11 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index
 from combpace.drawing import picture
 from combpace.session import fits, words
+from combpace.session.document.stated import BarStatement, DownbeatStatement, name_of
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.page_forms import BarRow
+from combpace.session.reaches import others
 from combpace.session.state import SessionState
 from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
@@ -52,7 +54,27 @@ def finding(state: SessionState, focus: str | None) -> str:
 
 
 def values(state: SessionState, focus: str | None) -> dict[str, Any]:
-    return {"bars": map_facts(state)}
+    return {"bars": map_facts(state), "stated": stated_rows(state)}
+
+
+def stated_rows(state: SessionState) -> list[dict[str, Any]]:
+    """What was stated of the map, the newest first, each with what takes it back; of the newest bar the other
+    ways that it may have been meant.
+    """
+    named = {name_of(one): one for one in state.map_choice().statements}
+    found: list[dict[str, Any]] = []
+    asked = False
+    for row in reversed(picture.statement_rows(state)):
+        one, ways = named.get(row["id"]), list[dict[str, Any]]()
+        if not asked and isinstance(one, BarStatement | DownbeatStatement) and one.heard_s is None:
+            asked = True
+            bar = {"bar": one.bar} if isinstance(one, BarStatement) else {}
+            ways = [
+                {"words": reach, "do": one.what, "args": {"time_s": one.time_s, "reach": reach, **bar}}
+                for reach in others(state, one)
+            ]
+        found.append({**row, "words": row["words"][:1].upper() + row["words"][1:], "others": ways})
+    return found
 
 
 def places(state: SessionState, focus: str | None) -> list[Place]:

@@ -104,6 +104,16 @@ export interface AnchorRow {
   place: string;
 }
 
+/** What was stated of the map. id: by which `take-back` takes it back; what: its kind; take_s: the moment
+ *  it is about, on the lead's clock, None for the whole; reach: how far it moved the bars that were heard. */
+export interface StatementRow {
+  id: string;
+  what: string;
+  take_s: number | null;
+  reach: string | null;
+  words: string;
+}
+
 /** Marks of a take: take seconds, strength 0-1, confidence 0-1. */
 export interface Marks {
   t: number[];
@@ -209,6 +219,7 @@ export interface Picture {
   map: MapTable | null;
   bars: BarRow[];
   anchors: AnchorRow[];
+  statements: StatementRow[];
   onsets: Record<string, Marks>;
   fit: FitFacts | NoFit | null;
   raw: number[][];
