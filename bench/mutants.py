@@ -44,26 +44,44 @@ MUTANTS = (
     # -- tempo maps
     Mutant(
         "bars that hold",
-        "core/tempo/solve.py",
-        "and opens <= set(near) and",
-        "and opens < set(near[:1]) and",
+        "core/tempo/bars_again.py",
+        "and said.opens <= set(lines.starts) and",
+        "and said.opens < set(lines.starts[:1]) and",
         TEMPO,
     ),
     Mutant(
         "beside the beat",
-        "core/tempo/solve.py",
+        "core/tempo/bars_again.py",
         "said(times) - AS_MUCH",
         "said(times) - 100 * AS_MUCH",
         TEMPO,
     ),
     Mutant(
         "lead-in of whole bars",
-        "core/tempo/solve.py",
+        "core/tempo/bars_again.py",
         "- times[beat]) > SAME_S",
         "- times[beat]) > 1e9",
         TEMPO,
     ),
-    Mutant("one meter shifts", "core/tempo/solve.py", "if len(phases) > 1:", "if len(phases) > 0:", TEMPO),
+    Mutant(
+        "one meter shifts", "core/tempo/bars_again.py", "if len(phases) > 1:", "if len(phases) > 0:", TEMPO
+    ),
+    Mutant(
+        "ties fade out",
+        "core/tempo/tied.py",
+        "FADE_BARS * pace.meters",
+        "0.01 * FADE_BARS * pace.meters",
+        TEMPO,
+    ),
+    Mutant("what is tied stays", "core/tempo/tied.py", "time_s=tie.time_s, fixed", "fixed", TEMPO),
+    Mutant("from here on", "core/tempo/lines_moved.py", '== "from here on"', '== "from here"', TEMPO),
+    Mutant(
+        "where no bar begins",
+        "core/tempo/bars_again.py",
+        "if self.others & set",
+        "if not self.others & set",
+        TEMPO,
+    ),
     Mutant("tempo bound", "core/tempo/map.py", "or bpm.max() > MAX_BPM", "or bpm.max() > 2 * MAX_BPM", TEMPO),
     Mutant(
         "meter order",

@@ -69,12 +69,12 @@ def measured(audio: Audio, truth: Truth) -> list[Said]:
     for what, said in [*(("missed", t) for t in missed), *(("any", at[k]) for k in chosen)]:
         time = caught(said, heard.onsets, duration)
         after = []
-        for solved in (
+        for way in (
             lambda time=time: by_ear(heard, pace, time),
             lambda time=time: anchors.set_downbeat(pace, time, heard.onsets),
         ):
             try:
-                after.append(wrong(solved(), truth))
+                after.append(wrong(way(), truth))
             except CombPaceError:
                 after.append(-1)
         # Where no count goes through it, the page counts on.

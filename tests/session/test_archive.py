@@ -327,6 +327,17 @@ class ArchiveTest(PlaceTest):
             sorted(row.state for row in self.place.take_rows(third).values()), ["ready", "wanted"]
         )
 
+    def test_without_sound_what_was_stated_is_solved_for_as_it_was(self) -> None:
+        self.act("downbeat", time_s=float(self.beats[5]))
+        self.act("not-downbeat", time_s=self.line(4))
+        out = io.BytesIO()
+        write_archive(self.place, self.session, out, sound=False)
+        made = self.read(out.getvalue())
+        there = session_state(self.other, made)
+        self.assertEqual({row.state for row in there.rows.values()}, {"wanted"})
+        self.assertEqual(there.need_map(), self.seen().need_map())
+        self.assertEqual(len(there.document.map.statements), 3)
+
     def test_a_take_of_two_minutes_is_at_most_60_kilobytes(self) -> None:
         place = DataFolder(replace(Settings(), data_dir=self.folder / "long"))
         place.prepare()

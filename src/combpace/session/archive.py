@@ -61,8 +61,9 @@ def _quiet(phase: str, share: float) -> None:
 def _wanted(folder: DataFolder, kept: dict[str, Any], *, sound: bool) -> dict[str, str]:
     """Which blobs go into an archive, and what each is; `kept` loses what needs none of them."""
     wanted: dict[str, str] = {}
+    solved = set() if sound else _solved_for(kept)
     for take in kept["takes"]:
-        if not sound and take["analysis_sha"]:
+        if not sound and take["analysis_sha"] and take["id"] not in solved:
             take["analysis_sha"] = _slim(folder, take["analysis_sha"])
         if sound and take["state"] != WANTED:
             wanted.setdefault(take["source_sha"], "source")
@@ -86,6 +87,19 @@ def _wanted(folder: DataFolder, kept: dict[str, Any], *, sound: bool) -> dict[st
     for file in kept["files"]:
         wanted.setdefault(file["sha"], file["kind"])
     return wanted
+
+
+def _solved_for(kept: dict[str, Any]) -> set[str]:
+    """Takes whose map is solved for from what was heard of their pulse: it stays with them."""
+    bodies = {sha: json.loads(body) for sha, body in kept["parts"].items()}
+    found: set[str] = set()
+    for one in kept["revisions"]:
+        names = json.loads(one["parts"])
+        found |= {name.partition(":")[2] for name in names if name.startswith("said:")}
+        said = (bodies[names["map"]] or {}).get("statements", []) if "map" in names else []
+        if any(not statement.get("knotted") for statement in said):
+            found |= {take["id"] for take in bodies[names["takes"]] if take["role"] == "lead"}
+    return found
 
 
 def write_archive(

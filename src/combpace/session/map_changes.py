@@ -185,7 +185,8 @@ def odd_words(
         for first, last, meter in odd[:MOST_NAMED]
     )
     named += f" and {len(odd) - MOST_NAMED} more" if len(odd) > MOST_NAMED else ""
-    return f" {named[0].upper()}{named[1:]}, so that every downbeat you confirmed opens a bar."
+    why = "all that you stated holds" if chosen.stated.others else "every downbeat you confirmed opens a bar"
+    return f" {named[0].upper()}{named[1:]}, so that {why}."
 
 
 def steady_again(state: SessionState, chosen: MapPart, note: str, *, odd: bool = True) -> Change:

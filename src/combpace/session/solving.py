@@ -87,8 +87,8 @@ def as_far_as_it_holds(
     statements: Sequence[Statement],
     by_s: float,
 ) -> TempoMap[Any]:
-    """A map with the statements that hold; the newest leave first where not all can, which no decision lets
-    happen, but another way of listening may.
+    """A map with the statements that hold; the newest quarter leaves first where not all can, which no
+    decision lets happen, but another way of listening may.
 
     by_s  the clock of `solve` shows so much more than theirs
     """
@@ -97,7 +97,7 @@ def as_far_as_it_holds(
         try:
             return solve(stated_of(kept).shifted(by_s))
         except CombPaceError:
-            kept.pop()
+            kept = kept[: 3 * len(kept) // 4]
     return base
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from fractions import Fraction
 from math import isfinite
 from typing import Any
 
@@ -16,6 +17,14 @@ from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, MapPart, TakeEntry, TakePieces
+from combpace.session.document.stated import (
+    BarStatement,
+    LevelStatement,
+    ReadingStatement,
+    Statement,
+    TempoStatement,
+    stated_of,
+)
 
 # Seconds and quarters of a session, either way.
 MOST_S, MOST_Q = 1e6, 1e6
@@ -24,6 +33,10 @@ LEVELS_DB = (-60.0, 24.0)
 MOST_PIECES, MOST_MARKS, MOST_KNOTS, MOST_STATEMENTS, MOST_PARTS = 20_000, 500_000, 500_000, 100_000, 500
 MOST_FRAME, MOST_FADE_MS, MOST_CURVE_MS, MOST_POINTS = 2**40, 20_000.0, 3.6e6, 64
 LONGEST_TEXT = 400
+# So many statements are solved for; a hand makes hundreds. A take is read so many times as fast at most.
+MOST_SOLVED, MOST_LEVEL = 5000, 64.0
+# Fields of statements that are moments.
+MOMENTS = ("time_s", "heard_s", "until_s")
 # From a session's audio nothing lies farther, and takes lie no farther apart. Seconds.
 FAR_S, MOST_SPAN_S = 3600.0, 200_000.0
 # Nobody means less, and it must not be nothing: quarters, and quarters a minute.
@@ -65,6 +78,8 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
     _map(document.map)
     for own in document.paces.values():
         pace("a pace", own)
+    for said in document.said.values():
+        _said(said)
     for edits in document.edits.values():
         moments = (
             *edits.added,
@@ -117,8 +132,8 @@ def check_reach(
     if end - first > MOST_SPAN_S:
         raise ParameterError(f"its takes lie {(end - first) / 3600:,.0f} hours apart")
     chosen = document.map
-    moments = [*(time for time, _ in chosen.stated.bars), *chosen.stated.downbeats]
-    moments += [time for time, _ in chosen.stated.meters if time is not None]
+    times = (getattr(one, name, None) for one in chosen.statements for name in MOMENTS)
+    moments = [time for time in times if time is not None]
     moments += [] if chosen.bar_1_s is None else [chosen.bar_1_s]
     for moment in moments:
         number("a moment", moment, first - FAR_S, end + FAR_S)
@@ -168,16 +183,32 @@ def _map(chosen: MapPart) -> None:
     # Meters check themselves where they are read.
     _many("meters", chosen.steady_meters, MOST_STATEMENTS)
     number("what may pile up", chosen.limit_ms, 0.0, 1e5)
-    _many("statements", chosen.statements, MOST_STATEMENTS)
-    stated = chosen.stated
-    seconds("a stated moment", (time for time, _ in stated.bars))
-    _bars("a stated bar", (bar for _, bar in stated.bars))
-    seconds("a stated moment", stated.downbeats)
-    seconds("a stated moment", (time for time, _ in stated.meters if time is not None))
-    if chosen.stated_bpm is not None:
-        number("a stated tempo", chosen.stated_bpm, LEAST_BPM, 4 * MOST_BPM)
+    _said(chosen.statements)
     if chosen.given is not None:
         pace("a given map", forms.pace_from(chosen.given))
+
+
+def _said(statements: Sequence[Statement]) -> None:
+    """What is stated, of a map or of a take's own bars."""
+    _many("statements", tuple(statements), MOST_STATEMENTS)
+    _many("statements to solve for", tuple(one for one in statements if not one.knotted), MOST_SOLVED)
+    for one in statements:
+        for name in MOMENTS:
+            if (time := getattr(one, name, None)) is not None:
+                seconds("a stated moment", (time,))
+        if isinstance(one, BarStatement):
+            _bars("a stated bar", (one.bar,))
+        if isinstance(one, TempoStatement):
+            number("a stated tempo", one.bpm, LEAST_BPM, 4 * MOST_BPM)
+        if isinstance(one, LevelStatement):
+            number("how fast it is read", float(Fraction(one.factor)), 1 / MOST_LEVEL, MOST_LEVEL)
+        if isinstance(one, ReadingStatement):
+            if one.rank is not None:
+                number("a reading", one.rank, 1, MOST_STATEMENTS)
+            if one.pace is not None:
+                pace("a reading", forms.pace_from(one.pace))
+    # Meters check themselves where they are read.
+    stated_of(statements)
 
 
 def pace(what: str, line: TempoMap[ClockT]) -> None:

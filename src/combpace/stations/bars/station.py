@@ -17,7 +17,7 @@ from combpace.session.document.stated import BarStatement, DownbeatStatement, na
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.page_forms import BarRow
-from combpace.session.reaches import others
+from combpace.session.reaches import others, taken
 from combpace.session.state import SessionState
 from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
@@ -65,15 +65,17 @@ def stated_rows(state: SessionState) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = []
     asked = False
     for row in reversed(picture.statement_rows(state)):
-        one, ways = named.get(row["id"]), list[dict[str, Any]]()
+        one, ways, said = named.get(row["id"]), list[dict[str, Any]](), row["words"]
         if not asked and isinstance(one, BarStatement | DownbeatStatement) and one.heard_s is None:
             asked = True
+            way = taken(state, one)
+            said += "" if way is None or one.reach is not None else f", {way}"
             bar = {"bar": one.bar} if isinstance(one, BarStatement) else {}
             ways = [
                 {"words": reach, "do": one.what, "args": {"time_s": one.time_s, "reach": reach, **bar}}
                 for reach in others(state, one)
             ]
-        found.append({**row, "words": row["words"][:1].upper() + row["words"][1:], "others": ways})
+        found.append({**row, "words": said[:1].upper() + said[1:], "others": ways})
     return found
 
 
