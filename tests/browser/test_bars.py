@@ -229,6 +229,120 @@ class BarsTest(BrowserTest):
         self.assertGreater(len(self.look("combpace.state.picture.raw")), 40)
 
 
+class ForeseenTest(BrowserTest):
+    """What is drawn while a hand rests in a drag is what the drop makes, to 1e-9 s."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.beats, sound = breathing(bars=12)
+        self.drop(self.write("tub kit.wav", sound))
+        self.page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
+
+    def rested(self) -> dict[str, list[float]]:
+        """The map that is drawn once the server has answered what the hand does now."""
+        self.page.wait_for_function("combpace.state.foreseen && !combpace.foresight.busy()")
+        found: dict[str, list[float]] = self.look("combpace.state.foreseen.table")
+        return found
+
+    def assert_dropped(self, drawn: dict[str, list[float]]) -> None:
+        before = self.look("combpace.state.picture.version")
+        self.page.mouse.up()
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.version"), before + 1)
+        self.assertIsNone(self.look("combpace.state.foreseen"))
+        made = self.look("combpace.state.picture.map")
+        for name in ("times", "quarters", "meters"):
+            np.testing.assert_allclose(made[name], drawn[name], rtol=0, atol=1e-9, err_msg=name)
+
+    @main
+    def test_an_attack_that_is_pulled_onto_a_tooth_and_an_anchor_that_is_moved(self) -> None:
+        spot = self.look("combpace.view().pixelOf(8, 2)")
+        beside = self.look("combpace.view().pixelOf(9, 2)")
+        foot = spot["y"] + self.look("combpace.state.view.rowPx") / 2 - 6
+        self.page.mouse.move(spot["x"], foot)
+        self.page.mouse.down()
+        self.page.mouse.move((spot["x"] + beside["x"]) / 2, foot)
+        self.page.mouse.move(beside["x"], foot)
+        drawn = self.rested()
+        # The attack of the third bar's line lies under its second beat.
+        self.assertAlmostEqual(np.interp(9.0, drawn["quarters"], drawn["times"]), self.beats[8], delta=0.004)
+        self.assert_dropped(drawn)
+        clip = self.look("combpace.view().pixelOf(9, 2)")
+        y = clip["y"] - self.look("combpace.state.view.rowPx") * 0.6 + 6
+        self.page.mouse.move(clip["x"], y)
+        self.page.mouse.down()
+        self.page.keyboard.down("Shift")
+        self.page.mouse.move(clip["x"] + 9, y)
+        self.page.mouse.move(clip["x"] + 17, y)
+        drawn = self.rested()
+        self.page.keyboard.up("Shift")
+        self.assert_dropped(drawn)
+
+    def test_escape_in_a_drag_leaves_everything_as_it_was(self) -> None:
+        before = self.look("combpace.state.picture.map")
+        spot = self.look("combpace.view().pixelOf(8, 2)")
+        foot = spot["y"] + self.look("combpace.state.view.rowPx") / 2 - 6
+        self.page.mouse.move(spot["x"], foot)
+        self.page.mouse.down()
+        self.page.mouse.move(spot["x"] + 30, foot)
+        self.page.mouse.move(spot["x"] + 60, foot)
+        self.rested()
+        self.page.keyboard.press("Escape")
+        self.assertIsNone(self.look("combpace.state.foreseen"))
+        self.page.mouse.up()
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.map"), before)
+
+    def test_a_line_in_the_strip_and_a_step_of_the_curve(self) -> None:
+        box = self.page.locator("#curve-box canvas").bounding_box()
+        assert box is not None
+        count = self.look("combpace.state.picture.bars.length")
+        x = box["x"] + 78 + (box["width"] - 78 - 66) * 3.5 / count
+        for y in range(6, int(box["height"]), 5):
+            self.page.mouse.move(x, box["y"] + y)
+            self.page.mouse.down()
+            self.page.mouse.move(x, box["y"] + y - 4)
+            self.page.mouse.move(x, box["y"] + y - 14)
+            if self.look("combpace.foresight.busy()"):
+                self.assert_dropped(self.rested())
+                break
+            self.page.mouse.up()
+        else:
+            self.fail("no step of the curve was found")
+        self.page.keyboard.press("4")
+        self.page.wait_for_function("combpace.state.station === 'onsets' && !!combpace.view()?.pixelOfTime")
+        frame = self.page.locator("#canvas-box canvas").bounding_box()
+        assert frame is not None
+        line = self.look("combpace.state.picture.bars.find((bar) => bar.n === 2).s")
+        at = self.look(f"combpace.view().pixelOfTime({line}).x")
+        self.page.mouse.move(at + 1, frame["y"] + 9)
+        self.page.mouse.down()
+        self.page.keyboard.down("Shift")
+        self.page.mouse.move(at + 6, frame["y"] + 9)
+        self.page.mouse.move(at + 11, frame["y"] + 9)
+        drawn = self.rested()
+        self.page.keyboard.up("Shift")
+        self.assert_dropped(drawn)
+
+    def test_what_is_stated_is_listed_and_taken_back(self) -> None:
+        bars = self.look("combpace.state.picture.map.times")
+        spot = self.look("combpace.view().pixelOf(9, 2)")
+        self.page.mouse.click(spot["x"], spot["y"] + self.look("combpace.state.view.rowPx") / 2 - 6)
+        self.page.keyboard.press("d")
+        self.idle()
+        box = self.page.locator("#stated")
+        self.assertIn("The downbeat at", box.inner_text())
+        box.get_by_role("button", name="only this bar").click()
+        self.idle()
+        self.assertEqual(self.look("combpace.state.picture.statements.at(-1).reach"), "only this bar")
+        self.assertIn("only this bar", self.said())
+        self.page.locator("#stated").get_by_role("button", name="take back").first.click()
+        self.idle()
+        self.assertIn("is no longer stated", self.said())
+        self.assertEqual(self.look("combpace.state.picture.statements"), [])
+        self.assertEqual(self.look("combpace.state.picture.map.times"), bars)
+
+
 class OwnBarsTest(BrowserTest):
     def test_a_loops_own_pace_is_corrected_in_the_comb(self) -> None:
         _, sound = breathing(bars=8)

@@ -7,7 +7,6 @@ import {
   gridPlaces,
   makeMap,
   placeWords,
-  pulled,
   readClock,
   readPlace,
   signed,
@@ -26,21 +25,6 @@ test("seconds, places, bars and lines are Python's", () => {
     lines.forEach((line, k) => assert.equal(map.barLine(k - 3), line));
     named.forEach((place, k) => assert.equal(placeWords(map, place), words[k], `name of ${place}`));
   }
-});
-
-test("a pulled attack lies under its tooth, and far away nothing moves", () => {
-  const { table } = vectors[1];
-  const old = makeMap(table),
-    time = old.toSeconds(20) + 0.03;
-  const map = pulled(table, time, 20, false);
-  assert.ok(Math.abs(map.toSeconds(20) - time) < 1e-9);
-  assert.ok(Math.abs(map.toSeconds(40) - old.toSeconds(40)) < 1e-9);
-  for (let q = -5; q < 54; q += 0.25) assert.ok(map.toSeconds(q + 0.25) > map.toSeconds(q));
-  const held = pulled(table, time, 20, false, [18, 24]);
-  for (const q of [10, 18, 24, 30])
-    assert.ok(Math.abs(held.toSeconds(q) - old.toSeconds(q)) < 1e-9, `beyond the anchors ${q} stays`);
-  const steady = pulled(vectors[0].table, 3, 4, true);
-  assert.ok(Math.abs(steady.toSeconds(4) - 3) < 1e-9);
 });
 
 test("numbers are written as Python writes them, halves too", () => {

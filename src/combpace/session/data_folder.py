@@ -121,7 +121,7 @@ class DataFolder:
         # The job that works here, where this is a worker's.
         self.job: str | None = None
         self._lock = threading.Lock()
-        self._known = Once(MOST_KEPT)
+        self._known, self._trials = Once(MOST_KEPT), Once(MOST_STATES)
         # What follows from a state of a session is kept with it: with many takes that is much, and what of it
         # is shown is shown together.
         self._states: OrderedDict[tuple[object, ...], Once] = OrderedDict()
@@ -140,6 +140,10 @@ class DataFolder:
         making.
         """
         return self._known.once(key, make)
+
+    def tried(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
+        """As `once`, for what is only tried: a few are kept, apart from what lasts."""
+        return self._trials.once(key, make)
 
     def of_state(self, key: tuple[object, ...], *, tried: bool = False) -> Once:
         """All that was derived from a state of a session; a few states are kept, and as many that are only

@@ -17,6 +17,7 @@ import numpy as np
 from combpace.core.clocks import ClockT, FloatArray, Quarters
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.onsets.detect import Onsets
+from combpace.core.statistics import nearest
 from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
@@ -498,11 +499,11 @@ def largest_move_ms(
     new_lines = new.to_seconds(new.bar_lines(first, last - first + 1))
     # Where there are more lines or fewer, those that came or went did not move either.
     few, many = (old_lines, new_lines) if len(old_lines) < len(new_lines) else (new_lines, old_lines)
-    distance = np.array([np.min(np.abs(many - line)) for line in few])
+    distance = np.abs(many[nearest(many, few)] - few) if len(many) and len(few) else np.zeros(len(few))
     if len(many) > 1:
         half = 0.5 * float(np.median(np.diff(many)))
         distance[(few < many[0] - half) | (few > many[-1] + half)] = 0.0
-    moved = [int(np.argmin(np.abs(new_lines - few[k]))) for k in np.flatnonzero(distance > SHOWN_S)]
+    moved = [int(k) for k in nearest(new_lines, few[distance > SHOWN_S])]
     if not moved:
         return None
     return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])

@@ -474,7 +474,10 @@ def _counted(
     low, high = pace.quarters < places[0], pace.quarters > places[-1]
     moved[low] = after[0] + (pace.quarters[low] - places[0])
     moved[high] = after[-1] + (pace.quarters[high] - places[-1])
-    knots = tuple(replace(knot, quarters=float(q)) for knot, q in zip(pace.knots, moved, strict=True))
+    knots = tuple(
+        Knot(knot.time_s, float(q), knot.fixed, knot.locked, knot.confidence, knot.ramp)
+        for knot, q in zip(pace.knots, moved, strict=True)
+    )
     made = replace(pace, knots=knots, meters=named)
     if lead_in:
         made = made.counted_from(-lead_in * named[0].beats * beat)

@@ -219,18 +219,28 @@ class TempoMap(Generic[ClockT]):
         """Quarters of `count` + 1 lines: those that open `count` bars from index `first` on, and the one
         after them.
         """
-        return Quarters(np.array([self.bar_line(index) for index in range(first, first + count + 1)]))
+        return Quarters(self._lines_of(np.arange(first, first + count + 1))[0])
+
+    def _lines_of(self, indices: np.ndarray) -> tuple[FloatArray, np.ndarray]:
+        """(quarters of the lines that open these bars, which meter each is in)."""
+        k = np.maximum(np.searchsorted(np.array(self._bars), indices, "right") - 1, 0)
+        lengths = np.array([meter.bar_quarters for meter in self.meters])
+        lines: FloatArray = np.array(self._lines)[k] + (indices - np.array(self._bars)[k]) * lengths[k]
+        return lines, k
 
     def beats_between(self, low: float, high: float) -> FloatArray:
         """Places of the counted beats from `low` up to, but without, `high`."""
-        places: list[float] = []
-        index = self.bar_of(low)
-        while (line := self.bar_line(index)) < high - SAME_PLACE:
-            meter = self.meter_of(index)
-            places += [line + beat * meter.beat_quarters for beat in range(meter.beats)]
-            index += 1
-        found = np.array(places)
-        return found[(found > low - SAME_PLACE) & (found < high - SAME_PLACE)] if len(found) else found
+        first, last = self.bar_of(low), self.bar_of(high) + 1
+        if last < first:
+            return np.zeros(0)
+        lines, k = self._lines_of(np.arange(first, last + 1))
+        counts, units = (
+            np.array([getattr(meter, name) for meter in self.meters])[k]
+            for name in ("beats", "beat_quarters")
+        )
+        within = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
+        found: FloatArray = np.repeat(lines, counts) + within * np.repeat(units, counts)
+        return found[(found > low - SAME_PLACE) & (found < high - SAME_PLACE)]
 
     def beats_from_bar_1(self, place: float) -> float:
         """How many counted beats lie between the line of bar 1 and a place; negative in the lead-in."""

@@ -80,9 +80,14 @@ def untied(heard: Heard[ClockT], stated: Stated) -> TempoMap[ClockT]:
     return beats
 
 
-def place_heard(heard: Heard[ClockT], stated: Stated, place: float) -> float:
-    """Where a place of the solved map lies before anything is tied, seconds: what a tie to it is heard as."""
-    beats, now = untied(heard, stated), solved(heard, stated)
+def place_heard(
+    heard: Heard[ClockT], stated: Stated, place: float, solution: TempoMap[ClockT] | None = None
+) -> float:
+    """Where a place of the solved map lies before anything is tied, seconds: what a tie to it is heard as.
+
+    solution  that map, where it is known
+    """
+    beats, now = untied(heard, stated), solution or solved(heard, stated)
     _, times = bars_again.beats_of(beats)
     places, _ = bars_again.beats_of(now)
     if len(places) != len(times):

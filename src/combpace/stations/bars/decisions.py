@@ -40,6 +40,7 @@ from combpace.session.map_changes import (
     steady_change,
     steady_line,
 )
+from combpace.session.marks import goes_along
 from combpace.session.reach import near_audio, near_place
 from combpace.session.reaches import taken
 from combpace.session.saying import (
@@ -90,12 +91,15 @@ class BarArgs(Args):
 
 
 class PullArgs(Args):
-    """free: the moment is meant as it stands; alone: no other bar line moves."""
+    """free: the moment is meant as it stands; alone: no other bar line moves; leave: a mark that the line was
+    put on stays where it is.
+    """
 
     time_s: Seconds
     quarters: Quarters
     free: bool = False
     alone: bool = False
+    leave: bool = False
 
 
 class PlaceArgs(Args):
@@ -297,7 +301,10 @@ def pull(state: SessionState, args: PullArgs) -> Change:
     chosen = state.map_choice()
     old = None if before is None else at_moment(chosen, before.time_s)
     chosen = with_list(without(chosen, [] if old is None else [old]), [tied_to], add=True)
-    return restated(state, chosen, f"{shown} is fixed at {words.clock(at)}")
+    edits = None if args.leave else goes_along(state, old, at)
+    parts = {} if edits is None else {f"onsets:{state.need_lead().id}": forms.edits_part(edits)}
+    along = "" if edits is None else " The mark that it was put on went along."
+    return restated(state, chosen, f"{shown} is fixed at {words.clock(at)}", along, parts=parts)
 
 
 def tie(
@@ -312,7 +319,7 @@ def tie(
     old = None if here is None else at_moment(chosen, here.time_s)
     heard_s = old.heard_s if old is not None else None
     if heard_s is None:
-        heard_s = place_heard(heard, stated, place) + offset
+        heard_s = place_heard(heard, stated, place, now.shifted(-offset)) + offset
     about = {"time_s": at, "heard_s": heard_s, "alone": alone, "locked": locked, "knotted": False}
     if old is not None:
         return old.model_copy(update=about)

@@ -13,9 +13,10 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index
 from combpace.drawing import picture
 from combpace.session import fits, words
-from combpace.session.document.stated import BarStatement, DownbeatStatement, name_of
+from combpace.session.document.stated import BarStatement, DownbeatStatement, MomentStatement, name_of
 from combpace.session.map_changes import last_bar, odd_runs
 from combpace.session.map_facts import map_facts
+from combpace.session.marks import went_along
 from combpace.session.page_forms import BarRow
 from combpace.session.reaches import others, taken
 from combpace.session.state import SessionState
@@ -75,6 +76,10 @@ def stated_rows(state: SessionState) -> list[dict[str, Any]]:
                 {"words": reach, "do": one.what, "args": {"time_s": one.time_s, "reach": reach, **bar}}
                 for reach in others(state, one)
             ]
+        if isinstance(one, MomentStatement) and (was := went_along(state, one)) is not None:
+            lead = state.need_lead()
+            back = {"take": lead.id, "from_s": one.time_s - lead.offset_s, "to_s": was, "alone": True}
+            ways.append({"words": "leave its mark", "do": "onset-move", "args": back})
         found.append({**row, "words": said[:1].upper() + said[1:], "others": ways})
     return found
 

@@ -16,6 +16,8 @@ from combpace.session.decisions import Args, Change, Seconds, TakeArgs, TakeId, 
 from combpace.session.document import parts as forms
 from combpace.session.document.model import OnsetEdits, TakeEntry
 from combpace.session.foresight import as_if
+from combpace.session.map_changes import replaced_in, restated
+from combpace.session.marks import line_along, mark_moved
 from combpace.session.state import EDIT_REACH_S, SessionState
 
 LEAST_GAP_S = 0.003
@@ -32,10 +34,13 @@ class MarkArgs(Args):
 
 
 class MarkMoveArgs(Args):
+    """alone: the bar line that was put on it stays."""
+
     take: TakeId
     from_s: Seconds
     to_s: Seconds
     catch: bool = False
+    alone: bool = False
 
 
 class MarksArgs(Args):
@@ -95,15 +100,14 @@ def move(state: SessionState, args: MarkMoveArgs) -> Change:
     others = np.array([time for time in np.asarray(state.onsets(args.take).times) if time != at])
     if len(others) and float(np.min(np.abs(others - to_s))) < LEAST_GAP_S:
         raise ParameterError("There is another mark within 3 ms. Nothing was changed.")
-    if any(abs(time - at) <= EDIT_REACH_S for time in edits.added):
-        new = replace(
-            edits, added=tuple(to_s if abs(time - at) <= EDIT_REACH_S else time for time in edits.added)
-        )
-    else:
-        # Moved twice is moved once: the mark is known by where it was detected.
-        origin = next((old for old, now in edits.moved if abs(now - at) <= 1e-6), at)
-        new = replace(edits, moved=(*(pair for pair in edits.moved if pair[0] != origin), (origin, to_s)))
-    return _change(args.take, new, f"A mark moved by {words.signed_ms(1000 * (to_s - at))} ms.")
+    new = mark_moved(edits, at, to_s)
+    note = f"A mark moved by {words.signed_ms(1000 * (to_s - at))} ms"
+    chosen = None if args.alone else line_along(state, args.take, at, to_s)
+    if chosen is None:
+        return _change(args.take, new, f"{note}.")
+    chosen, parts = replaced_in(state, chosen)
+    parts |= _change(args.take, new, "").parts
+    return restated(state, chosen, f"{note}, and the bar line that was put on it with it", parts=parts)
 
 
 @decision("onset-remove", MarksArgs)

@@ -11,13 +11,13 @@ from pydantic import BaseModel, Field
 from pydantic_core import to_json
 from starlette.concurrency import run_in_threadpool
 
-from combpace.core.errors import MediaError
+from combpace.core.errors import MapConflictError, MediaError, ParameterError, StaleError
 from combpace.drawing import picture, ranges, weave
 from combpace.session import decisions
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change
 from combpace.session.foresight import as_if, foreseen
-from combpace.session.page_forms import PieceRow
+from combpace.session.page_forms import MapTable, PieceRow
 from combpace.session.state import SessionState, led_by, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
@@ -71,10 +71,18 @@ async def map_file(
 
 @router.post("/foresee/{name}")
 def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, Any]:
-    """What a decision would move, without taking it: {"note", "sentence", "lines", "takes", "keep",
-    "pieces"}; pieces: of takes that it cuts.
+    """What a decision would do, without taking it: {"note", "sentence", "lines", "takes", "keep", "pieces",
+    "map", "refused", "stale"}; pieces: of takes that it cuts; map: the table of the picture, where it would
+    be another one; refused: why it would not be taken, all else is null then; stale: the session has moved
+    on.
     """
-    state, change = decisions.considered(folder, session_id, name, body.version, body.args)
+    nothing: dict[str, Any] = dict.fromkeys(("note", "sentence", "lines", "takes", "keep", "pieces", "map"))
+    try:
+        state, change = decisions.considered(folder, session_id, name, body.version, body.args)
+    except StaleError:
+        return {**nothing, "refused": None, "stale": True}
+    except (ParameterError, MapConflictError, MediaError) as error:
+        return {**nothing, "refused": str(error), "stale": False}
     found = foreseen(state, change)
     lines = (
         None
@@ -89,7 +97,19 @@ def foresee(session_id: str, name: str, body: Act, folder: Folder) -> dict[str, 
         "takes": takes,
         "keep": list(found.keep),
         "pieces": _pieces(state, change),
+        "map": _other_map(state, change, body.args.get("take") if name == "in-take" else None),
+        "refused": None,
+        "stale": False,
     }
+
+
+def _other_map(state: SessionState, change: Change, of: object) -> MapTable | None:
+    """The map as it would be, of the session or of a take with a pace of its own; None where it stays."""
+    before, after = state, as_if(state, change.parts)
+    if isinstance(of, str):
+        before, after = led_by(before, of), led_by(after, of)
+    old, new = before.session_map(), after.session_map()
+    return None if new is None or new == old else picture.map_table(new)
 
 
 def _pieces(state: SessionState, change: Change) -> dict[str, list[PieceRow]]:

@@ -68,6 +68,8 @@ export function makeStore({ picture, station, focus, map, kept }) {
     map,
     /** The take that was chosen by hand: it stays chosen from station to station. @type {string | null} */
     take: /** @type {string | null} */ (null),
+    /** The map as what the hand does now would make it. @type {TempoMap | null} */
+    foreseen: /** @type {TempoMap | null} */ (null),
     /** The take whose own bars are corrected in Bars; null for the lead. @type {string | null} */
     of: /** @type {string | null} */ (null),
     /** @type {Sound} */

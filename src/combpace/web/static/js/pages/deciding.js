@@ -47,6 +47,7 @@ export function makeDeciding(desk) {
         }
         words.saved("not saved", true);
       } finally {
+        desk.foresight.end();
         acting--;
       }
     });
@@ -124,6 +125,7 @@ export function makeDeciding(desk) {
       ]);
     } while (asked !== here());
     const before = state.picture;
+    desk.foresight.end();
     store.picture({ picture, map: picture.map ? makeMap(picture.map) : null });
     desk.host.forget();
     if (!before.map && picture.map) desk.toBar1();

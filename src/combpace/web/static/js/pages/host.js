@@ -20,7 +20,7 @@ const LONGEST_S = 4;
  * @typedef {{picture: Picture, station: string, focus: string, map: import("../views/map.js").TempoMap |
  *   null, view: import("../store.js").View, sound: import("../store.js").Sound,
  *   selection: any, playhead: number | null, ranging: boolean, weave: import("../views/weave.js").Weave |
- *   null}} State
+ *   null, foreseen: import("../views/map.js").TempoMap | null}} State
  *
  * @typedef {{
  *   state: State, peaks: import("../api/peaks.js").Peaks,
@@ -31,7 +31,8 @@ const LONGEST_S = 4;
  *   show: (index: number) => void, showTime: (time: number) => void,
  *   hear: (time: number) => void, hearOne: (time: number, next: number) => void, pointAt: (place: {time:
  *   number, q: number} | null) => void, placeNow: () => number | null,
- *   pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number,
+ *   foresee: (name: string, args: any) => void, foreseeTempo: (from: number, to: number, bpm: number) => void,
+ *   foreseen: () => void, pull: (time: number, quarters: number, free?: boolean) => void, peg: (onset: number, quarters: number,
  *   free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
  *   phrase: (take: string, ts: number[], ms: number) => void, pullNote: (part: string, own: number, quarters:
  *   number) => void, zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null,
@@ -102,6 +103,9 @@ export function makeHost(desk) {
       desk.pointer = place;
     },
     placeNow: () => desk.steps.placeNow(),
+    foresee: (name, args) => desk.foresight.ask(name, args),
+    foreseeTempo: (from, to, bpm) => desk.foresight.ask("tempo", { from_bar: from, to_bar: to, bpm }),
+    foreseen: () => desk.foresight.end(),
     pull: (time, quarters, free = false) => desk.act("pull", { time_s: time, quarters, free }),
     peg: (onset, quarters, free) => {
       const take = state.focus,

@@ -370,18 +370,11 @@ export function makeSide(desk) {
     const name = button.dataset.foresee ?? button.dataset.do ?? "";
     if (!name || name === "undo" || name === "redo" || name === "listen-again") return;
     try {
-      const args = JSON.parse(button.dataset.args || "{}"),
-        of = desk.barsOf(),
-        body = of && name !== "in-take" ? { take: of, name, args } : args;
-      const { sentence } = await send(
-        `/api/sessions/${session}/foresee/${of && name !== "in-take" ? "in-take" : name}`,
-        { version: state.picture.version, args: body },
-      );
-      if (button.matches(":hover, :focus")) words.say(sentence);
+      const found = await desk.foresight.once(name, JSON.parse(button.dataset.args || "{}"));
+      // Where the session has moved on meanwhile its new picture is on its way.
+      if (found && button.matches(":hover, :focus")) words.say(found.refused ?? found.sentence ?? "");
     } catch (error) {
-      // 409: the session has moved on meanwhile, and its new picture is on its way.
-      const { status, message } = /** @type {any} */ (error);
-      if (status !== 409 && button.matches(":hover, :focus")) words.say(String(message ?? ""));
+      words.trouble(error);
     }
   }
 

@@ -1,6 +1,6 @@
 // @ts-check
 // Going from place to place: what deserves a look, onsets, teeth, bars; and what Enter and Delete mean there.
-import { gridPlaces, placeWords, pulled } from "../views/map.js";
+import { gridPlaces, makeMap, placeWords } from "../views/map.js";
 import { drawLookButtons, readPlaces } from "./side.js";
 
 /** @param {any} desk */
@@ -58,7 +58,7 @@ export function makeSteps(desk) {
    * @param {number} from
    * @param {number} to
    */
-  function compare(from, to) {
+  async function compare(from, to) {
     const place = places[placeAt],
       pull = place?.do?.name === "pull" ? place.do.args : null,
       { fitted } = desk.station(),
@@ -67,10 +67,12 @@ export function makeSteps(desk) {
       desk.play(from, to);
       return;
     }
-    const anchors = state.picture.anchors.map((/** @type {any} */ one) => one.q);
-    const map = pull
-      ? pulled(state.picture.map, pull.time_s, pull.quarters, state.picture.kind === "steady", anchors)
-      : null;
+    // How it is proposed is asked while it is heard as it is.
+    const asked = pull ? desk.foresight.once("pull", pull).catch(() => null) : Promise.resolve(null);
+    let map = /** @type {ReturnType<typeof makeMap> | null} */ (null);
+    asked.then((/** @type {any} */ found) => {
+      map = found?.map ? makeMap(found.map) : null;
+    });
     say(`${place.where} as it is …`);
     if (fitted) store.sound({ fitted: false });
     desk.play(from, to, {

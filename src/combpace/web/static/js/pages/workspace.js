@@ -12,6 +12,7 @@ import { makeStore } from "../store.js";
 import { makeMap, placeWords } from "../views/map.js";
 import { makeArrivals } from "./arrivals.js";
 import { makeDeciding } from "./deciding.js";
+import { makeForesight } from "./foresight.js";
 import { makeFollowing } from "./following.js";
 import { makeHost } from "./host.js";
 import { makeMoving } from "./moving.js";
@@ -73,6 +74,7 @@ export function startWorkspace() {
   desk.ranges = makeRanges(desk);
   desk.player = makePlayer(desk);
   desk.arrivals = makeArrivals(desk);
+  desk.foresight = makeForesight(desk);
   desk.deciding = makeDeciding(desk);
   desk.act = desk.deciding.act;
   desk.following = makeFollowing(desk);
@@ -123,6 +125,7 @@ export function startWorkspace() {
       host: desk.host,
       player: desk.player,
       view: () => desk.pictures.view(),
+      foresight: desk.foresight,
       idle: () =>
         desk.moving
           .settled()

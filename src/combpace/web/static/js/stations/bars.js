@@ -160,8 +160,10 @@ export const bars = {
     else removeMark(desk, selection);
   },
   chosenOnset(desk, selection, mark, button, row) {
-    button("This is bar 1", "", () => desk.act("bar-1", { time_s: mark.time }));
-    button("This is a downbeat", "D", () => desk.act("downbeat", { time_s: mark.time }));
+    const at = { time_s: mark.time };
+    button("This is bar 1", "", () => desk.act("bar-1", at), ["bar-1", at]);
+    button("This is a downbeat", "D", () => desk.act("downbeat", at), ["downbeat", at]);
+    button("This is the pickup", "", () => desk.act("pickup", at), ["pickup", at]);
     button("Remove the mark", "Del", () => removeMark(desk, selection));
     startFields(desk, selection, mark, row);
   },
@@ -238,6 +240,7 @@ export const bars = {
     button("Loop it", "L", () => desk.loopThese());
     const does = (/** @type {string} */ label, /** @type {string} */ name, /** @type {any} */ args) =>
       button(label, "", () => act(name, args), [name, args]);
+    if (bar.i > 0) does("No bar begins here", "not-downbeat", { time_s: bar.s });
     does("One beat earlier from here", "one-beat", { direction: "earlier", bar: bar.n });
     does("One beat later from here", "one-beat", { direction: "later", bar: bar.n });
     if (bar.i === 0) does("This is the pickup", "pickup", { time_s: bar.s + 0.01 });

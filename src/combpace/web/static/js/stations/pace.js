@@ -262,7 +262,11 @@ export const pace = {
       legend("<span>a slanting thread is a wrong tempo, a wavy one a breathing performance</span>"),
     ];
   },
-  chosenOnset: (desk, selection, mark, button, row) => startFields(desk, selection, mark, row),
+  chosenOnset(desk, selection, mark, button, row) {
+    const at = { time_s: mark.time };
+    button("This is the pickup", "", () => desk.act("pickup", at), ["pickup", at]);
+    startFields(desk, selection, mark, row);
+  },
   drawSmall: (desk) => own(desk).hearing.drawReadings(),
   measure: (desk, from, to) => own(desk).ranging.mark(from, to),
   // What was stretched is heard stretched: click and take agree at once.

@@ -111,6 +111,11 @@ async function preview(desk, form) {
     const found = await send(`/api/sessions/${desk.session}/foresee/cut-and-lay`, { version, args });
     if (version !== desk.state.picture.version || JSON.stringify(asked(desk, form)) !== JSON.stringify(args))
       return;
+    if (found.stale) return;
+    if (found.refused) {
+      desk.words.note(found.refused, true);
+      return;
+    }
     wouldBe = { take: args.take, version, pieces: found.pieces[args.take] ?? [], args };
     desk.player.again();
     desk.words.say(`Preview: ${found.note} Space plays it so; “Cut and lay” keeps it, Esc drops it.`);

@@ -11,7 +11,7 @@ import {
   nearest,
   topFor,
 } from "./comb_geometry.js";
-import { makeTimeMap, placeWords, pulled, signed } from "./map.js";
+import { makeTimeMap, placeWords, signed } from "./map.js";
 import { howDrawn, colours, once, prepared } from "./paint.js";
 import { drawLoupe } from "./loupe.js";
 import { drawPauses, drawPegs, drawRegion, isChosenMark } from "./fit_marks.js";
@@ -143,17 +143,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const comb = geometry();
     host.need(bars()[comb.first].s, bars()[comb.last].e);
     images.begin(rowPx());
-    let map = state.map;
-    if (drag?.moving && !fitting())
-      map = pulled(
-        state.picture.map,
-        drag.time,
-        drag.target,
-        state.picture.kind === "steady",
-        state.picture.anchors.map((one) => one.q),
-      );
-    if (clipDrag?.moving)
-      map = pulled(state.picture.map, clipDrag.time, clipDrag.q, false, otherAnchors(clipDrag.q));
+    const map = (!fitting() && state.foreseen) || state.map;
     g.save();
     g.beginPath();
     g.rect(0, HEAD_PX, width, height - HEAD_PX);
@@ -175,10 +165,6 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (noteDrag?.moving)
       drawPulledTo(scene, bars()[noteDrag.row], noteDrag.row, noteDrag.target, noteDrag.note[0]);
   }
-
-  /** @param {number} q */
-  const otherAnchors = (q) =>
-    state.picture.anchors.map((one) => one.q).filter((one) => Math.abs(one - q) > 1e-6);
 
   /**
    * @param {CanvasRenderingContext2D} g
@@ -451,6 +437,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
           ? null
           : nearest(marks().times, time);
       clipDrag.time = near !== null && Math.abs(near - time) < CATCH_S ? near : time;
+      host.foresee("pull", { time_s: clipDrag.time, quarters: clipDrag.q, free: true });
       ask();
       return;
     }
@@ -476,6 +463,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     const q = comb.qOf(pointer.x, bar);
     const places = fitting() ? host.rulePlaces(bar) : host.catchPlaces(bar);
     drag.target = drag.free || !places ? q : caughtPlace(q, bar, places);
+    if (!fitting()) host.foresee("pull", { time_s: drag.time, quarters: drag.target, free: false });
     ask();
   }
 
@@ -504,6 +492,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
 
   function cancel() {
     const was = drag !== null || clipDrag !== null || rowDrag !== null || noteDrag !== null;
+    host.foreseen();
     drag = clipDrag = rowDrag = noteDrag = panDrag = null;
     ask();
     return was;

@@ -76,8 +76,12 @@ export function mountCurve(box, host, inSight) {
     g.beginPath();
     const bends = state.map?.table.bends,
       map = state.map;
+    /** @param {import("./comb_geometry.js").Bar} bar @param {import("./map.js").TempoMap} by */
+    const foreseen = (bar, by) =>
+      (60 * bar.len) / (by.toSeconds(bar.q + bar.len) - by.toSeconds(bar.q)) / unit;
     rows.forEach((bar, k) => {
-      const shown = drag?.moved && k >= drag.from && k <= drag.to ? drag.bpm : tempo(bar);
+      const would = drag?.moved && state.foreseen ? foreseen(bar, state.foreseen) : tempo(bar),
+        shown = drag?.moved && k >= drag.from && k <= drag.to ? drag.bpm : would;
       let [begin, end] = [shown, shown];
       if (bends && map && !drag?.moved) {
         // Along a ramp the tempo runs in a straight line from what it is just after the bar's line to what it
@@ -191,24 +195,33 @@ export function mountCurve(box, host, inSight) {
     if (!drag.moved && Math.abs(py - drag.y) < 3) return;
     drag.moved = true;
     drag.bpm = Math.round(scale.bpmAt(py) * (event.shiftKey ? 100 : 10)) / (event.shiftKey ? 100 : 10);
+    host.foreseeTempo(...wanted(drag));
     ask();
   });
+  /**
+   * First and last bar of a step that is dragged, and their tempo in beats as they count them.
+   * @param {{from: number, to: number, bpm: number}} step
+   * @returns {[number, number, number]}
+   */
+  function wanted({ from, to, bpm }) {
+    const rows = state.picture.bars;
+    return [
+      rows[from].n,
+      rows[to].n,
+      (bpm * (rows[0].len / rows[0].beats)) / (rows[from].len / rows[from].beats),
+    ];
+  }
   let dragged = false;
   canvas.addEventListener("pointerup", (event) => {
-    const done = drag,
-      rows = state.picture.bars;
+    const done = drag;
     drag = null;
     dragged = !!done?.moved;
     if (canvas.hasPointerCapture(event.pointerId)) canvas.releasePointerCapture(event.pointerId);
-    if (done?.moved)
-      host.tempo(
-        rows[done.from].n,
-        rows[done.to].n,
-        (done.bpm * (rows[0].len / rows[0].beats)) / (rows[done.from].len / rows[done.from].beats),
-      );
+    if (done?.moved) host.tempo(...wanted(done));
     ask();
   });
   canvas.addEventListener("pointercancel", () => {
+    host.foreseen();
     drag = null;
     ask();
   });

@@ -106,49 +106,6 @@ export function makeMap(table) {
 }
 
 /**
- * The map while an attack is dragged: the moment `time` under the place `quarter`, fading out over some bars
- * and never
- * beyond the next anchors. What the server solves when the drag ends may differ; the attack itself will not.
- * @param {MapTable} table
- * @param {number} time
- * @param {number} quarter
- * @param {boolean} steady
- * @param {number[]} [anchors] quarters
- */
-export function pulled(table, time, quarter, steady, anchors = []) {
-  const old = makeMap(table);
-  const shift = time - old.toSeconds(quarter);
-  if (steady) return makeMap({ ...table, times: table.times.map((value) => value + shift) });
-  const bars = 4 * table.meters[0][1];
-  const before = anchors.filter((q) => q < quarter - 1e-6),
-    after = anchors.filter((q) => q > quarter + 1e-6);
-  const left = before.length ? quarter - Math.max(...before) : bars,
-    right = after.length ? Math.min(...after) - quarter : bars;
-  /** @type {number[]} */
-  const times = [];
-  /** @type {number[]} */
-  const quarters = [];
-  let placed = false;
-  const place = () => {
-    times.push(time);
-    quarters.push(quarter);
-    placed = true;
-  };
-  for (let k = 0; k < table.times.length; k++) {
-    const q = table.quarters[k];
-    const t = table.times[k] + shift * Math.max(0, 1 - Math.abs(q - quarter) / (q < quarter ? left : right));
-    if (!placed && q >= quarter - 0.3) place();
-    if (Math.abs(q - quarter) < 0.3) continue;
-    if ((q < quarter && t >= time - 0.02) || (q > quarter && t <= time + 0.02)) continue;
-    if (times.length && t <= times[times.length - 1]) continue;
-    times.push(t);
-    quarters.push(q);
-  }
-  if (!placed) place();
-  return times.length > 1 ? makeMap({ ...table, times, quarters, bends: undefined }) : old;
-}
-
-/**
  * Where a take's moments come to lie: its time map, on with slope 1 beyond both ends.
  * @param {number[]} source take seconds
  * @param {number[]} target session seconds

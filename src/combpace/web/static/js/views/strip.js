@@ -147,7 +147,7 @@ export function mountStrip(box, host) {
       all = lanes(),
       head = HEAD_PX,
       laneTall = (tall - head - RULER_PX) / all.length,
-      map = state.map;
+      map = state.foreseen ?? state.map;
     host.need(view.toTime(NAME_PX), view.toTime(width));
     g.save();
     g.beginPath();
@@ -439,6 +439,7 @@ export function mountStrip(box, host) {
       // A line is pulled onto an attack; Shift frees it.
       const near = event.shiftKey || ["nothing", "samples"].includes(state.view.catch) ? -1 : markAt(where.x);
       drag.time = near >= 0 ? host.marks(focus()?.id ?? "").times[near] : view.toTime(where.x);
+      host.foresee("pull", { time_s: drag.time, quarters: drag.line, free: true });
     } else if ("range" in drag) {
       drag.to = view.toTime(where.x);
     } else if (Math.abs(where.x - drag.pan) > 3)
@@ -461,6 +462,7 @@ export function mountStrip(box, host) {
 
   function cancel() {
     const was = drag !== null;
+    host.foreseen();
     drag = null;
     ask();
     return was;
