@@ -4,10 +4,11 @@
 
 A scripted user who sees only what the program shows. The first way to count is wrong and a right one is
 offered: that reading is taken. Else the first place of "Look here" that is wrong is mended with the one
-action that puts most lines right (what is proposed there, a downbeat, a bar, a meter, a level, a beat, an odd
-bar); else the first wrong bar, which is a silent error. A line is right between the first and the last note
-that is struck on its downbeat, 10 ms around them; lines where there is no downbeat are wrong as well. Truth:
-the shared excerpts, and songs of bench/ear on sampled instruments.
+action that puts most lines right (what is proposed there, a downbeat and how far it is meant, which are two
+actions, a moment that opens no bar, a bar, a meter, a level, a beat, an odd bar, a pull); else the first
+wrong bar, which is a silent error. A line is right between the first and the last note that is struck on its
+downbeat, 10 ms around them; lines where there is no downbeat are wrong as well. Truth: the shared excerpts,
+and songs of bench/ear on sampled instruments.
 """
 
 from __future__ import annotations
@@ -27,6 +28,7 @@ import soundfile as sf
 from combpace.core.audio import Audio
 from combpace.core.clocks import Quarters
 from combpace.core.errors import CombPaceError
+from combpace.core.tempo.statements import REACHES
 from combpace.session import shelf
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import considered, decide
@@ -142,6 +144,10 @@ class User:
         time = float(0.5 * (truth.low[k] + truth.high[k]))
         bar, _ = line.address(line.place(time) + 0.26)
         yield "downbeat", {"time_s": time}
+        for reach in REACHES:
+            yield "downbeat", {"time_s": time, "reach": reach}
+        if np.abs(truth.downbeats - at).min() > ON_IT_S:
+            yield "not-downbeat", {"time_s": at}
         yield "bar-1", {"time_s": float(0.5 * (truth.low[0] + truth.high[0]))}
         for step in (-1, 0, 1):
             if bar + step != 0:
@@ -170,6 +176,7 @@ class User:
             yield "steady", {}
         here = line.bar_line(line.bar_of(line.place(time) + 0.26))
         yield "pull", {"time_s": time, "quarters": here, "free": True, "alone": True}
+        yield "pull", {"time_s": time, "quarters": here, "free": True}
         yield "pull", {"time_s": time, "quarters": here}
 
 
@@ -237,6 +244,9 @@ def effort(place: DataFolder, session: str, truth: Truth, name: str) -> Found:
         at = min(now, key=lambda time: abs(time - best[1].get("time_s", near[0])))
         user.act(best[0], best[1])
         found.actions.append(f"{best[0]} {json.dumps(best[1])}")
+        if "reach" in best[1]:
+            # It is said, and then how far it is meant.
+            found.actions.append("reach")
         later = wrong(user.state(), truth)
         found.undone += sum(any(abs(time - one) < WITHIN_S for one in later) for time in mended)
         mended.append(at)
