@@ -8,6 +8,7 @@ from combpace.core.errors import CombPaceError, MapConflictError, ParameterError
 from combpace.core.tempo.recount import is_line
 from combpace.session import shelf
 from combpace.session.decisions import considered
+from combpace.session.document.stated import DownbeatStatement, name_of
 from combpace.session.foresight import foreseen
 from combpace.session.state import led_by, session_state
 from combpace.stations.bars.map_in import read_file
@@ -422,3 +423,46 @@ class OwnBarsTest(EditTest):
                 self.act("in-take", take=self.loop, name=name, args=args)
         with self.assertRaises(ParameterError):
             self.act("in-take", take=self.lead, name="scale", args={"factor": 2})
+
+    def test_decisions_about_bars_take_a_take_and_what_is_stated_of_it_stays_with_it(self) -> None:
+        lead_map = self.seen().need_map()
+        beat = 60 / 110
+        note = self.act("downbeat", take=self.loop, time_s=1 * beat, reach="everywhere").note
+        self.assertTrue(note.startswith("pipe loop: "), note)
+        self.assertEqual(self.seen().need_map(), lead_map)
+        (one,) = self.seen().document.said[self.loop]
+        assert isinstance(one, DownbeatStatement)
+        self.assertAlmostEqual(one.time_s, beat, delta=0.002)
+        self.assertNotIn(self.loop, self.seen().document.paces)
+        pace = self.seen().counted_pace(self.loop)
+        assert pace is not None
+        self.assertAlmostEqual((pace.place(one.time_s) - pace.place(0.0)) % 4, 1.0, places=3)
+        # A second statement stands beside the first, and each is taken back by its name.
+        self.act("in-take", take=self.loop, name="meter", args={"meter": "2/4"})
+        self.assertEqual([said.what for said in self.seen().document.said[self.loop]], ["downbeat", "meter"])
+        self.act("take-back", take=self.loop, id=name_of(one))
+        self.assertEqual([said.what for said in self.seen().document.said[self.loop]], ["meter"])
+        with self.assertRaisesRegex(ParameterError, "no longer stated"):
+            self.act("take-back", id=name_of(one))
+        # The lead is meant where it is named.
+        self.act("downbeat", take=self.lead, time_s=float(self.beats[5]))
+        self.assertEqual(len(self.seen().document.map.statements), 1)
+
+    def test_another_lead_takes_its_own_statements_along(
+        self,
+    ) -> None:
+        other = bring_in(
+            self.place, self.session, struck(0.3 + np.arange(40) * 0.6, 26.0, low_every=4), "other kit.wav"
+        )
+        self.act("take", take=other, field="pace", value="own")
+        self.act("scale", factor=2)
+        self.act("meter", take=other, meter="2/4")
+        twice = self.seen().own_pace(self.lead)
+        self.act("take", take=other, field="role", value="lead")
+        self.assertEqual([one.what for one in self.seen().document.map.statements], ["meter"])
+        self.assertEqual(str(self.seen().need_map().meters[0]), "2/4")
+        self.assertEqual([one.what for one in self.seen().document.said[self.lead]], ["level"])
+        self.act("take", take=self.lead, field="pace", value="own")
+        back = self.seen().counted_pace(self.lead)
+        assert twice is not None and back is not None
+        np.testing.assert_allclose(back.times_s, twice.times_s, rtol=0, atol=1e-9)

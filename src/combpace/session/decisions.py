@@ -58,6 +58,12 @@ class TakeArgs(Args):
     take: TakeId
 
 
+class BarsArgs(Args):
+    """Of a decision about bars. take: whose: the lead's, or those of a take with a pace of its own."""
+
+    take: TakeId | None = None
+
+
 @dataclass(frozen=True, slots=True)
 class Job:
     """Long work that begins when the decision is kept."""
@@ -231,10 +237,19 @@ def considered(
     given = _checked(name, args)
     state = state_at(folder, session_id, version)
     within_reach(state, given)
-    change = DECISIONS[name].run(state, given)
+    change = _decided(state, name, given)
     for goes_along in ALONG:
         change = goes_along(state, change)
     return state, change
+
+
+def _decided(state: SessionState, name: str, given: Any) -> Change:
+    """What a decision changes: of the session's map, or of the own bars of the take that it names."""
+    lead, of = state.document.lead, given.take if isinstance(given, BarsArgs) else None
+    if of is None or (lead is not None and of == lead.id):
+        return DECISIONS[name].run(state, given)
+    args = given.model_dump(exclude={"take", "decision"}, exclude_unset=True)
+    return in_take(state, InTakeArgs(take=of, name=name, args=args))
 
 
 class InTakeArgs(Args):

@@ -10,7 +10,7 @@ from combpace.core.errors import ParameterError
 from combpace.core.tempo import anchors as solving
 from combpace.core.tempo.map import Knot
 from combpace.session import words
-from combpace.session.decisions import Args, Change, Quarters, decision
+from combpace.session.decisions import BarsArgs, Change, Quarters, decision
 from combpace.session.map_changes import restated
 from combpace.session.saying import at_moment, with_list, without
 from combpace.session.state import SessionState
@@ -21,7 +21,7 @@ NEAR_PLACE = 0.02
 DONE = {"lock": "locked", "unlock": "unlocked", "release": "released"}
 
 
-class AnchorsArgs(Args):
+class AnchorsArgs(BarsArgs):
     """quarters: their places; or those in bars from_bar to to_bar. ms: by how much they are shifted, later
     positive.
     """

@@ -13,7 +13,7 @@ from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, of_beats, parse_meter
 from combpace.session import words
-from combpace.session.decisions import Args, Change, Seconds, decision
+from combpace.session.decisions import BarsArgs, Change, Seconds, decision
 from combpace.session.document.model import MapPart
 from combpace.session.document.stated import BarStatement, DownbeatStatement, MeterStatement
 from combpace.session.map_changes import (
@@ -32,25 +32,25 @@ from combpace.stations.bars.decisions import bar_here, opens_bar
 STEPS = {"later": 1, "earlier": -1}
 
 
-class BeatArgs(Args):
+class BeatArgs(BarsArgs):
     """bar: from its line on; without it for all bars."""
 
     direction: Literal["later", "earlier"]
     bar: int | None = None
 
 
-class PickupArgs(Args):
+class PickupArgs(BarsArgs):
     time_s: Seconds
 
 
-class OddArgs(Args):
+class OddArgs(BarsArgs):
     """beats: how many that bar has; its usual number takes an odd bar out again."""
 
     bar: int
     beats: int = Field(ge=1, le=64)
 
 
-class RangeArgs(Args):
+class RangeArgs(BarsArgs):
     """So many bars, from the first to the last, in a meter; what follows keeps its own."""
 
     meter: str = Field(max_length=12)

@@ -15,7 +15,7 @@ from combpace.core.tempo.meters import bar_index, parse_meter
 from combpace.core.tempo.recount import is_line, nearest_bar
 from combpace.core.tempo.solve import place_heard
 from combpace.session import words
-from combpace.session.decisions import Args, Change, Quarters, Seconds, decision
+from combpace.session.decisions import BarsArgs, Change, Quarters, Seconds, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart
 from combpace.session.document.stated import (
@@ -65,24 +65,24 @@ SAME_LINE = 0.5
 MOST_SQUEEZED = 1.2
 
 
-class MomentArgs(Args):
+class MomentArgs(BarsArgs):
     time_s: Seconds
 
 
-class DownbeatArgs(Args):
+class DownbeatArgs(BarsArgs):
     """reach: how far it moves the bars that were heard; without it as the ear has it."""
 
     time_s: Seconds
     reach: Reach | None = None
 
 
-class StatementArgs(Args):
+class StatementArgs(BarsArgs):
     """id: as the picture's `statements` name it."""
 
     id: str = Field(max_length=60)
 
 
-class BarArgs(Args):
+class BarArgs(BarsArgs):
     """reach: as of a downbeat."""
 
     time_s: Seconds
@@ -90,7 +90,7 @@ class BarArgs(Args):
     reach: Reach | None = None
 
 
-class PullArgs(Args):
+class PullArgs(BarsArgs):
     """free: the moment is meant as it stands; alone: no other bar line moves; leave: a mark that the line was
     put on stays where it is.
     """
@@ -102,16 +102,16 @@ class PullArgs(Args):
     leave: bool = False
 
 
-class PlaceArgs(Args):
+class PlaceArgs(BarsArgs):
     quarters: Quarters
 
 
-class LockArgs(Args):
+class LockArgs(BarsArgs):
     quarters: Quarters
     locked: bool = True
 
 
-class MeterArgs(Args):
+class MeterArgs(BarsArgs):
     """bar: from the line of this bar on; without it for the whole map."""
 
     meter: str = Field(max_length=12)

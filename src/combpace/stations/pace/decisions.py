@@ -19,7 +19,7 @@ from combpace.core.tempo.meters import Meter, bar_index
 from combpace.core.tempo.recount import is_line, nearest_bar
 from combpace.core.tempo.statements import numbered
 from combpace.session import words
-from combpace.session.decisions import Args, Change, NoArgs, decision
+from combpace.session.decisions import Args, BarsArgs, Change, NoArgs, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart, TakeEntry
 from combpace.session.document.stated import (
@@ -71,7 +71,7 @@ class SteadyArgs(Args):
     nudged: bool = False
 
 
-class ScaleArgs(Args):
+class ScaleArgs(BarsArgs):
     """factor: 2, 3, "3/2" or "2/3" times as fast, -2 and -3 for half and a third; bar: from its line on."""
 
     factor: int | Literal["3/2", "2/3"]
