@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 
@@ -22,8 +23,11 @@ from combpace.core.errors import ParameterError
 from combpace.core.onsets.detect import Onsets, OnsetSettings, nearest_onset
 from combpace.core.spectra import OnsetStrength
 from combpace.core.tempo import anchors, counting
+from combpace.core.tempo.bars_again import hear_row
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter
+from combpace.core.tempo.solve import Heard, solved
+from combpace.core.tempo.statements import Stated
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060
@@ -122,58 +126,80 @@ def read(
     onsets: Onsets,
     hints: Hints,
     duration_s: float,
-    known: FloatArray | None = None,
     train: FloatArray | None = None,
 ) -> tuple[Beats, TempoMap[TakeTimes] | None, SteadyTempo | None, float]:
     """Beats, bars and tempo of what was heard, as the user's hints have it: (beats, pace, steady fit, how
     sure the bars are).
 
-    Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and no fit where
-    there is no pulse. With `known`, the `rough` beats of a reading without these hints, beats are solved
-    again only about what disagrees with them: fast. `train` is as `trains.click_train` gives it.
+    What is stated of bars is solved for as everywhere (`tempo.solve`); only tempi, and where a loop begins,
+    are heard with. Each hint goes to the attack nearest to it within 60 ms where it is not exact. No pace and
+    no fit where there is no pulse. `train` is as `trains.click_train` gives it.
     """
-    if hints.is_loop and not hints.bars and len(onsets) and float(onsets.times[0]) < LOOP_STARTS_S:
-        hints = replace(hints, bars=((float(onsets.times[0]), 1),))
-    reach_s = 0.0 if hints.exact else HINT_REACH_S
-    bars = tuple(sorted((caught(time, onsets, duration_s, reach_s), number) for time, number in hints.bars))
-    downbeats = sorted(caught(time, onsets, duration_s, reach_s) for time in hints.downbeats)
-    meters = sorted((caught(time, onsets, duration_s, reach_s), meter) for time, meter in hints.meters)
-    others = [caught(time, onsets, duration_s, reach_s) for time in hints.others]
-    held = sorted({*(time for time, _ in bars), *downbeats, *(time for time, _ in meters)})
-    beats = track_beats(pulse, onsets, hints.tempi, held, known=known, train=train)
-    if len(beats) < 2:
+    begins = hints.is_loop and not hints.bars and len(onsets) and float(onsets.times[0]) < LOOP_STARTS_S
+    loop_s = float(onsets.times[0]) if begins else None
+    beats, pace, sure = _heard(pulse, onsets, hints.tempi, loop_s, train)
+    if pace is None:
         return no_beats(), None, None, 0.0
-
-    def beat_at(time_s: float) -> int:
-        return int(np.argmin(np.abs(np.asarray(beats.times) - time_s)))
-
-    stated = BarHints(
-        meters=tuple([(0, hints.meter)] if hints.meter else [])
-        + tuple((beat_at(time), meter) for time, meter in meters),
-        downbeats=frozenset(beat_at(time) for time in held),
-        others=frozenset(beat_at(time) for time in others),
-    )
-    pattern = hear_pattern(pulse, beats.rough)
-    reading = read_bars(pattern, stated, trust=trust_in(pulse, beats))
-    if not stated.meters:
-        reading = in_one_unit(reading, beats.rough)
-    beats = replace(beats, confidence=beat_confidence(beat_features(pulse, pattern, beats)))
-    sure = bar_confidence(bar_features(pattern, reading, beats.confidence))
-    pace = own_pace(beats, reading, sure)
-    for time, number in bars:
-        pace = anchors.set_bar(pace, time, number, onsets)
-    for time in downbeats:
-        pace = anchors.set_downbeat(pace, time, onsets, numbered=bool(bars))
+    stated = _stated(hints, onsets, duration_s)
+    if stated != Stated():
+        known = Heard(pace, onsets, lambda: pulse, partial(hear_row, pulse))
+        pace = solved(known, stated)
     pace = _counted(pace, hints, duration_s)
     steady = steady_tempo(pace, onsets, duration_s)
     if hints.steady:
         # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.
         bpm = steady.bpm * pace.meters[0].beat_quarters
-        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=float(np.mean(sure)))
-        for time, number in bars:
+        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=sure)
+        for time, number in stated.bars:
             pace = anchors.set_bar(pace, time, number, onsets)
         pace = _counted(pace, replace(hints, beats_later=0, pickups=()), duration_s)
-    return beats, pace, steady, float(np.mean(sure))
+    return beats, pace, steady, sure
+
+
+def _heard(
+    pulse: Activations,
+    onsets: Onsets,
+    tempi: tuple[TempoSpan, ...],
+    loop_s: float | None,
+    train: FloatArray | None,
+) -> tuple[Beats, TempoMap[TakeTimes] | None, float]:
+    """(beats, pace, how sure its bars are) before anything is stated of bars; loop_s: where a loop begins its
+    bar 1.
+    """
+    beats = track_beats(pulse, onsets, tempi, [] if loop_s is None else [loop_s], train=train)
+    if len(beats) < 2:
+        return no_beats(), None, 0.0
+    opens: frozenset[int] = frozenset()
+    if loop_s is not None:
+        opens = frozenset({int(np.argmin(np.abs(np.asarray(beats.times) - loop_s)))})
+    pattern = hear_pattern(pulse, beats.rough)
+    reading = in_one_unit(
+        read_bars(pattern, BarHints(downbeats=opens), trust=trust_in(pulse, beats)), beats.rough
+    )
+    beats = replace(beats, confidence=beat_confidence(beat_features(pulse, pattern, beats)))
+    sure = bar_confidence(bar_features(pattern, reading, beats.confidence))
+    pace = own_pace(beats, reading, sure)
+    if loop_s is not None:
+        pace = anchors.set_bar(pace, loop_s, 1, onsets)
+    return beats, pace, float(np.mean(sure))
+
+
+def _stated(hints: Hints, onsets: Onsets, duration_s: float) -> Stated:
+    """What hints say of bars, each moment on the attack that it means. Raises ParameterError."""
+    reach_s = 0.0 if hints.exact else HINT_REACH_S
+
+    def at(time: float) -> float:
+        return caught(time, onsets, duration_s, reach_s)
+
+    changes = sorted((at(time), meter) for time, meter in hints.meters)
+    opening = {*map(at, hints.downbeats), *(time for time, _ in changes)}
+    bars = tuple(sorted((at(time), number) for time, number in hints.bars))
+    return Stated(
+        bars=bars,
+        downbeats=tuple(sorted(opening - {time for time, _ in bars})),
+        meters=(*(((None, hints.meter),) if hints.meter else ()), *changes),
+        others=tuple(sorted(map(at, hints.others))),
+    )
 
 
 def _counted(pace: TempoMap[TakeTimes], hints: Hints, duration_s: float) -> TempoMap[TakeTimes]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from combpace.core.beats.activations import FRAMES_PER_S, Activations
+from combpace.core.beats.activations import Activations
 from combpace.core.beats.candidates import (
     SURE,
     Chosen,
@@ -19,8 +19,6 @@ from combpace.core.beats.candidates import (
     sure_of_clicks,
 )
 from combpace.core.beats.decoder import Weights
-from combpace.core.beats.meter_network import log_odds
-from combpace.core.beats.redecode import solved_again
 from combpace.core.clocks import FloatArray, TakeTimes, take_times
 from combpace.core.onsets.detect import Onsets
 
@@ -110,7 +108,6 @@ def track_beats(
     tempi: Sequence[TempoSpan] = (),
     held: Sequence[float] = (),
     weights: Weights | None = None,
-    known: FloatArray | None = None,
     train: FloatArray | None = None,
 ) -> Beats:
     """Follow the pulse through a take.
@@ -119,8 +116,6 @@ def track_beats(
     onsets   attack starts; beats are laid on them
     tempi    what may be read, where the user says so
     held     moments that are beats, exactly
-    known    `rough` of a reading of the same take without these; then it is solved again only about what
-             disagrees with it
     train    the clicks of a take that holds nothing else: they are its beats, but where the user states a
              tempo or other beats
     Returns  strictly increasing beats, none with fewer than three attacks; `confidence` is only what carries
@@ -130,19 +125,10 @@ def track_beats(
         return no_beats()
     exact = np.unique(np.asarray(held, np.float64))
     weights = weights or Weights()
-    solved = None
-    if known is not None:
-        odds = log_odds(pulse.beat.astype(np.float64), 10.0)
-        solved = solved_again(
-            odds, known * FRAMES_PER_S, exact * FRAMES_PER_S, [span.gaps for span in tempi], weights
-        )
     stated = bool(tempi) or any(
         np.abs(train - time).min() >= CLICKED_S for time in exact if train is not None
     )
-    if solved is not None:
-        chosen = sure_of(solved / FRAMES_PER_S)
-        rough = chosen.row
-    elif train is not None and not stated:
+    if train is not None and not stated:
         chosen = sure_of(train, sure_of_clicks(train))
         rough = train
     else:

@@ -37,7 +37,6 @@ from combpace.session.map_changes import (
     odd_words,
     restated,
     solved_map,
-    stated_bars,
     steady_change,
     steady_line,
 )
@@ -327,21 +326,16 @@ def read_again(state: SessionState, args: AboutArgs) -> Change:
                 "has no place in another reading; "
                 "release it first. Nothing was changed."
             )
-    held = sorted({*(knot.time_s for knot in fixed), *stated.downbeats} - {time for time, _ in stated.bars})
-    inside = [time for time in held if 0.0 <= time <= state.duration_s(lead.id)]
     span = TempoSpan(about_bpm / READ_WITHIN, about_bpm * READ_WITHIN)
-    # All mics of a bundle are heard, as they were at first; what is fixed was put there by hand and stays to
-    # the sample.
-    bars = tuple((time, bar) for time, bar in stated.bars if 0.0 <= time <= state.duration_s(lead.id))
-    hints = Hints(bars=bars[:1], downbeats=tuple(inside), meter=stated.everywhere, tempi=(span,), exact=True)
-    _, new, _, _ = read(activations, state.struck(lead.id), hints, state.duration_s(lead.id))
+    # All mics of a bundle are heard, as they were at first; what is stated is solved for in what is read.
+    _, new, _, _ = read(activations, state.struck(lead.id), Hints(tempi=(span,)), state.duration_s(lead.id))
     if new is None:
         raise ParameterError(
             f"No pulse near {about_bpm:g} BPM was found in {lead.name}. Nothing was changed."
         )
     if len(state.document.bundle_of(lead.id)) > 1:
         new = on_strokes_of(new, state.onsets(lead.id))
-    if old is not None and not stated_bars(chosen) and not held:
+    if old is not None and not stated.opening:
         new = _numbered_as_before(new, old)
     chosen = _without_tempo(chosen)
     note = f"{lead.name} is read again near {about_bpm:g} BPM"
