@@ -12,6 +12,8 @@ from combpace.core.tempo.map import steady_map
 from combpace.drawing import picture
 from combpace.session import notes, shelf
 from combpace.session.data_folder import DataFolder
+from combpace.session.decisions import considered
+from combpace.session.foresight import foreseen
 from combpace.session.grooves import GrooveLibrary, groove_taken
 from combpace.session.state import session_state
 from combpace.settings import Settings
@@ -97,6 +99,20 @@ class PartTest(PlaceTest):
                 self.act("note-release", part=self.reed, own=own)
         with self.assertRaisesRegex(ParameterError, "No note"):
             self.act("note-pull", part=self.reed, own=2.3, quarters=3.0)
+
+    def test_what_a_change_of_the_map_moves_names_parts_too(self) -> None:
+        def said(name: str, /, **args: object) -> str:
+            return foreseen(*considered(self.place, self.session, name, self.version, args)).sentence
+
+        args = {"time_s": float(self.beats[0]) + 0.03, "quarters": 0.0, "free": True}
+        self.assertRegex(said("pull", **args), r"^Bars? .* 2 parts move by up to 45\.1 ms\.$")
+        self.act("part", part=self.sticks, field="keeps", value="time")
+        self.assertRegex(said("pull", **args), r" reed moves by up to 45\.1 ms\. sticks keeps its time\.$")
+        before = self.starts(self.reed)
+        self.act("pull", **args)
+        # Its upbeat lies before the first beat of the map, which is steeper there now.
+        self.assertAlmostEqual(float(np.abs(self.starts(self.reed) - before).max()), 0.0451, places=4)
+        self.assertEqual(said("limit", ms=20), "No bar line moves.")
 
     def test_each_track_is_a_part_that_follows_the_map(self) -> None:
         self.assertEqual([part.name for part in self.seen().document.notes], ["reed", "sticks"])

@@ -21,7 +21,7 @@ from combpace.core.tempo import anchors
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.recount import nearest_bar
 from combpace.core.tempo.statements import FARTHEST_BEATS, HOLDS_S
-from combpace.session import fits, words
+from combpace.session import fits, notes, words
 from combpace.session.decisions import ALONG, Change
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT, TakeEntry
@@ -41,14 +41,17 @@ class Foreseen:
 
     note   what it says of itself
     lines  (first bar number, last one, by how many ms at most) of the bar lines that move, or None
-    takes  (name, by how many ms its sound moves at most) of takes that move
-    keep   names of takes that would move with their bars but keep their time
+    takes  (name, by how many ms its sound moves at most) of takes that move, then of parts
+    keep   names of takes and parts that would move with their bars but keep their time
+    parts  how many of `takes` are parts; has_parts: whether there are any
     """
 
     note: str
     lines: tuple[int, int, float] | None
     takes: tuple[tuple[str, float], ...]
     keep: tuple[str, ...]
+    parts: int = 0
+    has_parts: bool = False
 
     @property
     def sentence(self) -> str:
@@ -63,10 +66,12 @@ class Foreseen:
             )
         if self.takes:
             most = max(ms for _, ms in self.takes)
-            named = self.takes[0][0] if len(self.takes) == 1 else words.count(len(self.takes), "take")
+            what = "take" if not self.parts else "part" if self.parts == len(self.takes) else "take or part"
+            named = self.takes[0][0] if len(self.takes) == 1 else words.count(len(self.takes), what)
+            named = named.replace("take or parts", "takes and parts")
             said += f" {named} {'moves' if len(self.takes) == 1 else 'move'} by up to {most:.1f} ms."
         elif self.lines is not None:
-            said += " No take moves."
+            said += " No take or part moves." if self.has_parts else " No take moves."
         if self.keep and self.lines is not None:
             names = ", ".join(self.keep[:MOST_NAMED]) + (
                 f" and {len(self.keep) - MOST_NAMED} more" if len(self.keep) > MOST_NAMED else ""
@@ -91,7 +96,17 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
             takes.append((take.name, 1000.0 * by))
         elif take.role != "lead":
             keep.append(take.name)
-    return Foreseen(change.note, (moved[1], moved[2], moved[0]) if moved else None, tuple(takes), tuple(keep))
+    alone = len(takes)
+    for part in state.document.notes:
+        if any(other.id == part.id for other in after.document.notes):
+            by = _part_moves_s(state, after, part.id)
+            if by > SAID_S:
+                takes.append((part.name, 1000.0 * by))
+            elif part.keeps == "time":
+                keep.append(part.name)
+    lines = (moved[1], moved[2], moved[0]) if moved else None
+    of_parts = len(takes) - alone
+    return Foreseen(change.note, lines, tuple(takes), tuple(keep), of_parts, bool(state.document.notes))
 
 
 def with_kept_bars(state: SessionState, change: Change) -> Change:
@@ -130,6 +145,17 @@ def _moves_s(before: SessionState, after: SessionState, take: TakeEntry) -> floa
         return float(np.max(np.abs(_heard_at(after, take.id, moments) - _heard_at(before, take.id, moments))))
     except CombPaceError:
         return 0.0
+
+
+def _part_moves_s(before: SessionState, after: SessionState, part_id: str) -> float:
+    """By how much the notes of a part move at most, seconds."""
+    try:
+        was, now = ([note.start_s for note in notes.heard(one, part_id)] for one in (before, after))
+    except CombPaceError:
+        return 0.0
+    if len(was) != len(now):
+        return abs(max(now, default=0.0) - max(was, default=0.0))
+    return max((abs(a - b) for a, b in zip(was, now, strict=True)), default=0.0)
 
 
 def _heard_at(state: SessionState, take_id: str, moments: np.ndarray) -> np.ndarray:
