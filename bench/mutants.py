@@ -45,7 +45,7 @@ MUTANTS = (
     Mutant(
         "bars that hold",
         "core/tempo/bars_again.py",
-        "and said.opens <= set(lines.starts) and",
+        "and said.opens <= set(lines.starts) | led and",
         "and said.opens < set(lines.starts[:1]) and",
         TEMPO,
     ),

@@ -258,7 +258,8 @@ def bars_again(
     moved = bool(said.edits) and bool(there)
     if moved:
         lines = edited(lines, said.edits, said.opens, len(times))
-    if (moved or bool(np.all(on_beat))) and said.opens <= set(lines.starts) and said.holds_in(lines):
+    led = _led_in(lines)
+    if (moved or bool(np.all(on_beat))) and said.opens <= set(lines.starts) | led and said.holds_in(lines):
         reading = BarReading(lines.starts, lines.meters, np.zeros(0), np.zeros(0))
     elif (
         not moved
@@ -269,7 +270,7 @@ def bars_again(
         reading = all_shifted
     else:
         reading = _by_ear(pace, (times, gaps), row, pulse, heard, said, lines, even=even, moved=moved)
-    if not said.opens <= set(reading.starts):
+    if not said.opens <= set(reading.starts) | led:
         raise MapConflictError("However the bars are counted, not all that you stated open one.")
     made = _counted(pace, places, times, reading, stated, heard)
     for beat in sorted(said.opens):
@@ -280,6 +281,13 @@ def bars_again(
                 "bars. Nothing was changed; state bar 1 anew first."
             )
     return made
+
+
+def _led_in(lines: Counted) -> set[int]:
+    """Beats that open bars of the lead-in: it is counted back from bar 1 in whole bars."""
+    if not lines.starts:
+        return set()
+    return set(range(lines.starts[0], -1, -lines.meters[0].beats))
 
 
 @dataclass(frozen=True, slots=True)

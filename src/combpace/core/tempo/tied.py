@@ -62,7 +62,7 @@ def tied(
         pace = pace.with_knot(tie.quarters)
     beside = [line for place in alone for line in _beside(pace, place)]
     walls: list[Knot] = [Knot(pace.second(line), line, confidence=0.5) for line in beside]
-    walls = [wall for wall in walls if not any(_same(wall, tie) for tie in held)]
+    walls = [wall for wall in walls if _stands(pace, wall, held)]
     for wall in walls:
         pace = pace.with_knot(wall.quarters)
     ends = sorted([*held, *walls], key=lambda knot: knot.quarters)
@@ -81,6 +81,28 @@ def tied(
         raise MapConflictError(
             f"No tempo map goes through all of these places: {error} The map is unchanged."
         ) from error
+
+
+def _stands(pace: TempoMap[ClockT], wall: Knot, held: Sequence[Knot]) -> bool:
+    """Whether a line can stay where it is beside what is tied: a map can hold the tempo between them."""
+    if any(_same(wall, tie) for tie in held):
+        return False
+    before: list[Knot] = [tie for tie in held if tie.quarters < wall.quarters][-1:]
+    after: list[Knot] = [tie for tie in held if tie.quarters > wall.quarters][:1]
+    row = [*before, wall, *after]
+    return all(MIN_BPM <= _bpm(a, b) <= MAX_BPM for a, b in pairwise(row))
+
+
+def _sensible(pace: TempoMap[ClockT], a: Knot, b: Knot) -> bool:
+    typical = float(np.median(pace.span_bpm))
+    least, most = max(MIN_BPM, typical / LARGEST_RATIO), min(MAX_BPM, typical * LARGEST_RATIO)
+    return least <= _bpm(a, b) <= most
+
+
+def _bpm(a: Knot, b: Knot) -> float:
+    """Quarters a minute from one to the other; infinite where the second is not later."""
+    gap_s = b.time_s - a.time_s
+    return 60.0 * (b.quarters - a.quarters) / gap_s if gap_s > 0 else float("inf")
 
 
 def _same(a: Knot, b: Knot) -> bool:
@@ -195,13 +217,11 @@ def sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
 
 def _refuse(pace: TempoMap[ClockT], held: Sequence[Knot], new: Sequence[Knot]) -> None:
     """Two that follow each other need a sensible tempo between them, where one of them is new."""
-    typical = float(np.median(pace.span_bpm))
     for a, b in pairwise(held):
         if a not in new and b not in new:
             continue
-        gap_s = b.time_s - a.time_s
-        bpm = 60.0 * (b.quarters - a.quarters) / gap_s if gap_s > 0 else np.inf
-        if not max(MIN_BPM, typical / LARGEST_RATIO) <= bpm <= min(MAX_BPM, typical * LARGEST_RATIO):
+        gap_s, bpm = b.time_s - a.time_s, _bpm(a, b)
+        if not _sensible(pace, a, b):
             said = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
             raise MapConflictError(
                 f"{named(pace, a.quarters)} at {a.time_s:.3f} s and {named(pace, b.quarters)} at "
