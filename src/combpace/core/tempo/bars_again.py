@@ -465,7 +465,10 @@ def _counted(
     lead_in = 0
     if stated.bars:
         time, number = stated.bars[0]
-        first = starts.index(int(np.argmin(np.abs(times - time)))) - bar_index(number)
+        here = int(np.argmin(np.abs(times - time)))
+        # In the lead-in bars are counted back from the first.
+        bars = starts.index(here) if here in starts else (here - starts[0]) // meters[0].beats
+        first = bars - bar_index(number)
         # Bars before the first that was read are counted back in its meter.
         lead_in, first = max(0, -first), max(0, first)
     else:
