@@ -2,8 +2,8 @@
 
 Each take is heard, then one true downbeat is said of it: the first that has no line, and three at random. Of
 the lines that are wrong before and after (30 ms around the notes struck on a downbeat): solved by the ear
-(`core.tempo.solve`), and by counting on from what is said (`core.tempo.anchors`), which is what remains where
-the ear kept nothing. Songs are composed from seeds that nothing was tuned on.
+(`core.tempo.solve`), and by counting on from what is said, which is what remains where the ear kept nothing.
+Songs are composed from seeds that nothing was tuned on.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from combpace.core.analysis.take import Analysis, analyse, caught
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError
-from combpace.core.tempo import anchors, bars_again
+from combpace.core.tempo import bars_again
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.solve import Heard, solved
 from combpace.core.tempo.statements import Stated
@@ -49,6 +49,10 @@ def wrong(line: TempoMap[TakeTimes], truth: Truth) -> int:
     return len(missed) + sum(not any(abs(one - time) < 0.25 * gap for time in missed) for one in extra)
 
 
+def counted_on(heard: Analysis, pace: TempoMap[TakeTimes], time: float) -> TempoMap[TakeTimes]:
+    return solved(Heard(pace, heard.onsets), Stated(downbeats=(time,)))
+
+
 def by_ear(heard: Analysis, pace: TempoMap[TakeTimes], time: float) -> TempoMap[TakeTimes]:
     known = Heard(pace, heard.onsets, lambda: heard.pulse, partial(bars_again.hear_row, heard.pulse))
     return solved(known, Stated(downbeats=(time,)))
@@ -71,7 +75,7 @@ def measured(audio: Audio, truth: Truth) -> list[Said]:
         after = []
         for way in (
             lambda time=time: by_ear(heard, pace, time),
-            lambda time=time: anchors.set_downbeat(pace, time, heard.onsets),
+            lambda time=time: counted_on(heard, pace, time),
         ):
             try:
                 after.append(wrong(way(), truth))

@@ -7,10 +7,9 @@ import numpy as np
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.anchors import lock
-from combpace.core.tempo.counting import bar_of_beats, meter_at, meter_in, one_beat, pickup
+from combpace.core.tempo.counting import meter_at, meter_in, one_beat, pickup
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter, parse_meter
-from combpace.core.tempo.recount import confirmed_in, is_line
 
 
 def beats(count: int = 64) -> TempoMap[TakeTimes]:
@@ -41,23 +40,6 @@ class CountingTest(unittest.TestCase):
         self.assertAlmostEqual(made.second(0.0), line.second(4.0), places=9)
         self.assertEqual(made.address(made.place(line.second(2.0)) + 1e-6)[0], -1)
 
-    def test_a_bar_of_another_length_and_back(self) -> None:
-        line = beats()
-        for count in (3, 5, 2):
-            made = bar_of_beats(line, 2, count, ())
-            self.assertEqual(named(made), [(1, "4/4"), (3, f"{count}/4"), (4, "4/4")])
-            self.assertAlmostEqual(made.second(made.bar_line(3)), line.second(8.0 + count), places=9)
-            self.assertEqual(bar_of_beats(made, 2, 4, ()), line)
-
-    def test_what_is_confirmed_after_it_stays(self) -> None:
-        line = lock(beats(), 24.0, False)
-        made = bar_of_beats(line, 2, 5, confirmed_in(line))
-        self.assertTrue(is_line(made, 24.0))
-        # The count is made good by one bar before it.
-        self.assertEqual(named(made), [(1, "4/4"), (3, "5/4"), (4, "4/4"), (6, "3/4"), (7, "4/4")])
-        with self.assertRaisesRegex(MapConflictError, "lies inside a bar 5"):
-            bar_of_beats(line, 4, 10, confirmed_in(line))
-
     def test_bars_with_a_meter_of_their_own(self) -> None:
         line = beats()
         made = meter_in(line, 2, 3, parse_meter("3/4"))
@@ -75,8 +57,5 @@ class CountingTest(unittest.TestCase):
         self.assertAlmostEqual(made.second(made.bar_line(12)), line.second(32.0), places=9)
 
     def test_what_cannot_be_is_refused(self) -> None:
-        for index, count in ((-1, 4), (2, 0), (2, 65)):
-            with self.assertRaises(ParameterError):
-                bar_of_beats(beats(), index, count, ())
         with self.assertRaises(ParameterError):
             meter_in(beats(), 4, 2, parse_meter("3/4"))

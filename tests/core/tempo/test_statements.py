@@ -5,7 +5,8 @@ import numpy as np
 from combpace.core.errors import MapConflictError
 from combpace.core.tempo import recount
 from combpace.core.tempo.meters import Meter
-from combpace.core.tempo.statements import Stated, breathing_as_stated, steady_as_stated
+from combpace.core.tempo.solve import Heard, solved
+from combpace.core.tempo.statements import Stated, steady_as_stated
 from rig.sounds import marks
 from tests.core.tempo.test_anchors import pace
 
@@ -58,17 +59,17 @@ class BreathingTest(unittest.TestCase):
         old = pace()
         attacks = marks(old.times_s + 0.004)
         stated = Stated(bars=((2.504, 1),), downbeats=(5.504, 9.504), meters=((None, Meter(1, 4, 4)),))
-        line = breathing_as_stated(old, stated, attacks)
+        line = solved(Heard(old, attacks), stated)
         self.assertEqual(line.second(0.0), 2.504)
         for time in stated.downbeats:
             self.assertTrue(recount.is_line(line, line.place(time)))
             self.assertAlmostEqual(line.second(round(line.place(time))), time)
         # Said twice, nothing more happens.
-        again = breathing_as_stated(line, stated, attacks)
+        again = solved(Heard(line, attacks), stated)
         np.testing.assert_array_equal(again.times_s, line.times_s)
         self.assertEqual(again.meters, line.meters)
 
     def test_bars_are_numbered_as_stated(self) -> None:
         old = pace()
-        line = breathing_as_stated(old, Stated(bars=((3.0, 5),)), marks(old.times_s))
+        line = solved(Heard(old, marks(old.times_s)), Stated(bars=((3.0, 5),)))
         self.assertAlmostEqual(line.second(line.bar_line(4)), 3.0)

@@ -24,10 +24,10 @@ from combpace.core.onsets.detect import Onsets, OnsetSettings, nearest_onset
 from combpace.core.spectra import OnsetStrength
 from combpace.core.tempo import anchors, counting
 from combpace.core.tempo.bars_again import hear_row
-from combpace.core.tempo.map import TempoMap, steady_map
+from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.solve import Heard, solved
-from combpace.core.tempo.statements import Stated
+from combpace.core.tempo.statements import Stated, steady_as_stated
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060
@@ -149,9 +149,10 @@ def read(
     if hints.steady:
         # The line's own tempo, as quarter notes a minute, through the downbeat the fit names.
         bpm = steady.bpm * pace.meters[0].beat_quarters
-        pace = steady_map(bpm, steady.first_downbeat_s, pace.meters, confidence=sure)
-        for time, number in stated.bars:
-            pace = anchors.set_bar(pace, time, number, onsets)
+        line: TempoMap[TakeTimes] = steady_as_stated(
+            bpm, steady.first_downbeat_s, pace.meters, Stated(bars=stated.bars), free_tempo=not hints.tempi
+        )
+        pace = replace(line, knots=tuple(replace(knot, confidence=sure) for knot in line.knots))
         pace = _counted(pace, replace(hints, beats_later=0, pickups=()), duration_s)
     return beats, pace, steady, sure
 
@@ -180,7 +181,7 @@ def _heard(
     sure = bar_confidence(bar_features(pattern, reading, beats.confidence))
     pace = own_pace(beats, reading, sure)
     if loop_s is not None:
-        pace = anchors.set_bar(pace, loop_s, 1, onsets)
+        pace = anchors.set_bar_1(pace, loop_s, onsets)
     return beats, pace, float(np.mean(sure))
 
 

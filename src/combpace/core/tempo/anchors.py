@@ -14,7 +14,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from combpace.core.clocks import ClockT, FloatArray, Quarters
+from combpace.core.clocks import ClockT, Quarters
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.statistics import nearest
@@ -28,21 +28,11 @@ from combpace.core.tempo.recount import (
     nearest_bar,
     refilled,
     with_downbeat,
-    with_meter,
-    with_meter_from,
 )
+from combpace.core.tempo.tied import FADE_BARS, LARGEST_RATIO, PHASE_SHARE, UNMOVED_S, sureness
 
-FADE_BARS = 4
-# A correction beyond this share of a beat means that the pulse itself was read at the wrong phase.
-PHASE_SHARE = 0.25
-# Between two anchors the tempo may be this many times faster or slower than the map as a whole.
-LARGEST_RATIO = 2.6
-# What moves by no more than this stays where it is.
-UNMOVED_S = 1e-9
 # What moves by less is not said: a tenth of a millisecond, rounded.
 SHOWN_S = 5e-5
-# How sure a beat is that was laid: without an attack, how much more on one, and how near that must be.
-UNSTRUCK, STRUCK, STRUCK_S = 0.3, 0.6, 0.010
 # Beats that were found fit in between anchors where they are so many times as long as the map's there.
 SAME_PULSE = (0.8, 1.25)
 # A knot within this of a place is the one that is meant, quarters.
@@ -109,7 +99,7 @@ def _side(
     expected = np.asarray(course, dtype=np.float64)
     period = (hi.time_s - lo.time_s) * beat / (hi.quarters - lo.quarters)
     times = lay_beats(expected, attacks, (lo.time_s, hi.time_s), period)
-    sure = _sureness(times, attacks)
+    sure = sureness(times, attacks)
     between: tuple[Knot, ...] = tuple(
         Knot(float(t), float(q), confidence=float(c)) for t, q, c in zip(times, places, sure, strict=True)
     )
@@ -162,39 +152,6 @@ def _open_side(
     )
 
 
-def _sureness(times: FloatArray, attacks: Onsets) -> FloatArray:
-    if not len(attacks) or not len(times):
-        return np.full(len(times), UNSTRUCK)
-    struck = np.sort(np.asarray(attacks.times))
-    after = np.searchsorted(struck, times)
-    near = np.minimum(
-        np.abs(struck[np.maximum(after - 1, 0)] - times),
-        np.abs(struck[np.minimum(after, len(struck) - 1)] - times),
-    )
-    sure: FloatArray = UNSTRUCK + STRUCK * np.exp(-((near / STRUCK_S) ** 2))
-    return sure
-
-
-def fix_line_alone(pace: TempoMap[ClockT], time_s: float, place: float, attacks: Onsets) -> TempoMap[ClockT]:
-    """Tie one bar line to a moment and move no other: what lies beyond the bars on either side of it stays as
-    it is.
-    """
-    index = nearest_bar(pace, place)
-    walls = [pace.bar_line(k) for k in (index - 1, index + 1)]
-    walled = pace
-    for wall in walls:
-        walled = lock(walled, wall, False) if anchor_at(walled, wall) is None else walled
-    made = fix_place(walled, time_s, place, attacks)
-    was: dict[float, Knot] = {round(knot.quarters, 6): knot for knot in pace.knots}
-
-    def free(knot: Knot) -> Knot:
-        if not any(abs(knot.quarters - wall) < SAME_PLACE_Q for wall in walls):
-            return knot
-        return was.get(round(knot.quarters, 6), replace(knot, fixed=False, confidence=0.5))
-
-    return _checked(made, tuple(free(knot) for knot in made.knots))
-
-
 def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMap[ClockT]:
     """This moment is the line of bar 1: all bars are counted from here, anchors keep their times, confirmed
     downbeats open bars.
@@ -217,39 +174,6 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     if taken is not None:
         counted = _without(counted, taken.quarters)
     return fix_place(counted, time_s, 0.0, attacks)
-
-
-def set_bar(
-    pace: TempoMap[ClockT], time_s: float, number: int, attacks: Onsets, *, renumber: bool = False
-) -> TempoMap[ClockT]:
-    """This moment is the line of bar `number`.
-
-    renumber  no other bar's number was stated: all are counted from this one. Else the bars keep their
-              numbers, and the line of this one comes here
-    """
-    index = bar_index(number)
-    if renumber or not any(knot.fixed for knot in pace.knots):
-        counted = set_bar_1(pace, time_s, attacks)
-        return counted.counted_from(counted.bar_line(-index)) if index else counted
-    return fix_place(pace, time_s, pace.bar_line(index), attacks)
-
-
-def set_downbeat(
-    pace: TempoMap[ClockT], time_s: float, attacks: Onsets, *, numbered: bool = True
-) -> TempoMap[ClockT]:
-    """This moment is a downbeat: the beat nearest to it opens a bar and comes here; confirmed downbeats go on
-    opening theirs.
-
-    numbered  the number of a bar was stated, so that bar 1 stays where it is
-    """
-    here = pace.beat_near(pace.place(time_s))
-    if any(knot.fixed for knot in pace.knots):
-        counted, place = with_downbeat(pace, here, confirmed_in(pace), numbered=numbered)
-        return fix_place(counted, time_s, place, attacks)
-    # Nothing fixed yet: the phase of all bars follows. Bar numbers change as little as they can.
-    index = nearest_bar(pace, pace.place(time_s))
-    counted = pace.counted_from(here - pace.bar_line(index))
-    return fix_place(counted, time_s, pace.bar_line(index), attacks)
 
 
 def release(
@@ -356,20 +280,6 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
             for knot in pace.knots
         ),
     )
-
-
-def set_meter(pace: TempoMap[ClockT], meter: Meter) -> TempoMap[ClockT]:
-    """Another meter for the whole map: beats keep their times, confirmed downbeats open bars (see
-    `recount`).
-    """
-    return with_meter(pace, meter, confirmed_in(pace))
-
-
-def set_meter_from(
-    pace: TempoMap[ClockT], place: float, meter: Meter, until: float | None = None
-) -> TempoMap[ClockT]:
-    """Another meter from the bar line nearest to a place on, to the end or to the line at `until`."""
-    return with_meter_from(pace, place, meter, confirmed_in(pace), until)
 
 
 def scale_tempo(

@@ -4,7 +4,6 @@ meter at a bar.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 
 from combpace.core.clocks import ClockT
@@ -13,12 +12,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
 from combpace.core.tempo.recount import (
     SAME_PLACE_Q,
-    Bar,
-    bars_from,
-    bars_until,
     confirmed_in,
-    filled,
-    meters_of,
     with_meter_from,
 )
 
@@ -45,52 +39,6 @@ def pickup(pace: TempoMap[ClockT], time_s: float) -> TempoMap[ClockT]:
     """What lies at this moment is a pickup: bar 1 is the next bar line after it, all before it is lead-in."""
     place: float = pace.place(time_s)
     return pace.counted_from(pace.bar_line(pace.bar_of(place + SAME_PLACE_Q) + 1))
-
-
-def bar_of_beats(
-    pace: TempoMap[ClockT], index: int, beats: int, confirmed: Sequence[float]
-) -> TempoMap[ClockT]:
-    """One bar of so many beats; those after it are counted on from its end, up to the next confirmed
-    downbeat.
-
-    index      of the bar, 0 or later
-    confirmed  places on bar lines that stay such; where the count before one does not come out, the bar
-               before it is of another length
-    Raises     ParameterError for a bar before bar 1 or of no beats, MapConflictError where a confirmed
-               downbeat lies inside the bar
-    """
-    meter: Meter = pace.meter_of(index)
-    if index < 0:
-        raise ParameterError("The lead-in is counted in whole bars; say from bar 1 on. Nothing was changed.")
-    if not 1 <= beats <= 64:
-        raise ParameterError(f"A bar has 1 to 64 beats, not {beats}. Nothing was changed.")
-    line: float = pace.bar_line(index)
-    old_end: float = pace.bar_line(index + 1)
-    end: float = line + beats * meter.beat_quarters
-    held: float | None = next(
-        (place for place in sorted(confirmed) if line + SAME_PLACE_Q < place < end - SAME_PLACE_Q), None
-    )
-    if held is not None:
-        raise MapConflictError(
-            f"The downbeat confirmed at {pace.second(held):.3f} s lies inside a bar "
-            f"{bar_number(index)} of {beats} beats. "
-            "The map is unchanged; take it back first."
-        )
-    odd = Meter(1, round(beats * meter.beat_quarters * meter.denominator / 4), meter.denominator)
-    following: list[float] = sorted(place for place in confirmed if place > end + SAME_PLACE_Q)
-    after: list[Bar]
-    if any(abs(place - end) <= SAME_PLACE_Q for place in confirmed):
-        after = bars_from(pace, end, 0.0)
-    elif following:
-        after = [*filled(end, following[0], pace.meter_of(index + 1)), *bars_from(pace, following[0], 0.0)]
-    else:
-        after = bars_from(pace, old_end, old_end - end)
-    bars: list[Bar] = [
-        *(bar for bar in bars_until(pace, line) if bar[0] < line - SAME_PLACE_Q),
-        (line, odd),
-        *after,
-    ]
-    return replace(pace, meters=meters_of(bars))
 
 
 def meter_in(pace: TempoMap[ClockT], first: int, last: int, meter: Meter) -> TempoMap[ClockT]:

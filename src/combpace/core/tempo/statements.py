@@ -10,11 +10,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import Any
 
-from combpace.core.clocks import ClockT, SessionTimes
+from combpace.core.clocks import ClockT
 from combpace.core.errors import MapConflictError
-from combpace.core.onsets.detect import Onsets
-from combpace.core.tempo import anchors, counting, recount
+from combpace.core.tempo import counting, recount
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import Meter, bar_index
 
@@ -109,31 +109,9 @@ class Stated:
         return sorted({*(time for time, _ in self.bars), *self.downbeats})
 
 
-def breathing_as_stated(pace: TempoMap[ClockT], stated: Stated, attacks: Onsets) -> TempoMap[ClockT]:
-    """A pace that goes through everything that was stated; what holds already is left as it is.
-
-    stated, attacks  on the pace's clock
-    Raises           MapConflictError, naming both places, where no map does
-    """
-    if stated.everywhere is not None:
-        pace = recount.with_meter(pace, stated.everywhere, recount.confirmed_in(pace))
-    for time, number in stated.bars:
-        place = pace.bar_line(bar_index(number))
-        known = anchors.anchor_at(pace, place)
-        if known is None or abs(known.time_s - time) > HOLDS_S:
-            pace = anchors.set_bar(pace, time, number, attacks, renumber=True)
-    for time in stated.downbeats:
-        if not any(
-            abs(knot.time_s - time) <= HOLDS_S and knot.fixed and recount.is_line(pace, knot.quarters)
-            for knot in pace.knots
-        ):
-            pace = anchors.set_downbeat(pace, time, attacks, numbered=bool(stated.bars))
-    return numbered(_with_changes(pace, stated, recount.confirmed_in(pace)), stated)
-
-
 def steady_as_stated(
     bpm: float, start_s: float, meters: tuple[Meter, ...], stated: Stated, *, free_tempo: bool
-) -> TempoMap[SessionTimes]:
+) -> TempoMap[Any]:
     """A steady map that obeys what was stated.
 
     bpm         quarters a minute
@@ -143,7 +121,7 @@ def steady_as_stated(
     Raises      MapConflictError, naming both, where one tempo cannot
     """
     meters = (replace(stated.everywhere, bar=1),) if stated.everywhere else meters
-    line: TempoMap[SessionTimes] = steady_map(bpm, start_s, meters)
+    line: TempoMap[Any] = steady_map(bpm, start_s, meters)
     confirmed: list[float] = []
     if stated.bars:
         line, confirmed = _through_bars(line, stated, free_tempo)
@@ -170,9 +148,7 @@ def steady_as_stated(
     return numbered(_with_changes(line, stated, confirmed), stated)
 
 
-def _through_bars(
-    line: TempoMap[SessionTimes], stated: Stated, free_tempo: bool
-) -> tuple[TempoMap[SessionTimes], list[float]]:
+def _through_bars(line: TempoMap[Any], stated: Stated, free_tempo: bool) -> tuple[TempoMap[Any], list[float]]:
     """A steady map with its stated bars where they were stated, and their places."""
     (time, number), *others = sorted(stated.bars)
     line = line.shifted(time - line.second(line.bar_line(bar_index(number))))
