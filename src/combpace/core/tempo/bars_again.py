@@ -341,6 +341,12 @@ def _on_beats(times: FloatArray, gaps: FloatArray, stated: Stated, confirmed: Se
         (_beat(times, gaps, start), _beat(times, gaps, stop, beyond=True), meter)
         for start, stop, meter in stated.ranges
     ]
+    for start, stop, meter in spans:
+        if stop <= start:
+            raise MapConflictError(
+                f"The bars in {meter} from {times[start]:.3f} s on hold no beat of this count. Nothing was "
+                "changed; take them back."
+            )
     edits = [Edit("range", start, stop, meter) for start, stop, meter in spans]
     edits += [Edit(reach, _beat(times, gaps, time)) for time, reach in stated.reach]
     return _Said(frozenset(opens), frozenset(others), _meters(times, gaps, stated, spans), tuple(edits))
