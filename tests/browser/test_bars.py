@@ -324,6 +324,13 @@ class ForeseenTest(BrowserTest):
         self.page.keyboard.up("Shift")
         self.assert_dropped(drawn)
 
+    def test_a_meter_says_what_it_would_move_while_it_is_typed(self) -> None:
+        field = self.page.get_by_label("meter", exact=True).first
+        field.fill("3/4")
+        self.page.wait_for_function("/Bars? .* moves? by/.test(document.getElementById('now').textContent)")
+        self.assertEqual(self.look("combpace.state.picture.map.meters.length"), 1)
+        field.press("Escape")
+
     def test_what_is_stated_is_listed_and_taken_back(self) -> None:
         bars = self.look("combpace.state.picture.map.times")
         spot = self.look("combpace.view().pixelOf(9, 2)")

@@ -5,6 +5,8 @@ import { againstGrid, clockWords, placeWords, readClock, signed } from "../views
 
 // So long a hand rests on a button before it is said what that would move.
 const FORESEE_MS = 180;
+// Fields whose value moves bar lines.
+const MOVING = new Set(["steady", "bar-1", "meter"]);
 
 /**
  * Turn fields into actions: what a changed field does.
@@ -378,6 +380,20 @@ export function makeSide(desk) {
     }
   }
 
+  /** What a field would move, while it is typed in. @param {HTMLInputElement} field */
+  async function foreseeField(field) {
+    const action = actionOf(field),
+      typed = field.value;
+    if ("wrong" in action || typed === field.defaultValue || !state.map) return;
+    try {
+      const found = await desk.foresight.once(action.name, action.args);
+      if (found && field === document.activeElement && field.value === typed)
+        words.say(found.refused ?? found.sentence ?? "");
+    } catch (error) {
+      words.trouble(error);
+    }
+  }
+
   function showJobs() {
     drawJobs(
       jobs,
@@ -468,6 +484,13 @@ export function makeSide(desk) {
       clearTimeout(resting);
       if (button && state.map) resting = window.setTimeout(() => foresee(button), FORESEE_MS);
     };
+    let typing = 0;
+    // What is typed into the map's sentence says what it would move before Enter does it.
+    document.addEventListener("input", ({ target }) => {
+      if (!(target instanceof HTMLInputElement) || !MOVING.has(target.dataset.act ?? "")) return;
+      clearTimeout(typing);
+      typing = window.setTimeout(() => foreseeField(target), FORESEE_MS);
+    });
     document.addEventListener("pointerover", rest);
     // What is done is no longer asked about.
     document.addEventListener("pointerdown", () => clearTimeout(resting));
