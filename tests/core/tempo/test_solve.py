@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from functools import partial
 
@@ -96,6 +97,23 @@ class SolvedTest(unittest.TestCase):
         self.assertAlmostEqual(made.second(place), was + 0.2, places=9)
         # However far it was pulled, it is found again as the same beat.
         self.assertAlmostEqual(place_heard(self.known, stated, place), was, places=6)
+
+    def test_a_line_before_the_first_beat_is_put_where_it_is_pulled(self) -> None:
+        places = [float(self.pace.quarters[0]) - beats for beats in (8.0, 4.0)]
+        first = self.pace.bar_line(self.pace.bar_of(places[0]))
+        second = self.pace.bar_line(self.pace.bar_of(places[1]))
+        stated = Stated()
+        for place, by in ((first, -0.2), (second, 0.15)):
+            was = place_heard(self.known, stated, place)
+            self.assertAlmostEqual(was, self.pace.second(place), places=6)
+            at = was + by
+            stated = replace(
+                stated, downbeats=(*stated.downbeats, at), ties=(*stated.ties, Tie(at, was, alone=True))
+            )
+            made = solved(self.known, stated)
+            self.assertAlmostEqual(made.second(place), at, places=9)
+        # The bars that were heard are where they were.
+        np.testing.assert_allclose(lines(made, 40.0), lines(self.pace, 40.0), rtol=0, atol=1e-9)
 
     def test_levels_are_of_what_was_heard(self) -> None:
         twice = solved(self.known, Stated(levels=((None, Fraction(2)),)))

@@ -16,7 +16,7 @@ from typing import Generic
 import numpy as np
 
 from combpace.core.beats.activations import Activations
-from combpace.core.clocks import ClockT
+from combpace.core.clocks import ClockT, FloatArray
 from combpace.core.errors import MapConflictError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo import anchors, bars_again, counting, recount
@@ -95,8 +95,10 @@ def place_heard(
     steps = np.arange(len(places))
     if places[0] <= place <= places[-1]:
         return float(np.interp(np.interp(place, places, steps), steps, times))
-    end = 0 if place < places[0] else -1
-    return float(times[end]) + (place - float(places[end])) * 60.0 / now.bpm_at(float(places[end]))
+    # Beyond both ends the beats run on as they do there.
+    end, gap = (0, times[1] - times[0]) if place < places[0] else (-1, times[-1] - times[-2])
+    unit = now.meter_of(now.bar_of(float(places[end]) + 1e-6)).beat_quarters
+    return float(times[end] + gap * (place - places[end]) / unit)
 
 
 def leveled(pace: TempoMap[ClockT], levels: Sequence[tuple[float | None, Fraction]]) -> TempoMap[ClockT]:
@@ -148,9 +150,16 @@ def _meant(beats: TempoMap[ClockT], stated: Stated) -> Callable[[float], float]:
         tie = next((one for one in stated.ties if abs(one.time_s - time) < SAME_S), None)
         wanted = time if tie is None else tie.heard_s
         near = float(times[int(np.argmin(np.abs(times - wanted)))])
+        if tie is not None and _beyond(times, wanted):
+            return wanted
         return near if any(abs(time - one) < SAME_S for one in opening) else wanted
 
     return to
+
+
+def _beyond(times: FloatArray, time: float) -> bool:
+    """Whether a moment lies before the first or after the last of some beats, and is none of them."""
+    return bool(time < 1.5 * times[0] - 0.5 * times[1] or time > 1.5 * times[-1] - 0.5 * times[-2])
 
 
 def _counted(
@@ -173,6 +182,15 @@ def _counted(
 
 def _within(stated: Stated, beats: TempoMap[ClockT]) -> Stated | None:
     """What is stated, where all of it lies among the beats; None where something lies beyond them."""
+    # A line beyond the beats that was put where it is counts no bars.
+    _, times = bars_again.beats_of(beats)
+    tied_s = {tie.heard_s for tie in stated.ties if _beyond(times, tie.heard_s)}
+    stated = replace(
+        stated,
+        downbeats=tuple(
+            time for time in stated.downbeats if not any(abs(time - one) < SAME_S for one in tied_s)
+        ),
+    )
     period = float(np.median(np.diff(beats.times_s)))
     first, last = float(beats.times_s[0]) - period, float(beats.times_s[-1]) + period
     moments = [*stated.opening, *stated.others, *(time for time, _ in stated.changes)]
