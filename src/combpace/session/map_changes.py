@@ -90,14 +90,14 @@ def restated(
     parts   what is to change besides
     Raises  MapConflictError where no map holds all of it
     """
-    chosen = chosen if chosen.kind == "given" else chosen.model_copy(update={"kind": "own"})
+    kind = "own" if chosen.kind == "auto" else chosen.kind
+    chosen = chosen.model_copy(update={"kind": kind})
     made = {"map": forms.map_part(chosen), **(parts or {})}
-    new = solved_map(state, made)
+    new, old = solved_map(state, made), state.session_map()
     near_audio(state, new.second(0.0))
-    old = state.session_map()
     beside = odd_words(new, old, chosen, last_bar(state, new)) if odd else ""
-    effect = "" if old is None else f"; {effect_of(old, new)}"
-    return Change(made, f"{what}{effect}.{beside}{more}", gesture)
+    effect = "" if old is None else f"; {effect_of(old, new, state.end_s() if new.is_steady else None)}"
+    return Change(made, f"{_filled(what, new)}{effect}.{beside}{more}", gesture)
 
 
 def solved_map(state: SessionState, parts: Mapping[str, Any]) -> TempoMap[SessionTimes]:
@@ -131,6 +131,8 @@ def freed(state: SessionState, gone: Iterable[Statement]) -> dict[str, Any]:
 
 def replaced_in(state: SessionState, chosen: MapPart) -> tuple[MapPart, dict[str, Any]]:
     """A list of statements with what the knots that are kept no longer have to hold: (the map, parts)."""
+    if chosen.kind == "steady":
+        return chosen, {}
     kept = [(one.what, moment_of(one)) for one in chosen.statements]
     gone = [one for one in state.map_choice().statements if (one.what, moment_of(one)) not in kept]
     parts = freed(state, gone)
@@ -145,9 +147,9 @@ def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) ->
     return line.bar_of(line.place(state.end_s() - offset_s))
 
 
-def effect_of(old: TempoMap[Any], new: TempoMap[Any]) -> str:
-    """What a change of a map moved, in words."""
-    moved = anchors.largest_move_ms(old, new)
+def effect_of(old: TempoMap[Any], new: TempoMap[Any], until_s: float | None = None) -> str:
+    """What a change of a map moved, in words; until_s: where the music ends, of a map that runs on."""
+    moved = anchors.largest_move_ms(old, new, until_s)
     if moved is None:
         return "no bar line moved"
     if moved[1] == moved[2]:
@@ -189,12 +191,6 @@ def odd_words(
     return f" {named[0].upper()}{named[1:]}, so that {why}."
 
 
-def steady_again(state: SessionState, chosen: MapPart, note: str, *, odd: bool = True) -> Change:
-    """The steady map with these statements: solved for; `note` as in `steady_change`."""
-    line = solved_map(state, {"map": forms.map_part(chosen)})
-    return _steady_said(state, chosen, line, note, None, odd=odd)
-
-
 def steady_line(
     state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]
 ) -> TempoMap[SessionTimes]:
@@ -230,24 +226,14 @@ def steady_change(
     made = settled(chosen).model_copy(
         update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters}
     )
-    return _steady_said(state, made, line, note, gesture, odd=odd)
-
-
-def _steady_said(
-    state: SessionState,
-    made: MapPart,
-    line: TempoMap[SessionTimes],
-    note: str,
-    gesture: str | None,
-    *,
-    odd: bool,
-) -> Change:
-    bpm = line.bpm_at(0.0)
-    said = note.replace("{bpm}", f"{bpm / line.meters[0].beat_quarters:.2f}").replace(
-        "{bar_1}", words.first_line(line.second(0.0))
-    )
     beside = odd_words(line, state.session_map(), made, last_bar(state, line)) if odd else ""
-    return Change({"map": forms.map_part(made)}, said + beside, gesture)
+    return Change({"map": forms.map_part(made)}, _filled(note, line) + beside, gesture)
+
+
+def _filled(note: str, line: TempoMap[Any]) -> str:
+    """A sentence with the {bpm} of a map, and with {bar_1} where its bar 1 lies."""
+    bpm = f"{line.bpm_at(0.0) / line.meters[0].beat_quarters:.2f}"
+    return note.replace("{bpm}", bpm).replace("{bar_1}", words.first_line(line.second(0.0)))
 
 
 def renamed(meter: Meter) -> Meter:

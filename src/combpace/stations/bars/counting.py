@@ -20,7 +20,6 @@ from combpace.session.map_changes import (
     replaced_in,
     restated,
     stated_bars,
-    steady_again,
     steady_change,
     steady_line,
 )
@@ -185,8 +184,6 @@ def _ranged(state: SessionState, first: int, bars: int, meter: Meter, note: str)
         chosen, replaced = with_statement(
             chosen, MeterStatement(meter=str(meter), time_s=begin, until_s=until)
         )
-    if chosen.kind == "steady":
-        return steady_again(state, chosen, f"{note}.{replaced}", odd=False)
     chosen, parts = replaced_in(state, chosen)
     return restated(state, chosen, note, replaced, parts=parts, odd=False)
 

@@ -36,7 +36,6 @@ from combpace.session.map_changes import (
     replaced_in,
     restated,
     stated_bars,
-    steady_again,
     steady_change,
     steady_line,
 )
@@ -137,15 +136,11 @@ def bar_here(state: SessionState, time_s: float, number: int, reach: Reach | Non
     chosen = state.map_choice()
     same = [*_on_the_same_line(state, at, bars_too=True), *_renumbers(state, chosen, at, number)]
     chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number, reach=reach), same)
-    if chosen.kind == "steady":
-        said = (
-            "Bar 1 is {bar_1}; all bars are counted from there."
-            if number == 1
-            else f"Bar {number} is at {words.clock(at)}."
-        )
-        return steady_again(state, chosen, said + replaced)
+    said = f"Bar {number} is at {words.clock(at)}"
+    if number == 1 and chosen.kind == "steady":
+        said = "Bar 1 is {bar_1}; all bars are counted from there"
     chosen, parts = replaced_in(state, chosen)
-    return restated(state, chosen, f"Bar {number} is at {words.clock(at)}", replaced, parts=parts)
+    return restated(state, chosen, said, replaced, parts=parts)
 
 
 @decision("downbeat", DownbeatArgs)
@@ -161,29 +156,19 @@ def opens_bar(state: SessionState, new: DownbeatStatement, note: str = "") -> Ch
     same = _on_the_same_line(state, at, bars_too=False)
     _refuse_a_stated_line(state, chosen, at)
     chosen, replaced = with_statement(chosen, new, same)
-    if chosen.kind == "steady":
-        change = steady_again(state, chosen, "")
-        line = _map_of(state, change)
-        index = nearest_bar(line, line.place(at))
-        number, _ = line.address(line.bar_line(index) + 1e-6)
-        reach = _reach_words(state, change, new, note)
-        off_ms = 1000 * (at - line.second(line.bar_line(index)))
-        beside = "" if abs(off_ms) < 0.05 else f"; it lies {words.signed_ms(off_ms)} ms from its line"
-        said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
-        return Change(change.parts, f"{said}{beside}.{replaced}{change.note}")
     chosen, parts = replaced_in(state, chosen)
     change = restated(state, chosen, "", replaced, parts=parts)
     line = _map_of(state, change)
-    number, _ = line.address(line.place(at) + 1e-6)
-    reach = _reach_words(state, change, new, note)
-    said = note or f"{words.clock(at)} is the downbeat of bar {number}{reach}"
-    return Change(change.parts, f"{said}{change.note}")
+    index = nearest_bar(line, line.place(at))
+    number, _ = line.address(line.bar_line(index) + 1e-6)
+    said = note or f"{words.clock(at)} is the downbeat of bar {number}{_reach_words(state, change, new)}"
+    off_ms = 1000 * (at - line.second(line.bar_line(index)))
+    beside = "" if abs(off_ms) < 0.05 else f"; it lies {words.signed_ms(off_ms)} ms from its line"
+    return Change(change.parts, f"{said}{beside}{change.note}")
 
 
-def _reach_words(state: SessionState, change: Change, new: DownbeatStatement, note: str) -> str:
+def _reach_words(state: SessionState, change: Change, new: DownbeatStatement) -> str:
     """Which way was taken with it, where another would make another map."""
-    if note:
-        return ""
     reach = taken(as_if(state, change.parts), new)
     return "" if reach is None else f", {reach}"
 
@@ -207,11 +192,8 @@ def not_downbeat(state: SessionState, args: MomentArgs) -> Change:
                 "first."
             )
     chosen, replaced = with_statement(chosen, OtherStatement(time_s=at))
-    what = f"No bar begins at {words.clock(at)}"
-    if chosen.kind == "steady":
-        return steady_again(state, chosen, f"{what}.{replaced}")
     chosen, parts = replaced_in(state, chosen)
-    return restated(state, chosen, what, replaced, parts=parts)
+    return restated(state, chosen, f"No bar begins at {words.clock(at)}", replaced, parts=parts)
 
 
 @decision("take-back", StatementArgs)
@@ -239,12 +221,10 @@ def _first_upper(text: str) -> str:
 def taken_back(state: SessionState, one: Statement, what: str) -> Change:
     """The map without one statement; knots that were made with it let it go."""
     chosen = without(state.map_choice(), [one])
-    if chosen.kind == "steady":
-        if one.knotted and not isinstance(one, TempoStatement):
-            return steady_change(state, chosen, steady_line(state, chosen, *state.steady_now()), f"{what}.")
-        return steady_again(state, chosen, f"{what}.")
+    if chosen.kind == "steady" and one.knotted and not isinstance(one, TempoStatement):
+        return steady_change(state, chosen, steady_line(state, chosen, *state.steady_now()), f"{what}.")
     time = moment_of(one)
-    if one.knotted and time is not None:
+    if one.knotted and time is not None and chosen.kind != "steady":
         chosen, parts = _let_go(state, chosen, time)
         return restated(state, chosen, what, parts=parts)
     return restated(state, chosen, what)
@@ -467,11 +447,9 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
             MeterStatement(meter=str(new_meter), time_s=at),
         )
     chosen, replaced = with_statement(chosen, statement)
-    if chosen.kind == "steady":
-        if index is None:
-            share = new_meter.beat_quarters / line.meters[0].beat_quarters
-            chosen = _tempo_times(chosen, share)
-        return steady_again(state, chosen, f"{note}.{replaced}")
+    if chosen.kind == "steady" and index is None:
+        # As many beats a minute, of another note value.
+        chosen = _tempo_times(chosen, new_meter.beat_quarters / line.meters[0].beat_quarters)
     chosen, parts = replaced_in(state, chosen)
     return restated(state, chosen, note, replaced, parts=parts)
 
