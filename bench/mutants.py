@@ -110,9 +110,9 @@ MUTANTS = (
     Mutant(
         "compound meters", "core/tempo/meters.py", "self.numerator % 3 == 0", "self.numerator % 3 != 0", TEMPO
     ),
-    Mutant("fade", "core/tempo/anchors.py", "FADE_BARS = 4", "FADE_BARS = 8", TEMPO),
-    Mutant("phase share", "core/tempo/anchors.py", "PHASE_SHARE = 0.25", "PHASE_SHARE = 0.45", TEMPO),
-    Mutant("conflict ratio", "core/tempo/anchors.py", "LARGEST_RATIO = 2.6", "LARGEST_RATIO = 5.2", TEMPO),
+    Mutant("fade", "core/tempo/tied.py", "FADE_BARS = 4", "FADE_BARS = 8", TEMPO),
+    Mutant("phase share", "core/tempo/tied.py", "PHASE_SHARE = 0.25", "PHASE_SHARE = 0.45", TEMPO),
+    Mutant("conflict ratio", "core/tempo/tied.py", "LARGEST_RATIO = 2.6", "LARGEST_RATIO = 5.2", TEMPO),
     Mutant(
         "a locked anchor",
         "core/tempo/anchors.py",

@@ -100,7 +100,7 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
     for part in state.document.notes:
         if any(other.id == part.id for other in after.document.notes):
             by = _part_moves_s(state, after, part.id)
-            if by > SAID_S:
+            if SAID_S < by:
                 takes.append((part.name, 1000.0 * by))
             elif part.keeps == "time":
                 keep.append(part.name)
