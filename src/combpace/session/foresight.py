@@ -99,9 +99,9 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
     alone = len(takes)
     for part in state.document.notes:
         if any(other.id == part.id for other in after.document.notes):
-            by = _part_moves_s(state, after, part.id)
-            if SAID_S < by:
-                takes.append((part.name, 1000.0 * by))
+            moves = _part_moves_s(state, after, part.id)
+            if moves > SAID_S:
+                takes.append((part.name, 1000.0 * moves))
             elif part.keeps == "time":
                 keep.append(part.name)
     lines = (moved[1], moved[2], moved[0]) if moved else None

@@ -47,6 +47,12 @@ class EditedTest(unittest.TestCase):
         starts, meters = self.made(Edit("range", 10, 15, Meter(1, 5, 4)))
         self.assertEqual((starts[2:5], meters[2]), ([10, 15, 19], "5/4"))
 
+    def test_where_no_bar_begins_the_one_before_goes_on(self) -> None:
+        starts, meters = self.made(Edit("none", 14))
+        self.assertEqual(starts, [2, 6, 10, 18, 22, 26, 30])
+        self.assertEqual(meters[2:4], ["8/4", "4/4"])
+        self.assertEqual(self.made(Edit("none", 15))[0], self.made()[0])
+
     def test_the_order_is_no_matter(self) -> None:
         edits = (Edit("only this bar", 23), Edit("everywhere", 7), Edit("from here on", 12))
         self.assertEqual(self.made(*edits), self.made(*reversed(edits)))

@@ -349,6 +349,7 @@ def _on_beats(times: FloatArray, gaps: FloatArray, stated: Stated, confirmed: Se
             )
     edits = [Edit("range", start, stop, meter) for start, stop, meter in spans]
     edits += [Edit(reach, _beat(times, gaps, time)) for time, reach in stated.reach]
+    edits += [Edit("none", beat) for beat in sorted(others)]
     return _Said(frozenset(opens), frozenset(others), _meters(times, gaps, stated, spans), tuple(edits))
 
 

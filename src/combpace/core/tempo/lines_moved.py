@@ -29,7 +29,8 @@ class Counted:
 class Edit:
     """How lines move.
 
-    what   one of `statements.REACHES` for a downbeat, or "range": bars of `meter` from beat `at` to `stop`
+    what   one of `statements.REACHES` for a downbeat; "range": bars of `meter` from beat `at` to `stop`;
+           "none": no bar begins there, the one before goes on
     """
 
     what: str
@@ -39,16 +40,22 @@ class Edit:
 
 
 def edited(lines: Counted, edits: Sequence[Edit], opens: Set[int], count: int) -> Counted:
-    """Bars with what the user moved: first what is meant everywhere, then the rest in order of time.
+    """Bars with what the user moved: first what is meant everywhere, then the rest in order of time, last the
+    lines that are none.
 
     opens   beats that are stated to open bars: up to the next of them lines are counted on
     count   how many beats there are
     """
     starts, meters, sure = list(lines.starts), list(lines.meters), list(lines.sure)
-    for one in sorted(edits, key=lambda edit: (edit.what != "everywhere", edit.at)):
+    order = {"everywhere": 0, "none": 2}
+    for one in sorted(edits, key=lambda edit: (order.get(edit.what, 1), edit.at)):
         if not starts:
             break
         near = min(range(len(starts)), key=lambda k: abs(starts[k] - one.at))
+        if one.what == "none":
+            if starts[near] == one.at and len(starts) > 1:
+                del starts[near], meters[near], sure[near]
+            continue
         if one.what == "everywhere":
             by = one.at - starts[near]
             kept = [k for k in range(len(starts)) if 0 <= starts[k] + by < count]

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from typing import Generic
+from typing import Any, Generic
 
 import numpy as np
 
@@ -157,6 +157,14 @@ def _meant(beats: TempoMap[ClockT], stated: Stated) -> Callable[[float], float]:
     return to
 
 
+def _deaf(*_: Any) -> Any:
+    """Nothing was kept of what the ear heard, or it is asked for a map that was drawn."""
+    raise MapConflictError(
+        "Not all that is stated can hold in bars that are only counted on: nothing is kept of what was heard "
+        "there. Nothing was changed; take one of it back."
+    )
+
+
 def _beyond(times: FloatArray, time: float) -> bool:
     """Whether a moment lies before the first or after the last of some beats, and is none of them."""
     return bool(time < 1.5 * times[0] - 0.5 * times[1] or time > 1.5 * times[-1] - 0.5 * times[-2])
@@ -167,16 +175,18 @@ def _counted(
 ) -> TempoMap[ClockT]:
     """The beats counted into bars so that everything stated holds; `stated` lies on them."""
     confirmed = [base.second(place) for place in recount.confirmed_in(base)]
-    if heard.pulse is not None and heard.row is not None and not beats.has_ramps:
-        pulse, row = heard.pulse, heard.row
-        lines = bars_again.lines_of(base)
-        inside = _within(stated, beats)
-        if inside is not None:
-            try:
-                return bars_again.bars_again(beats, lambda: row(base), pulse, lines, inside, confirmed)
-            except MapConflictError:
-                if stated.others or any(reach for _, reach in stated.reach):
-                    raise
+    moves = bool(stated.others or stated.reach or stated.ranges)
+    hears = heard.pulse is not None and heard.row is not None and not beats.has_ramps
+    inside = _within(stated, beats)
+    if inside is not None and (hears or moves):
+        pulse, row = (heard.pulse, heard.row) if hears else (_deaf, _deaf)
+        assert pulse is not None and row is not None
+        try:
+            lines = bars_again.lines_of(base)
+            return bars_again.bars_again(beats, lambda: row(base), pulse, lines, inside, confirmed)
+        except MapConflictError:
+            if stated.others or stated.reach:
+                raise
     return by_count(beats, stated, heard.attacks)
 
 
@@ -206,8 +216,8 @@ def by_count(beats: TempoMap[ClockT], stated: Stated, attacks: Onsets) -> TempoM
     """
     if stated.others:
         raise MapConflictError(
-            "Where no downbeat is was said, but nothing is kept of what was heard there; say where one is "
-            "instead. Nothing was changed."
+            "Where no bar begins lies outside of the beats that were heard. Nothing was changed; say where "
+            "one begins instead."
         )
     if stated.everywhere is not None:
         beats = recount.with_meter(beats, stated.everywhere, recount.confirmed_in(beats))
