@@ -80,7 +80,7 @@ class SolvingTest(PlaceTest):
         """The map of the same statements in another order, solved for anew."""
         part = forms.map_part(state.map_choice())
         rng.shuffle(part["statements"])
-        state.folder._known._values.clear()
+        state.folder._solved._values.clear()
         return as_if(state, {"map": part}).need_map()
 
     def said_at_random(self, seed: int, count: int) -> None:

@@ -42,7 +42,7 @@ LOCK = "lock"
 # Where the server that works on a data folder answers.
 ADDRESS = "address"
 # Values by content and analyses that are kept in memory, and states of sessions with what follows from them.
-MOST_KEPT, MOST_STATES = 64, 6
+MOST_KEPT, MOST_STATES, MOST_SOLVED = 64, 6, 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +121,7 @@ class DataFolder:
         # The job that works here, where this is a worker's.
         self.job: str | None = None
         self._lock = threading.Lock()
-        self._known, self._trials = Once(MOST_KEPT), Once(MOST_STATES)
+        self._known, self._trials, self._solved = Once(MOST_KEPT), Once(MOST_STATES), Once(MOST_SOLVED)
         # What follows from a state of a session is kept with it: with many takes that is much, and what of it
         # is shown is shown together.
         self._states: OrderedDict[tuple[object, ...], Once] = OrderedDict()
@@ -144,6 +144,10 @@ class DataFolder:
     def tried(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
         """As `once`, for what is only tried: a few are kept, apart from what lasts."""
         return self._trials.once(key, make)
+
+    def solution(self, key: tuple[object, ...], make: Callable[[], Any]) -> Any:
+        """As `once`, for maps that were solved for: of two hours each is megabytes."""
+        return self._solved.once(key, make)
 
     def of_state(self, key: tuple[object, ...], *, tried: bool = False) -> Once:
         """All that was derived from a state of a session; a few states are kept, and as many that are only

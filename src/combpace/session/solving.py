@@ -58,7 +58,7 @@ class Ear:
     def solve(self, base: TempoMap[TakeTimes], stated: Stated) -> TempoMap[TakeTimes]:
         """The take's map. Raises MapConflictError where none holds all of it."""
         key = ("solved", self.row.analysis_sha, self.folder.keeps_pulse(self.row), _name_of(base), stated)
-        found: TempoMap[TakeTimes] = self.folder.once(key, lambda: solved(self.heard(base), stated))
+        found: TempoMap[TakeTimes] = self.folder.solution(key, lambda: solved(self.heard(base), stated))
         return found
 
 
