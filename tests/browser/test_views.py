@@ -340,8 +340,9 @@ class ViewsTest(BrowserTest):
         times = np.array(self.look("combpace.state.picture.onsets[combpace.state.focus].t"))
         gaps = np.diff(begins)
         self.assertGreater(len(gaps), 2)
-        first = int(np.argmin(np.abs(np.diff(times)[: len(times) - len(gaps)] - gaps[0])))
-        np.testing.assert_allclose(gaps, np.diff(times)[first : first + len(gaps)], atol=0.001)
+        # Wherever playing began: two marks apart may be as far as two others.
+        runs = np.lib.stride_tricks.sliding_window_view(np.diff(times), len(gaps))
+        self.assertLess(np.abs(runs - gaps).max(axis=1).min(), 0.001)
 
     def test_takes_above_each_other_and_one_brought_to_the_other(self) -> None:
         late = self.beats.copy()
