@@ -16,9 +16,10 @@ from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.statements import REACHES
 from combpace.session.document.stated import BarStatement, DownbeatStatement, Statement
 from combpace.session.saying import with_list
-from combpace.session.solving import MOST_HEARD_AGAIN
 from combpace.session.state import SessionState
 
+# Of music of more beats the ways are not tried.
+MOST_TRIED = 6000
 # Lines within this are the same, seconds.
 SAME_S = 1e-6
 
@@ -50,8 +51,8 @@ def others(state: SessionState, one: Statement) -> tuple[str, ...]:
 
 
 def _ways(state: SessionState, one: BarStatement | DownbeatStatement) -> dict[str, TempoMap[Any]]:
-    if len(state.need_map().knots) > MOST_HEARD_AGAIN:
-        # Of very long music the ways are not tried: each would take as long as the decision.
+    if len(state.need_map().knots) > MOST_TRIED:
+        # Each would take as long as the decision.
         return {}
     found: dict[str, TempoMap[Any]] = state.once("reaches", lambda: _made(state, one), one)
     return found

@@ -30,8 +30,8 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.document.stated import Statement, stated_of
 from combpace.store.models import TakeRow
 
-# Of longer music bars are counted on from what is said: about 25 minutes, or decisions would take long.
-MOST_HEARD_AGAIN = 3000
+# Of longer music bars are counted on from what is said: about two hours, or decisions would take long.
+MOST_HEARD_AGAIN = 15000
 
 
 @dataclass(frozen=True, slots=True)
