@@ -16,13 +16,17 @@ from rig.sounds import struck
 from rig.tiers import main
 
 
-class BarsTest(BrowserTest):
+class CombTest(BrowserTest):
+    """A session of twelve bars, shown in the comb."""
+
     def setUp(self) -> None:
         super().setUp()
         self.beats, sound = breathing(bars=12)
         self.drop(self.write("tub kit.wav", sound))
         self.page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
 
+
+class BarsTest(CombTest):
     def bar_s(self, number: int) -> float:
         return float(self.look(f"combpace.state.picture.bars.find((bar) => bar.n === {number}).s"))
 
@@ -229,14 +233,8 @@ class BarsTest(BrowserTest):
         self.assertGreater(len(self.look("combpace.state.picture.raw")), 40)
 
 
-class ForeseenTest(BrowserTest):
+class ForeseenTest(CombTest):
     """What is drawn while a hand rests in a drag is what the drop makes, to 1e-9 s."""
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.beats, sound = breathing(bars=12)
-        self.drop(self.write("tub kit.wav", sound))
-        self.page.wait_for_function("combpace.state.station === 'bars' && !!combpace.view()?.pixelOf")
 
     def rested(self) -> dict[str, list[float]]:
         """The map that is drawn once the server has answered what the hand does now."""

@@ -36,6 +36,19 @@ class LateMarkTest(PlaceTest):
         self.assertAlmostEqual(self.line(2), self.at - 0.012, places=9)
         self.assertFalse([way for way in stated_rows(self.seen())[0]["others"] if "mark" in way["words"]])
 
+    def test_a_lock_of_a_line_that_was_pulled_alone_moves_nothing(self) -> None:
+        place = self.seen().need_map().bar_line(4)
+        self.act("pull", time_s=self.line(4) + 0.05, quarters=place, free=True, alone=True)
+        before = self.seen().need_map().times_s
+        self.act("lock", quarters=place)
+        np.testing.assert_array_equal(self.seen().need_map().times_s, before)
+        # What is locked is not offered to be taken back, but to be unlocked.
+        back = stated_rows(self.seen())[0]["back"]
+        self.assertEqual(back["words"], "unlock")
+        self.act(back["do"], **back["args"])
+        self.assertEqual(stated_rows(self.seen())[0]["back"]["words"], "take back")
+        np.testing.assert_array_equal(self.seen().need_map().times_s, before)
+
     def test_far_away_or_said_so_or_locked_it_stays(self) -> None:
         before = self.marks()
         for more in ({"time_s": self.at + 0.06}, {"time_s": self.at - 0.012, "leave": True}):

@@ -96,7 +96,7 @@ def restated(
     new, old = solved_map(state, made), state.session_map()
     near_audio(state, new.second(0.0))
     beside = odd_words(new, old, chosen, last_bar(state, new)) if odd else ""
-    effect = "" if old is None else f"; {effect_of(old, new, state.end_s() if new.is_steady else None)}"
+    effect = "" if old is None else f"; {effect_of(old, new, state.end_s())}"
     return Change(made, f"{_filled(what, new)}{effect}.{beside}{more}", gesture)
 
 
@@ -151,10 +151,18 @@ def effect_of(old: TempoMap[Any], new: TempoMap[Any], until_s: float | None = No
     """What a change of a map moved, in words; until_s: where the music ends, of a map that runs on."""
     moved = anchors.largest_move_ms(old, new, until_s)
     if moved is None:
-        return "no bar line moved"
+        more = 0 if until_s is None else _lines(new, until_s) - _lines(old, until_s)
+        if not more:
+            return "no bar line moved"
+        return f"{words.count(abs(more), 'bar line')} {'more' if more > 0 else 'fewer'}, no other moved"
     if moved[1] == moved[2]:
         return f"bar {moved[1]} moved by {moved[0]:.1f} ms"
     return f"bars {moved[1]} to {moved[2]} moved by up to {moved[0]:.1f} ms"
+
+
+def _lines(line: TempoMap[Any], until_s: float) -> int:
+    """How many bar lines lie between the start of the session and a moment."""
+    return line.bar_of(line.place(until_s)) - line.bar_of(line.place(0.0))
 
 
 def odd_runs(line: TempoMap[Any], chosen: MapPart, until: int | None = None) -> list[tuple[int, int, Meter]]:

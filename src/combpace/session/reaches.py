@@ -15,7 +15,7 @@ from combpace.core.errors import CombPaceError
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.statements import REACHES
 from combpace.session.document.stated import BarStatement, DownbeatStatement, Statement
-from combpace.session.saying import with_list
+from combpace.session.saying import with_list, without
 from combpace.session.state import SessionState
 
 # Of music of more beats the ways are not tried.
@@ -59,14 +59,21 @@ def _ways(state: SessionState, one: BarStatement | DownbeatStatement) -> dict[st
 
 
 def _made(state: SessionState, one: BarStatement | DownbeatStatement) -> dict[str, TempoMap[Any]]:
-    found = {}
+    found: dict[str, TempoMap[Any]] = {}
+    chosen = state.map_choice()
     for reach in REACHES:
-        chosen = state.map_choice()
         every = [one.model_copy(update={"reach": reach}) if old == one else old for old in chosen.statements]
         try:
-            found[reach] = state.map_by(with_list(chosen.model_copy(update={"statements": ()}), every))
+            found[reach] = state.map_by(with_list(chosen, every))
         except CombPaceError:
             continue
+    try:
+        plain = state.map_by(without(chosen, [one]))
+    except CombPaceError:
+        return found
+    if "everywhere" in found and len(found["everywhere"].meters) > len(plain.meters):
+        # Held by what else is stated, a bar came out longer or shorter: not all of them moved.
+        del found["everywhere"]
     return found
 
 

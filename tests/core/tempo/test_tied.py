@@ -89,5 +89,5 @@ class TiedTest(unittest.TestCase):
             MapConflictError, r"bar 11 at 21\.000 s and bar 12 at 20\.\d+ s.*take one"
         ):
             tied(old, [Knot(21.0, 40.0, True), Knot(20.5, 44.0, True)], NONE)
-        with self.assertRaisesRegex(MapConflictError, "tied to one place"):
+        with self.assertRaisesRegex(MapConflictError, "cannot both be bar 11"):
             tied(old, [Knot(21.0, 40.0, True), Knot(21.01, 40.0, True)], NONE)

@@ -64,7 +64,7 @@ def fix_place(
     after: tuple[Knot, ...] = _side(pace, right, time_s, place, counted, beat, attacks, +1)
     before = (*before[:-1], replace(before[-1], ramp=1.0)) if before else ()
     knots = (*before, Knot(time_s, place, True, locked), *after)
-    return _checked(pace, knots)
+    return pace.through(knots)
 
 
 def _side(
@@ -204,7 +204,7 @@ def release(
     )
     if restored is not None and left is not None:
         kept = tuple(replace(knot, ramp=1.0) if knot == left else knot for knot in kept)
-    return _checked(pace, tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
+    return pace.through(tuple(sorted((*kept, *between), key=lambda knot: knot.quarters)))
 
 
 def _as_found(
@@ -273,8 +273,7 @@ def lock(pace: TempoMap[ClockT], place: float, locked: bool) -> TempoMap[ClockT]
     if abs(near.quarters - place) > HERE_Q:
         pace = pace.with_knot(place)
         near = min(pace.knots, key=lambda knot: abs(knot.quarters - place))
-    return _checked(
-        pace,
+    return pace.through(
         tuple(
             replace(knot, fixed=True, locked=locked, confidence=1.0) if knot == near else knot
             for knot in pace.knots
@@ -308,13 +307,12 @@ def read_as_fast(pace: TempoMap[ClockT], times: Fraction, place: float | None = 
         replace(knot, quarters=line + float(times) * (knot.quarters - line))
         for knot in pace.knots[len(before) :]
     ]
-    made: TempoMap[ClockT] = _checked(
-        replace(pace, meters=scaled_meters(pace, float(times), index)), (*before, *after)
-    )
+    scaled_pace = replace(pace, meters=scaled_meters(pace, float(times), index))
+    made: TempoMap[ClockT] = scaled_pace.through((*before, *after))
     scaled: TempoMap[ClockT] = (
         made
         if made.has_ramps
-        else _checked(made, (*before, *_on_beats(made, after, line if index is not None else None)))
+        else made.through((*before, *_on_beats(made, after, line if index is not None else None)))
     )
     # A downbeat that was confirmed opens a bar also where bars are twice as long.
     moments = [pace.second(line) for line in confirmed_in(pace)]
@@ -476,12 +474,3 @@ def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, righ
 def _name(pace: TempoMap[ClockT], knot: Knot) -> str:
     bar, beat = pace.address(knot.quarters)
     return f"{'Bar' if beat == 1 else 'Place'} {bar}" + ("" if beat == 1 else f"·{beat:g}")
-
-
-def _checked(pace: TempoMap[ClockT], knots: tuple[Knot, ...]) -> TempoMap[ClockT]:
-    try:
-        return replace(pace, knots=knots)
-    except ParameterError as error:
-        raise MapConflictError(
-            f"No tempo map goes through all of these places: {error} The map is unchanged."
-        ) from error

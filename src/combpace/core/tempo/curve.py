@@ -87,7 +87,7 @@ def with_tempo(
     following: Knot | None = next((knot for knot in after if knot.fixed), None)
     moved: list[Knot] = [replace(knot, time_s=_later(knot, ended, shift, following)) for knot in after]
     _check_squeeze(ended, shift, following)
-    return _made(pace, [*before, replace(here, ramp=ramp), replace(line, time_s=ended + shift), *moved])
+    return pace.through([*before, replace(here, ramp=ramp), replace(line, time_s=ended + shift), *moved])
 
 
 def shaped(
@@ -122,8 +122,8 @@ def shaped(
     else:
         ramps = [*([1.0] * (len(kept) - 1)), kept[-1].ramp]
     even: list[Knot] = [replace(knot, ramp=ramp) for knot, ramp in zip(kept, ramps, strict=True)]
-    return _made(
-        pace, [*_outside(pace, start, stop, before=True), *even, *_outside(pace, start, stop, before=False)]
+    return pace.through(
+        [*_outside(pace, start, stop, before=True), *even, *_outside(pace, start, stop, before=False)]
     )
 
 
@@ -169,8 +169,8 @@ def _fewest(
         for knot in made.knots
         if start - SAME_PLACE <= knot.quarters <= stop + SAME_PLACE
     ]
-    return _made(
-        pace, [*_outside(pace, start, stop, before=True), *inside, *_outside(pace, start, stop, before=False)]
+    return pace.through(
+        [*_outside(pace, start, stop, before=True), *inside, *_outside(pace, start, stop, before=False)]
     )
 
 
@@ -212,8 +212,7 @@ def smoothed(pace: TempoMap[ClockT], first: int, last: int, within_ms: float = W
         replace(known[key], ramp=1.0) if (key := round(knot.quarters, 9)) in held else knot for knot in made
     ]
     made.append(known[round(lines[-1], 9)])
-    return _made(
-        pace,
+    return pace.through(
         [
             *_outside(pace, lines[0], lines[-1], before=True),
             *made,
@@ -272,15 +271,6 @@ def _outside(pace: TempoMap[ClockT], start: float, stop: float, *, before: bool)
     if before:
         return [knot for knot in pace.knots if knot.quarters < start - SAME_PLACE]
     return [knot for knot in pace.knots if knot.quarters > stop + SAME_PLACE]
-
-
-def _made(pace: TempoMap[ClockT], knots: list[Knot]) -> TempoMap[ClockT]:
-    try:
-        return replace(pace, knots=tuple(knots))
-    except ParameterError as error:
-        raise MapConflictError(
-            f"No tempo map goes through all of these places: {error} The map is unchanged."
-        ) from error
 
 
 def _check_bars(first: int, last: int) -> None:

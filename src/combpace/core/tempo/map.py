@@ -12,7 +12,7 @@ at the tempo it has there.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from math import isfinite
@@ -21,7 +21,7 @@ from typing import Generic
 import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray, Quarters, as_floats
-from combpace.core.errors import ParameterError
+from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
 
 MIN_BPM, MAX_BPM = 5.0, 1000.0
@@ -182,6 +182,17 @@ class TempoMap(Generic[ClockT]):
         return replace(
             self, knots=(*self.knots[: after - 1], replace(before, ramp=first), new, *self.knots[after:])
         )
+
+    def through(self, knots: Iterable[Knot]) -> TempoMap[ClockT]:
+        """The same meters through other knots. Raises MapConflictError where no map goes through all of
+        them.
+        """
+        try:
+            return replace(self, knots=tuple(knots))
+        except ParameterError as error:
+            raise MapConflictError(
+                f"No tempo map goes through all of these places: {error} The map is unchanged."
+            ) from error
 
     def shifted(self, offset_s: float) -> TempoMap[ClockT]:
         """The same map with every knot `offset_s` later."""

@@ -161,7 +161,7 @@ def _deaf(*_: Any) -> Any:
     """Nothing was kept of what the ear heard, or it is asked for a map that was drawn."""
     raise MapConflictError(
         "Not all that is stated can hold in bars that are only counted on: nothing is kept of what was heard "
-        "there. Nothing was changed; take one of it back."
+        "there. Nothing was changed; take one of them back."
     )
 
 

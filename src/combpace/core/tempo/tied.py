@@ -14,7 +14,7 @@ from itertools import pairwise
 import numpy as np
 
 from combpace.core.clocks import ClockT, FloatArray
-from combpace.core.errors import MapConflictError, ParameterError
+from combpace.core.errors import MapConflictError
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.lay import lay_beats
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, SAME_PLACE, Knot, TempoMap
@@ -54,8 +54,8 @@ def tied(
     for a, b in pairwise(held):
         if abs(a.quarters - b.quarters) <= HERE_Q:
             raise MapConflictError(
-                f"{a.time_s:.3f} s and {b.time_s:.3f} s are tied to one place of the map. Nothing was "
-                "changed; take one of the two back."
+                f"{a.time_s:.3f} s and {b.time_s:.3f} s cannot both be {named(pace, a.quarters)}. Nothing "
+                "was changed; take one of the two back."
             )
     _refuse(pace, held, ties)
     for tie in held:
@@ -75,12 +75,7 @@ def tied(
         if high is not None:
             was = next(knot for knot in pace.knots if abs(knot.quarters - high.quarters) <= HERE_Q)
             made.append(replace(was, time_s=high.time_s) if high in walls else _anchor(was, high))
-    try:
-        return replace(pace, knots=tuple(made))
-    except ParameterError as error:
-        raise MapConflictError(
-            f"No tempo map goes through all of these places: {error} The map is unchanged."
-        ) from error
+    return pace.through(made)
 
 
 def _stands(pace: TempoMap[ClockT], wall: Knot, held: Sequence[Knot]) -> bool:

@@ -423,7 +423,8 @@ def locked_at(state: SessionState, chosen: MapPart, places: list[float], locked:
         near = min(line.knots, key=lambda knot: abs(knot.quarters - place))
         place = near.quarters if abs(near.quarters - place) < anchors.HERE_Q else place
         here = line.second(place)
-        old, new = at_moment(chosen, here), tie(state, place, here, locked=locked)
+        old = at_moment(chosen, here)
+        new = tie(state, place, here, alone=old is not None and old.alone, locked=locked)
         chosen = with_list(without(chosen, [] if old is None else [old]), [new], add=True)
     return chosen
 

@@ -78,9 +78,13 @@ def stated_rows(state: SessionState) -> list[dict[str, Any]]:
             ]
         if isinstance(one, MomentStatement) and (was := went_along(state, one)) is not None:
             lead = state.need_lead()
-            back = {"take": lead.id, "from_s": one.time_s - lead.offset_s, "to_s": was, "alone": True}
-            ways.append({"words": "leave its mark", "do": "onset-move", "args": back})
-        found.append({**row, "words": said[:1].upper() + said[1:], "others": ways})
+            leave = {"take": lead.id, "from_s": one.time_s - lead.offset_s, "to_s": was, "alone": True}
+            ways.append({"words": "leave its mark", "do": "onset-move", "args": leave})
+        back: dict[str, Any] = {"words": "take back", "do": "take-back", "args": {"id": row["id"]}}
+        if isinstance(one, MomentStatement) and one.locked:
+            place = state.need_map().place(one.time_s)
+            back = {"words": "unlock", "do": "lock", "args": {"quarters": place, "locked": False}}
+        found.append({"back": back, **row, "words": said[:1].upper() + said[1:], "others": ways})
     return found
 
 
