@@ -132,8 +132,8 @@ class ScaleFromTest(PlaceTest):
         self.assertEqual(
             [round(self.line(index), 6) for index in range(5)], [round(lines[k], 6) for k in (0, 1, 2, 4, 6)]
         )
-        self.assertIn("no bar line moved", note)
-        self.assertIn("no bar line moved", self.act("scale", factor=2, bar=3).note)
+        self.assertIn("3 bar lines fewer, the others stay", note)
+        self.assertIn("3 bar lines more, the others stay", self.act("scale", factor=2, bar=3).note)
         self.assertEqual(
             [round(self.line(index), 3) for index in range(5)], [round(time, 3) for time in lines[:5]]
         )

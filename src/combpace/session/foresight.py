@@ -18,6 +18,7 @@ import numpy as np
 from combpace.core.clocks import Quarters, take_times
 from combpace.core.errors import CombPaceError, MapConflictError
 from combpace.core.tempo import anchors
+from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.recount import nearest_bar
 from combpace.core.tempo.statements import FARTHEST_BEATS, HOLDS_S
@@ -43,6 +44,7 @@ class Foreseen:
     lines  (first bar number, last one, by how many ms at most) of the bar lines that move, or None
     takes  (name, by how many ms its sound moves at most) of takes that move, then of parts
     keep   names of takes and parts that would move with their bars but keep their time
+    more   how many bar lines there are more
     parts  how many of `takes` are parts; has_parts: whether there are any
     """
 
@@ -51,12 +53,13 @@ class Foreseen:
     takes: tuple[tuple[str, float], ...]
     keep: tuple[str, ...]
     parts: int = 0
+    more: int = 0
     has_parts: bool = False
 
     @property
     def sentence(self) -> str:
         """ "Bars 5 to 12 move by up to 41.0 ms. 3 takes move by up to 41.0 ms; the organ keeps its time." """
-        said = "No bar line moves."
+        said = f"{more_words(self.more)}, the others stay." if self.more else "No bar line moves."
         if self.lines is not None:
             first, last, ms = self.lines
             said = (
@@ -80,12 +83,24 @@ class Foreseen:
         return said
 
 
+def lines_more(old: TempoMap[Any], new: TempoMap[Any], until_s: float) -> int:
+    """How many bar lines more a map has than another, from the start of the session to a moment."""
+    ours, theirs = (line.bar_of(line.place(until_s)) - line.bar_of(line.place(0.0)) for line in (new, old))
+    return ours - theirs
+
+
+def more_words(more: int) -> str:
+    """ "3 bar lines more", "1 bar line fewer" """
+    return f"{words.count(abs(more), 'bar line')} {'more' if more > 0 else 'fewer'}"
+
+
 def foreseen(state: SessionState, change: Change) -> Foreseen:
     """What a change (with what goes along) would move, without making it."""
     after = as_if(state, change.parts)
     old, new = state.session_map(), after.session_map()
-    moved = None
+    moved, more = None, 0
     if old is not None and new is not None:
+        more = lines_more(old, new, state.end_s())
         moved = anchors.largest_move_ms(old, new, state.end_s())
     takes, keep = [], []
     for take in state.document.takes:
@@ -106,7 +121,7 @@ def foreseen(state: SessionState, change: Change) -> Foreseen:
                 keep.append(part.name)
     lines = (moved[1], moved[2], moved[0]) if moved else None
     of_parts = len(takes) - alone
-    return Foreseen(change.note, lines, tuple(takes), tuple(keep), of_parts, bool(state.document.notes))
+    return Foreseen(change.note, lines, tuple(takes), tuple(keep), of_parts, more, bool(state.document.notes))
 
 
 def with_kept_bars(state: SessionState, change: Change) -> Change:

@@ -25,7 +25,7 @@ from combpace.session.decisions import Change
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart, TakeEntry
 from combpace.session.document.stated import BarStatement, Statement
-from combpace.session.foresight import as_if
+from combpace.session.foresight import as_if, lines_more, more_words
 from combpace.session.reach import near_audio
 from combpace.session.saying import SAME_MOMENT_S, moment_of, settled
 from combpace.session.state import SessionState
@@ -151,18 +151,11 @@ def effect_of(old: TempoMap[Any], new: TempoMap[Any], until_s: float | None = No
     """What a change of a map moved, in words; until_s: where the music ends, of a map that runs on."""
     moved = anchors.largest_move_ms(old, new, until_s)
     if moved is None:
-        more = 0 if until_s is None else _lines(new, until_s) - _lines(old, until_s)
-        if not more:
-            return "no bar line moved"
-        return f"{words.count(abs(more), 'bar line')} {'more' if more > 0 else 'fewer'}, no other moved"
+        more = 0 if until_s is None else lines_more(old, new, until_s)
+        return f"{more_words(more)}, the others stay" if more else "no bar line moved"
     if moved[1] == moved[2]:
         return f"bar {moved[1]} moved by {moved[0]:.1f} ms"
     return f"bars {moved[1]} to {moved[2]} moved by up to {moved[0]:.1f} ms"
-
-
-def _lines(line: TempoMap[Any], until_s: float) -> int:
-    """How many bar lines lie between the start of the session and a moment."""
-    return line.bar_of(line.place(until_s)) - line.bar_of(line.place(0.0))
 
 
 def odd_runs(line: TempoMap[Any], chosen: MapPart, until: int | None = None) -> list[tuple[int, int, Meter]]:
