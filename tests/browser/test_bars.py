@@ -98,6 +98,27 @@ class BarsTest(CombTest):
         self.idle()
         self.assertEqual(self.anchors(), [20.0])
 
+    def test_what_one_tempo_cannot_hold_is_offered_another_way(self) -> None:
+        self.page.get_by_label("kind of map").select_option("steady")
+        self.idle()
+        lines = [self.bar_s(bar) for bar in (2, 6, 10)]
+        for bar, at in ((2, lines[0]), (10, lines[2]), (6, lines[1] + 0.07)):
+            pull = "([at, place]) => combpace.host.pull(at, place, true)"
+            self.page.evaluate(pull, [at, 4 * (bar - 1)])
+            self.idle()
+        self.assertIn("follow the playing: all three hold", self.said())
+        self.assertAlmostEqual(self.bar_s(6), lines[1], places=5)
+        names = self.page.locator("#last [data-offer]").all_inner_texts()
+        self.assertEqual(len(names), 3)
+        self.assertEqual(names[2], "Follow the playing")
+        # What was refused is done with it.
+        self.page.get_by_role("button", name="Follow the playing").click()
+        self.page.wait_for_function("combpace.state.picture.statements.length === 3")
+        self.idle()
+        for bar, at in ((2, lines[0]), (6, lines[1] + 0.07), (10, lines[2])):
+            self.assertAlmostEqual(self.bar_s(bar), at, places=5)
+        self.assertEqual(self.page.locator("#last [data-offer]").count(), 0)
+
     def test_bars_dragged_over_are_chosen_loop_and_run_at_a_tempo(self) -> None:
         frame = self.page.locator("#canvas-box canvas").bounding_box()
         assert frame is not None

@@ -148,7 +148,7 @@ class ScaleFromTest(PlaceTest):
 
     def test_a_steady_map_has_one_tempo(self) -> None:
         self.act("steady", bpm=120.0)
-        with self.assertRaisesRegex(ParameterError, "one tempo"):
+        with self.assertRaisesRegex(MapConflictError, "one tempo"):
             self.act("scale", factor=2, bar=3)
         with self.assertRaises(ParameterError):
             self.act("scale", factor=2, bar=0)

@@ -77,8 +77,10 @@ class LookTest(PlaceTest):
 
     def test_it_is_right_lock_it_takes_it_off_the_list(self) -> None:
         line = self.seen().need_map()
+        # The second beat where the ear has the first: all bars are doubtful then.
         self.act("pull", time_s=self.line(4) + 0.06, quarters=line.bar_line(4) + 1.0, free=True)
         before = {place.where for place in self.places("bars")}
+        self.assertTrue(before)
         for place in self.places("bars"):
             if place.keep:
                 self.act("lock", quarters=place.keep.args["quarters"], locked=True)

@@ -158,9 +158,97 @@ class BreathingTest(PlaceTest):
         start, place = self.line(0), self.seen().need_map().bar_line(5)
         self.act("pull", time_s=self.line(5) + 0.02, quarters=place, free=True)
         self.assertEqual(self.line(0), start)
-        self.act("steady", bpm=96.0)
-        with self.assertRaisesRegex(ParameterError, "96.00 BPM are stated.*Nothing was changed"):
-            self.act("pull", time_s=self.line(5) + 0.02, quarters=place, free=True)
+        with self.assertRaisesRegex(MapConflictError, "stated 96.00 BPM.*The map is unchanged"):
+            self.act("steady", bpm=96.0)
+
+
+class OneTempoTest(PlaceTest):
+    """What is put on moments of a steady map: one sets its phase, two its tempo, a third has to fit."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.act("steady")
+        self.heard = self.seen().need_map()
+
+    def pulled(self, bar: int, by_s: float) -> float:
+        """A line pulled to so much later than it was heard; where it lies then."""
+        at = self.heard.second(self.heard.bar_line(bar)) + by_s
+        line = self.seen().need_map()
+        self.act("pull", time_s=at, quarters=line.bar_line(bar), free=True)
+        return at
+
+    def test_one_sets_the_phase_and_two_the_tempo(self) -> None:
+        first = self.pulled(2, 0.012)
+        moved = self.seen().need_map()
+        self.assertEqual(moved.bpm_at(0.0), self.heard.bpm_at(0.0))
+        self.assertAlmostEqual(self.line(2), first, places=9)
+        second = self.pulled(6, 0.030)
+        self.assertAlmostEqual(self.line(2), first, places=9)
+        self.assertAlmostEqual(self.line(6), second, places=9)
+        self.assertNotEqual(self.seen().need_map().bpm_at(0.0), self.heard.bpm_at(0.0))
+        # The same line once more replaces what was said of it.
+        third = self.pulled(6, 0.020)
+        self.assertAlmostEqual(self.line(6), third, places=9)
+        self.assertEqual(len(self.seen().map_choice().statements), 2)
+
+    def test_a_third_is_refused_with_what_holds_all_three(self) -> None:
+        for bar, by in ((2, 0.012), (6, 0.030)):
+            self.pulled(bar, by)
+        line = self.seen().need_map()
+        with self.assertRaisesRegex(MapConflictError, "follow the playing: all three hold") as refused:
+            self.pulled(4, 0.040)
+        self.assertEqual(self.seen().need_map(), line)
+        offers = refused.exception.offers or []
+        self.assertEqual([one["do"] for one in offers], ["take-back", "take-back", "breathing"])
+        # Either of the two taken back, or the playing followed: then it is taken.
+        for offer in offers:
+            self.act(offer["do"], **offer["args"])
+            at = self.pulled(4, 0.040)
+            self.assertAlmostEqual(self.line(4), at, places=9)
+            self.act("undo")
+            self.act("undo")
+
+    def test_their_order_is_no_matter_and_taken_back_it_is_as_it_was(self) -> None:
+        for bar, by in ((2, 0.012), (6, 0.030)):
+            self.pulled(bar, by)
+        one_way = self.seen().need_map()
+        self.act("undo")
+        self.act("undo")
+        for bar, by in ((6, 0.030), (2, 0.012)):
+            self.pulled(bar, by)
+        for bar in range(8):
+            self.assertAlmostEqual(self.line(bar), one_way.second(one_way.bar_line(bar)), places=9)
+        for one in self.seen().map_choice().statements:
+            self.act("take-back", id=name_of(one))
+        self.assertEqual(self.seen().need_map(), self.heard)
+
+    def test_a_typed_tempo_turns_it_about_what_was_put_there(self) -> None:
+        at = self.pulled(4, 0.012)
+        bpm = self.heard.bpm_at(0.0) + 0.5
+        self.act("steady", bpm=bpm)
+        self.assertAlmostEqual(self.line(4), at, places=9)
+        self.assertAlmostEqual(self.seen().need_map().bpm_at(0.0), bpm, places=9)
+        tempo = next(one for one in self.seen().map_choice().statements if one.what == "tempo")
+        self.act("take-back", id=name_of(tempo))
+        self.assertAlmostEqual(self.line(4), at, places=9)
+        self.assertEqual(self.seen().need_map().bpm_at(0.0), self.heard.bpm_at(0.0))
+
+    def test_what_is_locked_stays_and_holds_as_played(self) -> None:
+        self.act("lock", quarters=self.heard.bar_line(2))
+        there = self.line(2)
+        with self.assertRaisesRegex(MapConflictError, "locked"):
+            self.pulled(2, 0.012)
+        at = self.pulled(6, 0.030)
+        self.assertAlmostEqual(self.line(2), there, places=9)
+        self.act("breathing")
+        self.assertAlmostEqual(self.line(2), there, places=9)
+        self.assertAlmostEqual(self.line(6), at, places=9)
+        self.act("steady")
+        self.assertAlmostEqual(self.line(2), there, places=9)
+        self.assertAlmostEqual(self.line(6), at, places=9)
+        self.act("release", quarters=self.seen().need_map().bar_line(6))
+        with self.assertRaisesRegex(ParameterError, "locked"):
+            self.act("release", quarters=self.seen().need_map().bar_line(2))
 
 
 class FirstAttackTest(PlaceTest):

@@ -113,9 +113,8 @@ def recipe_of(seen: SessionState) -> Recipe:
         else:
             fields |= {"grid": str(rule.grid), "swing": 100.0 * rule.grid.swing}
         made = Recipe(method=stated.method, fit=FitFields(**fields))  # type: ignore[arg-type]
-    choice = seen.map_choice()
-    if choice.kind == "steady":
-        made.fit.own, made.fit.bpm = False, round(seen.steady_now()[0], 6)
+    if seen.one_tempo is not None:
+        made.fit.own, made.fit.bpm = False, round(seen.one_tempo, 6)
     loop = next(
         (
             take

@@ -1,5 +1,10 @@
 """The one error tree. Every message is a sentence: what happened, what is unchanged, what to do."""
 
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
 
 class CombPaceError(Exception):
     """Anything this program refuses. Its text is shown to the user as it stands."""
@@ -10,7 +15,26 @@ class ParameterError(CombPaceError):
 
 
 class MapConflictError(CombPaceError):
-    """Two fixed places that no tempo map can satisfy together; the text names both."""
+    """Places that no tempo map can satisfy together; the text names them.
+
+    text     "{0}", "{1}" in it stand for the moments
+    moments  what is stated there cannot all hold; seconds, on the map's clock
+    follow   a map that follows the playing could hold them all
+    """
+
+    def __init__(self, text: str, *moments: float, follow: bool = False) -> None:
+        super().__init__(text.format(*(f"{time:.3f} s" for time in moments)) if moments else text)
+        self.text, self.moments, self.follow = text, moments, follow
+        # What may be done instead, once the session was asked: decisions as {"words", "do", "args"}.
+        self.offers: list[dict[str, Any]] | None = None
+
+    def at(self, to: Callable[[float], float]) -> MapConflictError:
+        """The same about other moments."""
+        return MapConflictError(self.text, *map(to, self.moments), follow=self.follow)
+
+    def later(self, by_s: float) -> MapConflictError:
+        """The same on a clock that shows so much more."""
+        return self.at(lambda time: time + by_s)
 
 
 class MediaError(CombPaceError):

@@ -7,7 +7,7 @@ from collections import Counter
 
 import numpy as np
 
-from combpace.core.clocks import SessionTimes, session_times
+from combpace.core.clocks import FloatArray, SessionTimes, session_times
 from combpace.core.errors import CombPaceError
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import beyond
@@ -20,6 +20,7 @@ from combpace.session.data_folder import muted_in
 from combpace.session.document.model import TakeEntry
 from combpace.session.document.stated import name_of
 from combpace.session.fits import TakeFit
+from combpace.session.fixed import fixed
 from combpace.session.page_forms import (
     ArrivalFacts,
     BarRow,
@@ -116,17 +117,15 @@ def head(seen: SessionState, focus: str | None) -> Picture:
     if session_map is None or (lead is None and not document.notes):
         return made
     made["map"] = map_table(session_map)
-    if kind != "steady":
-        made["anchors"] = [
-            {
-                "q": round(knot.quarters, 9),
-                "t": round(knot.time_s, 6),
-                "locked": knot.locked,
-                "place": words.place(session_map, knot.quarters),
-            }
-            for knot in session_map.knots
-            if knot.fixed
-        ]
+    made["anchors"] = [
+        {
+            "q": round(one.place, 9),
+            "t": round(one.time_s, 6),
+            "locked": one.locked,
+            "place": words.place(session_map, one.place),
+        }
+        for one in fixed(seen)
+    ]
     if focus is not None:
         made["pieces"] = piece_rows(seen, focus)
     return made
@@ -175,9 +174,8 @@ def _shown_bars(seen: SessionState) -> list[BarRow]:
     if session_map is None or (lead is None and not seen.document.notes):
         return []
     attacks = session_times(np.asarray(seen.onsets(lead.id).times) + lead.offset_s if lead else np.zeros(0))
-    return bar_rows(
-        session_map, first_shown_s(seen, session_map), shown_end_s(seen), attacks, lead_course(seen)
-    )
+    start_s, end_s = first_shown_s(seen, session_map), shown_end_s(seen)
+    return bar_rows(session_map, start_s, end_s, attacks, lead_course(seen), seen.sureness())
 
 
 def take_facts(seen: SessionState, take_id: str) -> TakeFacts:
@@ -328,7 +326,7 @@ def _lies_as_played(seen: SessionState, take: TakeEntry) -> bool:
 def lead_course(seen: SessionState) -> Course | None:
     """The lead's own beats against a steady session; None where the map breathes or nothing was heard."""
     lead, session_map = seen.document.lead, seen.session_map()
-    if lead is None or session_map is None or seen.map_choice().kind != "steady":
+    if lead is None or session_map is None or seen.one_tempo is None:
         return None
     pace = seen.counted_pace(lead.id)
     if pace is None:
@@ -344,9 +342,10 @@ def bar_rows(
     end_s: float,
     attacks: SessionTimes,
     course: Course | None = None,
+    given: FloatArray | None = None,
 ) -> list[BarRow]:
     """A row a bar, with what stands beside it: its drift by its first attack, or by the course of the lead's
-    beats where there is one.
+    beats where there is one; how sure it is, given what was said where that is known.
     """
     first = session_map.bar_of(session_map.place(start_s))
     lines = bars_between(session_map, session_map.second(session_map.bar_line(first)) - 1e-4, end_s, attacks)
@@ -357,6 +356,9 @@ def bar_rows(
         left=0.2,
         right=0.2,
     )
+    for k, line in enumerate(lines):
+        if given is not None and 0 <= line.index < len(given):
+            sure_at[k] = given[line.index]
     rows: list[BarRow] = []
     for line, sure in zip(lines, sure_at, strict=True):
         meter = session_map.meter_of(line.index)

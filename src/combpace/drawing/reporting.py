@@ -33,7 +33,7 @@ def of_session(seen: SessionState) -> Report:
     takes = tuple(_take(seen, take.id) for take in seen.document.takes)
     first, dark = weave_from(seen, COLUMNS)
     bpm = middle_tempo(line) if line is not None else None
-    breathes = seen.map_choice().kind != "steady"
+    breathes = seen.one_tempo is None
     return Report(
         seen.opened.row.name, tuple(said), bars, whose, before, after, takes, dark, first, bpm, breathes
     )

@@ -22,7 +22,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, create_model
 from sqlalchemy.orm import Session
 
-from combpace.core.errors import CombPaceError, NotFoundError, ParameterError
+from combpace.core.errors import CombPaceError, MapConflictError, NotFoundError, ParameterError
 from combpace.session.data_folder import DataFolder, stale, view_in
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
@@ -31,6 +31,7 @@ from combpace.session.document.upgrades import upgraded
 from combpace.session.reach import within_reach
 from combpace.session.state import SessionState, led_by, session_state
 from combpace.session.take_names import clean_text
+from combpace.session.ways_out import ways_out
 from combpace.store import rows
 from combpace.store.errors import OutdatedError
 from combpace.store.history import Revision
@@ -237,9 +238,13 @@ def considered(
     given = _checked(name, args)
     state = state_at(folder, session_id, version)
     within_reach(state, given)
-    change = _decided(state, name, given)
-    for goes_along in ALONG:
-        change = goes_along(state, change)
+    try:
+        change = _decided(state, name, given)
+        for goes_along in ALONG:
+            change = goes_along(state, change)
+    except MapConflictError as error:
+        error.offers = ways_out(state, error) if error.offers is None else error.offers
+        raise
     return state, change
 
 
@@ -274,7 +279,12 @@ def in_take(state: SessionState, args: InTakeArgs) -> Change:
         raise ParameterError(f"The map is read from {entry.name}: correct it as it is. Nothing was changed.")
     own, given = led_by(state, entry.id), _checked(args.name, args.args)
     within_reach(own, given)
-    made = DECISIONS[args.name].run(own, given)
+    try:
+        made = DECISIONS[args.name].run(own, given)
+    except MapConflictError as error:
+        back = [one for one in ways_out(own, error) if one["do"] == "take-back"]
+        error.offers = [{**one, "args": {**one["args"], "take": entry.id}} for one in back]
+        raise
     parts = {name: value for name, value in made.parts.items() if name == f"pace:{entry.id}"}
     if "map" in made.parts:
         said = [later(statement_from(one), -entry.offset_s) for one in made.parts["map"]["statements"]]

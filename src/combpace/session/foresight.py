@@ -217,18 +217,20 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
             raise MapConflictError(
                 f"This and bar {number}, stated at {words.clock(time)}, cannot both hold: its line "
                 f"would lie at {words.clock(there)}. "
-                "Nothing was changed; take that bar back first (choose its clip, Del), or state it anew."
+                "Nothing was changed; take that bar back first (choose its clip, Del), or state it anew.",
+                time,
             )
     for time in chosen.stated.downbeats:
         place = line.place(time)
         at = line.second(line.bar_line(nearest_bar(line, place)))
         beat_s = 60.0 * line.meter_of(line.bar_of(place)).beat_quarters / line.bpm_at(place)
         # In a steady map a downbeat may lie beside its line by what the playing leaves the one tempo.
-        if abs(at - time) > (FARTHEST_BEATS * beat_s if chosen.kind == "steady" else HOLDS_S):
+        if abs(at - time) > (FARTHEST_BEATS * beat_s if after.one_tempo is not None else HOLDS_S):
             raise MapConflictError(
                 f"This and the downbeat confirmed at {words.clock(time)} cannot both hold: it would "
                 "lie inside a bar. "
-                "Nothing was changed; take that downbeat back first (choose its clip, Del)."
+                "Nothing was changed; take that downbeat back first (choose its clip, Del).",
+                time,
             )
     return change
 

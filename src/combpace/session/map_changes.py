@@ -18,16 +18,21 @@ from combpace.core.onsets.detect import nearest_onset
 from combpace.core.tempo import anchors
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM, TempoMap
 from combpace.core.tempo.meters import Meter
+from combpace.core.tempo.one_tempo import same_place
 from combpace.core.tempo.recount import odd_bars
-from combpace.core.tempo.statements import steady_as_stated
 from combpace.session import words
 from combpace.session.decisions import Change
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart, TakeEntry
-from combpace.session.document.stated import BarStatement, Statement
+from combpace.session.document.stated import (
+    BarStatement,
+    LevelStatement,
+    MomentStatement,
+    Statement,
+)
 from combpace.session.foresight import as_if, lines_more, more_words
 from combpace.session.reach import near_audio
-from combpace.session.saying import SAME_MOMENT_S, moment_of, settled
+from combpace.session.saying import moment_of, settled, with_list
 from combpace.session.state import SessionState
 
 # So many odd bars are named in a sentence.
@@ -109,35 +114,62 @@ def solved_map(state: SessionState, parts: Mapping[str, Any]) -> TempoMap[Sessio
     return after.need_map()
 
 
-def freed(state: SessionState, gone: Iterable[Statement]) -> dict[str, Any]:
-    """Parts in which the knots that are kept no longer hold what is taken back: their anchors there are found
-    beats again.
-    """
-    lead, chosen = state.need_lead(), state.map_choice()
-    moments = [time for one in gone if one.knotted and (time := moment_of(one)) is not None]
-    parts: dict[str, Any] = {}
-    if chosen.kind == "given" and chosen.given is not None:
-        given = forms.pace_from(chosen.given)
-        for time in moments:
-            given = anchors.unfixed(given, time, SAME_MOMENT_S)
-        return {"given": forms.pace_part(given)} if moments else {}
-    kept = state.document.paces.get(lead.id)
-    if kept is not None and moments:
-        for time in moments:
-            kept = anchors.unfixed(kept, time - lead.offset_s, SAME_MOMENT_S)
-        parts[f"pace:{lead.id}"] = forms.pace_part(kept)
-    return parts
-
-
 def replaced_in(state: SessionState, chosen: MapPart) -> tuple[MapPart, dict[str, Any]]:
     """A list of statements with what the knots that are kept no longer have to hold: (the map, parts)."""
-    if chosen.kind == "steady":
-        return chosen, {}
     kept = [(one.what, moment_of(one)) for one in chosen.statements]
     gone = [one for one in state.map_choice().statements if (one.what, moment_of(one)) not in kept]
-    parts = freed(state, gone)
-    given = parts.pop("given", None)
-    return (chosen if given is None else chosen.model_copy(update={"given": given})), parts
+    return loosened(state, chosen, gone, back=False)
+
+
+def loosened(
+    state: SessionState, chosen: MapPart, gone: Iterable[Statement], *, back: bool
+) -> tuple[MapPart, dict[str, Any]]:
+    """The map without what knots that are kept hold of statements that leave: (the map, parts); back: beats
+    there go back to where they were found.
+    """
+    moments = [time for one in gone if one.knotted and (time := moment_of(one)) is not None]
+    kind = state.kind_of(state.map_choice())
+    if not moments or kind is None:
+        return chosen, {}
+    fields, parts = kind.loosened(moments, back=back)
+    return chosen.model_copy(update=fields), parts
+
+
+def of_one_tempo(
+    state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]
+) -> MapPart:
+    """A map of one tempo in which everything that is stated is solved for.
+
+    bpm, start_s  quarters a minute, and where bar 1 lies, before anything is stated of lines
+    """
+    near_audio(state, start_s)
+    kept = tuple((meter.bar, meter.numerator, meter.denominator) for meter in meters)
+    made = settled(chosen, False).model_copy(
+        update={"kind": "steady", "bpm": checked_bpm(bpm), "bar_1_s": start_s, "meters": kept}
+    )
+    # How fast the lead is read is in the tempo already.
+    read = [
+        one.model_copy(update={"knotted": True}) if isinstance(one, LevelStatement) else one
+        for one in made.statements
+    ]
+    return heard_anew(state, with_list(made, read))
+
+
+def heard_anew(state: SessionState, chosen: MapPart) -> MapPart:
+    """The same ties in a map of another kind, or on another ground: each about the place that it is about
+    now.
+    """
+    now, kind = state.session_map(), state.kind_of(chosen)
+    if now is None or kind is None or not chosen.stated.ties:
+        return chosen
+    named = kind.named(replace(chosen.stated, ties=()))
+
+    def made(one: Statement) -> Statement:
+        if not isinstance(one, MomentStatement) or one.heard_s is None:
+            return one
+        return one.model_copy(update={"heard_s": named.second(same_place(now, now.place(one.time_s), named))})
+
+    return with_list(chosen, map(made, chosen.statements))
 
 
 def last_bar(state: SessionState, line: TempoMap[Any], offset_s: float = 0.0) -> int:
@@ -190,45 +222,6 @@ def odd_words(
     named += f" and {len(odd) - MOST_NAMED} more" if len(odd) > MOST_NAMED else ""
     why = "all that you stated holds" if chosen.stated.others else "every downbeat you confirmed opens a bar"
     return f" {named[0].upper()}{named[1:]}, so that {why}."
-
-
-def steady_line(
-    state: SessionState, chosen: MapPart, bpm: float, start_s: float, meters: tuple[Meter, ...]
-) -> TempoMap[SessionTimes]:
-    """The steady map that obeys every statement of `chosen`: quarters a minute, and where bar 1 lies where
-    nothing is stated.
-    """
-    return steady_as_stated(
-        checked_bpm(bpm),
-        near_audio(state, start_s),
-        meters,
-        chosen.stated,
-        free_tempo=chosen.stated_bpm is None,
-    )
-
-
-def steady_change(
-    state: SessionState,
-    chosen: MapPart,
-    line: TempoMap[SessionTimes],
-    note: str,
-    gesture: str | None = None,
-    *,
-    odd: bool = True,
-) -> Change:
-    """A steady map as the session's, that holds all that is stated; `note` may name {bpm} of it, and with
-    {bar_1} where its bar 1 lies.
-    """
-    near_audio(state, line.second(0.0))
-    meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
-    bpm = line.bpm_at(0.0)
-    # Read back from far knots a tempo differs in the last digits from what was stated.
-    bpm = chosen.stated_bpm if chosen.stated_bpm is not None and abs(chosen.stated_bpm - bpm) < 1e-7 else bpm
-    made = settled(chosen).model_copy(
-        update={"kind": "steady", "bpm": bpm, "bar_1_s": line.second(0.0), "meters": meters}
-    )
-    beside = odd_words(line, state.session_map(), made, last_bar(state, line)) if odd else ""
-    return Change({"map": forms.map_part(made)}, _filled(note, line) + beside, gesture)
 
 
 def _filled(note: str, line: TempoMap[Any]) -> str:

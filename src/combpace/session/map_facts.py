@@ -7,6 +7,7 @@ from typing import Any
 from combpace.core.tempo.meters import bar_number
 from combpace.core.tempo.tidy import tempo_changes
 from combpace.session import words
+from combpace.session.fixed import fixed
 from combpace.session.state import SessionState
 
 # An attack so much of a bar before a line opens that bar.
@@ -37,7 +38,7 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return None
-    steady = state.map_choice().kind == "steady"
+    steady = state.one_tempo is not None
     starts = music_starts(state)
     return {
         "music_bar": bar_number(starts[0]) if starts else None,
@@ -55,6 +56,6 @@ def map_facts(state: SessionState) -> dict[str, Any] | None:
         "kinds": (*KINDS, GIVEN) if state.map_choice().kind == "given" else KINDS,
         "changes": tempo_changes(line),
         "ramps": line.has_ramps,
-        "anchors": 0 if steady else sum(knot.fixed for knot in line.knots),
+        "anchors": len(fixed(state)),
         "bpm": f"{line.bpm_at(0.0) / line.meters[0].beat_quarters:.4f}".rstrip("0").rstrip("."),
     }

@@ -66,9 +66,12 @@ def line_along(state: SessionState, take_id: str, at: float, to_s: float) -> Map
     Raises ParameterError where the line is locked
     """
     lead, chosen = state.document.lead, state.map_choice()
-    if lead is None or lead.id != take_id or chosen.kind == "steady":
+    if lead is None or lead.id != take_id:
         return None
     old = at_moment(chosen, at + lead.offset_s)
+    if old is not None and old.heard_s is None and state.one_tempo is not None:
+        # One tempo does not go through what only opens a bar.
+        return None
     if old is None or abs(old.time_s - at - lead.offset_s) > ON_MARK_S:
         return None
     if old.locked:

@@ -57,7 +57,14 @@ def with_list(chosen: MapPart, statements: Iterable[Statement], *, add: bool = F
 
 def settled(chosen: MapPart, yes: bool = True) -> MapPart:
     """The same statements, all held by the knots, or the tempo, that are kept; or to be solved for again."""
-    return with_list(chosen, [one.model_copy(update={"knotted": yes}) for one in chosen.statements])
+
+    def made(one: Statement) -> Statement:
+        # What holds a moment already has its beat there.
+        if yes and isinstance(one, MomentStatement) and one.heard_s is not None:
+            one = one.model_copy(update={"heard_s": one.time_s})
+        return one.model_copy(update={"knotted": yes})
+
+    return with_list(chosen, map(made, chosen.statements))
 
 
 def shifted(chosen: MapPart, by_s: float) -> MapPart:

@@ -21,10 +21,10 @@ from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
-from combpace.core.tempo.meters import Meter, bar_index
-from combpace.core.tempo.solve import Heard
+from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
+from combpace.session import kinds
 from combpace.session.analysis_store import TakeAnalysis
 from combpace.session.arrivals import with_arrivals
 from combpace.session.data_folder import DataFolder, Once, Opened
@@ -38,12 +38,11 @@ from combpace.session.document.stated import (
     later,
 )
 from combpace.session.document.upgrades import upgraded
-from combpace.session.solving import Ear, as_far_as_it_holds, given_heard, given_solved, steady_solved
+from combpace.session.kinds import Kind
+from combpace.session.solving import Ear, as_far_as_it_holds
 from combpace.store.models import TakeRow
 
 EDIT_REACH_S = 0.005
-# Numbers of states that only are as if another take led.
-LED_FROM, LED_TAKES = 10**9, 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +52,8 @@ class SessionState:
     opened: Opened
     rows: Mapping[str, TakeRow]
     folder: DataFolder
-    # Where this only is as if another take led: the session as it is, which is the one that sounds.
+    # Where this only is as if another take led: that take, and the session as it is, which is what sounds.
+    led: str | None = None
     behind: SessionState | None = None
     _names: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
 
@@ -81,6 +81,7 @@ class SessionState:
             self.opened.row.name,
             self.opened.revision.id,
             self.opened.revision.version,
+            self.led,
             self.folder.worn,
             takes,
         )
@@ -98,7 +99,7 @@ class SessionState:
 
     def _once(self) -> Once:
         # Numbers of revisions that are only tried lie below zero.
-        return self.folder.of_state(self.key, tried=self.opened.revision.id < 0)
+        return self.folder.of_state(self.key, tried=self.opened.revision.id < 0 or self.led is not None)
 
     @property
     def stated(self) -> Stated:
@@ -287,51 +288,71 @@ class SessionState:
 
     def _session_map(self) -> TempoMap[SessionTimes] | None:
         choice, lead = self.map_choice(), self.document.lead
-        line = self._unheld(choice)
-        if line is not None:
-            return line if choice.settled else self._held(line, choice)
+        base = self._before(choice)
+        if base is not None:
+            kind = self.kind_of(choice)
+            if choice.settled or kind is None:
+                return base
+            return as_far_as_it_holds(kind.solve, base, choice.to_solve, 0.0)
         pace = self.own_pace(lead.id) if lead else None
         if pace is None or lead is None:
             return None
         return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
 
-    def _held(self, line: TempoMap[SessionTimes], choice: MapPart) -> TempoMap[SessionTimes]:
-        return as_far_as_it_holds(
-            lambda stated: self.map_with(choice, line, stated), line, choice.statements, 0.0
-        )
+    def kind_of(self, choice: MapPart) -> Kind | None:
+        """A map before anything is stated of it; None where there is nothing yet to read one from."""
+        lead, base = self.document.lead, self._before(choice)
+        if lead is None:
+            return None
+        ear = self.ear(lead.id)
+        if base is not None and choice.kind == "steady":
+            return kinds.Steady(base, ear, lead.offset_s, self.duration_s(lead.id))
+        if base is not None:
+            struck = ear.analysis.onsets if ear else Onsets(take_times([]), np.zeros(0), np.zeros(0))
+            times = take_times(np.asarray(struck.times) + lead.offset_s)
+            return kinds.Given(base, replace(struck, times=times))
+        pace = self.base_pace(lead.id)
+        if pace is None or ear is None:
+            return None
+        return kinds.Breathing(ear, lead.id, lead.offset_s, pace, self.document.paces.get(lead.id))
 
-    def map_with(
-        self, choice: MapPart, line: TempoMap[SessionTimes], stated: Stated
-    ) -> TempoMap[SessionTimes]:
-        """A steady map, or one that was given, with what is stated. Raises MapConflictError."""
-        lead = self.document.lead
-        ear, offset = (self.ear(lead.id), lead.offset_s) if lead else (None, 0.0)
-        if choice.kind == "given":
-            return given_solved(line, stated, ear.analysis.onsets if ear else None, offset)
-        return steady_solved(
-            line, stated, choice.stated_bpm, ear, offset, self.duration_s(lead.id) if lead else 0.0
-        )
+    def need_kind(self) -> Kind:
+        """The map in force before anything is stated of it. Raises ParameterError where there is none."""
+        found, lead = self.kind_of(self.map_choice()), self.need_lead()
+        if found is None:
+            raise ParameterError(
+                f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state "
+                "a tempo instead. Nothing was changed."
+            )
+        return found
+
+    def sureness(self) -> FloatArray | None:
+        """How sure the line of each bar from bar 1 on is, 0-1, given what was stated; None where only the
+        knots of the map say so.
+        """
+        found: FloatArray | None = self.once("sureness", self._sureness)
+        return found
+
+    def _sureness(self) -> FloatArray | None:
+        choice, line = self.map_choice(), self.session_map()
+        kind = self.kind_of(choice)
+        return None if kind is None or line is None else kind.sure(choice.stated, line)
 
     def check_stated(self) -> None:
         """Raises MapConflictError, naming what is stated, where no map holds all of it."""
         choice = self.map_choice()
-        if not choice.settled and self.document.lead is not None and self.session_map() is not None:
-            self.map_by(choice)
+        kind = self.kind_of(choice)
+        if kind is not None and not choice.settled and self.session_map() is not None:
+            kind.solve(choice.stated)
 
     def map_by(self, choice: MapPart) -> TempoMap[SessionTimes]:
         """The session's map as it is with all of what `choice` states, of the kind that it is. Raises
         MapConflictError where none holds all of it.
         """
-        lead, line = self.need_lead(), self._unheld(choice)
-        if line is not None:
-            return self.map_with(choice, line, choice.stated)
-        base, ear = self.base_pace(lead.id), self.ear(lead.id)
-        if base is None or ear is None:
-            return self.need_map()
-        pace = ear.solve(base, choice.stated.shifted(-lead.offset_s)).shifted(lead.offset_s)
-        return TempoMap(pace.knots, pace.meters)
+        kind = self.kind_of(choice)
+        return self.need_map() if kind is None else kind.solve(choice.stated)
 
-    def _unheld(self, choice: MapPart) -> TempoMap[SessionTimes] | None:
+    def _before(self, choice: MapPart) -> TempoMap[SessionTimes] | None:
         """A steady map or one that was given, before anything is stated of it."""
         if choice.kind == "steady" and choice.bpm is not None and choice.bar_1_s is not None:
             return steady_map(choice.bpm, choice.bar_1_s, choice.steady_meters)
@@ -339,23 +360,6 @@ class SessionState:
             found = forms.pace_from(choice.given)
             return TempoMap(found.knots, found.meters)
         return None
-
-    def heard_before(self) -> tuple[Heard[Any], Stated, float]:
-        """(what is known before anything is stated, what is stated, by how much the session's clock shows
-        more than theirs) of the map that corrections solve: the lead's own, or the one that was given.
-        Raises ParameterError where there is none.
-        """
-        choice, lead = self.map_choice(), self.need_lead()
-        ear, base = self.ear(lead.id), self.base_pace(lead.id)
-        line = self._unheld(choice)
-        if choice.kind == "given" and line is not None:
-            return given_heard(line, ear.analysis.onsets if ear else None, lead.offset_s), choice.stated, 0.0
-        if base is None or ear is None:
-            raise ParameterError(
-                f"{lead.name} has no pulse yet: it is still being listened to, or none was found; state "
-                "a tempo instead. Nothing was changed."
-            )
-        return ear.heard(base), choice.stated.shifted(-lead.offset_s), lead.offset_s
 
     def map_choice(self) -> MapPart:
         """The map in force: "auto" is settled by how the lead was heard to be played, unless its pace was
@@ -376,12 +380,11 @@ class SessionState:
         )
         return choice.model_copy(update={"kind": "steady", "bpm": bpm, "bar_1_s": start, "meters": meters})
 
-    def steady_now(self) -> tuple[float, float, tuple[Meter, ...]]:
-        """(quarters a minute, where bar 1 lies, meters) of a session that is steady, with what is stated."""
-        choice, line = self.map_choice(), self.session_map()
-        if choice.settled or line is None:
-            return choice.bpm or 120.0, choice.bar_1_s or 0.0, choice.steady_meters
-        return line.bpm_at(0.0), line.second(0.0), line.meters
+    @property
+    def one_tempo(self) -> float | None:
+        """The session's tempo, quarters a minute, where it is one; None where the map breathes."""
+        line = self.session_map()
+        return line.bpm_at(0.0) if line is not None and self.map_choice().kind == "steady" else None
 
     def need_map(self) -> TempoMap[SessionTimes]:
         found = self.session_map()
@@ -499,18 +502,15 @@ def led_by(state: SessionState, take_id: str) -> SessionState:
             statements=tuple(later(one, entry.offset_s) for one in state.document.said.get(take_id, ())),
         ),
     )
-    number = next(k for k, take in enumerate(everything) if take.id == take_id)
-    # A state of its own, so that nothing that follows from it is taken for what follows from the session's.
     parts = {
         **upgraded(state.opened.revision.parts, state.opened.revision.format),
         **{f"pace:{take_id}": forms.pace_part(pace) for take_id, pace in document.paces.items()},
         "takes": forms.takes_part(document.takes),
         "map": forms.map_part(document.map),
     }
-    number = -(LED_FROM + LED_TAKES * state.opened.revision.id + number)
-    revision = replace(state.opened.revision, id=number, parts=parts, format=FORMAT)
+    revision = replace(state.opened.revision, parts=parts, format=FORMAT)
     opened = replace(state.opened, revision=revision, document=document)
-    return replace(state, opened=opened, behind=state.heard_as)
+    return replace(state, opened=opened, led=take_id, behind=state.heard_as)
 
 
 def as_long_as_it_is(

@@ -48,7 +48,11 @@ def install(app: FastAPI) -> None:
             LOG.error("at %s: %s", request.url.path, error)
             return answer(request, FULL if error.full else LOCKED, str(error))
         status = next((code for kind, code in STATUS if isinstance(error, kind)), 400)
-        extra = {"newest": error.newest, "parts": list(error.parts)} if isinstance(error, StaleError) else {}
+        extra: dict[str, object] = {}
+        if isinstance(error, StaleError):
+            extra = {"newest": error.newest, "parts": list(error.parts)}
+        elif isinstance(error, MapConflictError) and error.offers:
+            extra = {"offers": error.offers}
         return answer(request, status, str(error), extra)
 
     @app.exception_handler(RequestValidationError)

@@ -96,7 +96,7 @@ class SolveTest(unittest.TestCase):
         beat, gap = self.song.beats[12], self.song.beats[13] - self.song.beats[12]
         for stated, said in (
             (Stated(downbeats=(beat + 0.4 * gap,)), "on no beat"),
-            (Stated(downbeats=(beat, beat + 0.1 * gap)), "lie on one beat"),
+            (Stated(downbeats=(beat, beat + 0.1 * gap)), "are one beat"),
             (Stated(bars=((self.beat(self.song.downbeats[0]), 1), (self.beat(self.song.downbeats[4]), 12))),
              "cannot both hold"),
             (Stated(((self.beat(self.song.downbeats[14]), 1),), (self.beat(self.song.downbeats[2]),)),

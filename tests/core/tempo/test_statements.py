@@ -5,8 +5,9 @@ import numpy as np
 from combpace.core.errors import MapConflictError
 from combpace.core.tempo import recount
 from combpace.core.tempo.meters import Meter
+from combpace.core.tempo.one_tempo import steady_as_stated
 from combpace.core.tempo.solve import Heard, solved
-from combpace.core.tempo.statements import Stated, steady_as_stated
+from combpace.core.tempo.statements import Stated
 from rig.sounds import marks
 from tests.core.tempo.test_anchors import pace
 

@@ -26,8 +26,9 @@ from combpace.core.tempo import anchors, counting
 from combpace.core.tempo.bars_again import hear_row
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter
+from combpace.core.tempo.one_tempo import steady_as_stated
 from combpace.core.tempo.solve import Heard, solved
-from combpace.core.tempo.statements import Stated, steady_as_stated
+from combpace.core.tempo.statements import Stated
 
 # A hint of the user goes to an attack this near, and is taken as it stands where there is none.
 HINT_REACH_S = 0.060

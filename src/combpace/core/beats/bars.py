@@ -117,25 +117,10 @@ def read_bars(
     Returns  for fewer than two beats: one bar that starts at the first of them, sure of nothing
     """
     hints, w = hints or BarHints(), weights or BarWeights()
-    stated = [meter for _, meter in hints.meters if meter is not None]
-    whole = any(at == 0 for at, _ in hints.meters) and len(stated) == len(hints.meters)
-    usual = [one for one in HEARD if hints.unit is None or one.beat_quarters == hints.unit]
-    kinds = list(
-        dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else usual)])
-    )
-    count = len(pattern.downbeat)
+    kinds, count = _kinds(hints), len(pattern.downbeat)
     if count < 2:
         return BarReading((0,), (kinds[0],), np.zeros(count), np.zeros(count))
-    place = np.array([k for k, meter in enumerate(kinds) for _ in range(meter.beats)])
-    beat = np.array([p for meter in kinds for p in range(meter.beats)])
-    score = _observed(pattern, kinds, w)[:, place]
-    down = w.down * log_odds(pattern.downbeat.astype(np.float64), w.most)
-    score += np.where(beat[None, :] == 0, down[:, None], 0.0)
-    _as_hinted(score, hints, kinds, place, beat, w)
-    move = _moves(kinds, place, beat, w, len(set(map(str, stated))))
-    prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[
-        place
-    ]
+    place, beat, score, move, prior = _model(pattern, hints, w)
     path = _viterbi(score, move, prior)
     starts = np.flatnonzero(beat[path] == 0)
     if trust is not None and not hints.downbeats:
@@ -160,6 +145,66 @@ def read_bars(
         read[-1],
     )
     return BarReading(tuple(int(s) for s in starts), meters, sure, in_meter)
+
+
+def sure_of(pattern: Pattern, hints: BarHints, starts: Sequence[int], meters: Sequence[Meter]) -> BarReading:
+    """How sure bars are that are in force, given what is stated.
+
+    hints   what is stated of the beats of `pattern`; two of them at least
+    starts  index of the beat that opens each bar; meters: of each
+    Returns  these bars with the posterior of each beat's place in them
+    """
+    w, kinds, count = BarWeights(), _kinds(hints), len(pattern.downbeat)
+    place, _, score, move, prior = _model(pattern, hints, w)
+    found = _posterior(score, move, prior)
+    of_meter = np.stack([found[:, place == k].sum(axis=1) for k in range(len(kinds))], axis=1)
+    first_state = np.concatenate([[0], np.cumsum([kind.beats for kind in kinds])])[:-1]
+    names = [str(kind) for kind in kinds]
+    sure, in_meter = np.zeros(count), np.zeros(count)
+    for k, (start, stop) in enumerate(zip(starts, [*starts[1:], count], strict=True)):
+        # An odd bar is one of its own meter, or one of a neighbour's that is cut short or goes on.
+        likely = dict.fromkeys(str(one) for one in meters[max(0, k - 1) : k + 2])
+        ways = [names.index(str(meters[k]))] if str(meters[k]) in names else []
+        ways += [at for name in likely if name in names and (at := names.index(name)) not in ways]
+        best = -1.0
+        for way in ways:
+            inside = np.minimum(np.arange(stop - start), kinds[way].beats - 1)
+            said = found[np.arange(start, stop), first_state[way] + inside]
+            if float(said.mean()) > best:
+                best = float(said.mean())
+                sure[start:stop], in_meter[start:stop] = said, of_meter[start:stop, way]
+    return BarReading(tuple(starts), tuple(meters), sure, in_meter)
+
+
+def _kinds(hints: BarHints) -> list[Meter]:
+    """The meters in which bars may be."""
+    stated = [meter for _, meter in hints.meters if meter is not None]
+    whole = any(at == 0 for at, _ in hints.meters) and len(stated) == len(hints.meters)
+    usual = [one for one in HEARD if hints.unit is None or one.beat_quarters == hints.unit]
+    return list(
+        dict.fromkeys([*(Meter(1, m.numerator, m.denominator) for m in stated), *([] if whole else usual)])
+    )
+
+
+def _model(
+    pattern: Pattern, hints: BarHints, w: BarWeights
+) -> tuple[np.ndarray, np.ndarray, FloatArray, FloatArray, FloatArray]:
+    """(which of the meters each state is in, its beat there, log evidence of each state at each beat, costs
+    from state to state, log prior of each state).
+    """
+    kinds = _kinds(hints)
+    place = np.array([k for k, meter in enumerate(kinds) for _ in range(meter.beats)])
+    beat = np.array([p for meter in kinds for p in range(meter.beats)])
+    score = _observed(pattern, kinds, w)[:, place]
+    down = w.down * log_odds(pattern.downbeat.astype(np.float64), w.most)
+    score += np.where(beat[None, :] == 0, down[:, None], 0.0)
+    _as_hinted(score, hints, kinds, place, beat, w)
+    stated = {str(meter) for _, meter in hints.meters if meter is not None}
+    move = _moves(kinds, place, beat, w, len(stated))
+    prior = np.array([np.log(w.common if str(kind) == "4/4" else (1 - w.common) / 4) for kind in kinds])[
+        place
+    ]
+    return place, beat, score, move, prior
 
 
 def _as_hinted(

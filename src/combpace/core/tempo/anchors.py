@@ -165,8 +165,10 @@ def set_bar_1(pace: TempoMap[ClockT], time_s: float, attacks: Onsets) -> TempoMa
     for moment in moments:
         if not is_line(counted, counted.place(moment)):
             raise MapConflictError(
-                f"Bar 1 at {time_s:.3f} s and the downbeat confirmed at {moment:.3f} s cannot both hold: "
-                "the lead-in is counted in whole bars. The map is unchanged; take that downbeat back first."
+                "Bar 1 at {0} and the downbeat confirmed at {1} cannot both hold: the lead-in is counted in "
+                "whole bars. The map is unchanged; take that downbeat back first.",
+                time_s,
+                moment,
             )
     taken = next((knot for knot in counted.knots if knot.fixed and abs(knot.quarters) < SAME_PLACE), None)
     if taken is not None and abs(taken.time_s - time_s) < 1e-6:
@@ -417,16 +419,11 @@ def largest_move_ms(
     return 1000.0 * float(distance.max()), bar_number(first + moved[0]), bar_number(first + moved[-1])
 
 
-def unfixed(pace: TempoMap[ClockT], time_s: float, within_s: float) -> TempoMap[ClockT]:
-    """The same map without an anchor at a moment, if there is one. Raises MapConflictError where it is
-    locked.
-    """
-    here = next((knot for knot in pace.knots if knot.fixed and abs(knot.time_s - time_s) <= within_s), None)
-    if here is None:
-        return pace
+def unfixed(pace: TempoMap[ClockT], here: Knot) -> TempoMap[ClockT]:
+    """The same map without an anchor of it. Raises MapConflictError where it is locked."""
     if here.locked:
         raise MapConflictError(
-            f"{_name(pace, here)} is locked at {here.time_s:.3f} s; unlock it first. The map is unchanged."
+            f"{_name(pace, here)} is locked at {{0}}; unlock it first. The map is unchanged.", here.time_s
         )
     return _without(pace, here.quarters)
 
@@ -465,9 +462,10 @@ def _refuse_conflicts(pace: TempoMap[ClockT], left: Knot | None, new: Knot, righ
             other = a if b is new else b
             pace_words = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
             raise MapConflictError(
-                f"{_name(pace, new)} at {new.time_s:.3f} s and {_name(pace, other)}, fixed at "
-                f"{other.time_s:.3f} s, cannot both hold: "
-                f"they would lie {pace_words}. The map is unchanged; remove one of the two anchors first."
+                f"{_name(pace, new)} at {{0}} and {_name(pace, other)}, fixed at {{1}}, cannot both hold: "
+                f"they would lie {pace_words}. The map is unchanged; remove one of the two anchors first.",
+                new.time_s,
+                other.time_s,
             )
 
 

@@ -93,7 +93,7 @@ def _pattern_of(times: FloatArray, row: Row, pulse: Callable[[], Activations]) -
         anew = hear_pattern(pulse(), times[low:high])
         downbeat[start:stop] = anew.downbeat[start - low : stop - low]
         meter[start:stop] = anew.meter[start - low : stop - low]
-    return Pattern(downbeat, meter, np.zeros_like(downbeat), np.zeros((len(times), 3)))
+    return Pattern(downbeat, meter, np.zeros_like(downbeat), row.pattern.apart[at])
 
 
 def lines_of(pace: TempoMap[ClockT]) -> Lines:
@@ -277,10 +277,20 @@ def bars_again(
         place = made.place(float(times[beat]))
         if abs(made.second(made.bar_line(nearest_bar(made, place))) - times[beat]) > SAME_S:
             raise MapConflictError(
-                f"The downbeat at {times[beat]:.3f} s lies before bar 1, and the lead-in is counted in whole "
-                "bars. Nothing was changed; state bar 1 anew first."
+                "The downbeat at {0} lies before bar 1, and the lead-in is counted in whole bars. Nothing "
+                "was changed; state bar 1 anew first.",
+                float(times[beat]),
             )
     return made
+
+
+def said_of(
+    times: FloatArray, row: Row, pulse: Callable[[], Activations], stated: Stated
+) -> tuple[Pattern, BarHints]:
+    """(what the networks say of beats, what is stated of them); it lies on beats."""
+    gaps = np.diff(times, append=2 * times[-1] - times[-2])
+    said = _on_beats(times, gaps, stated, ())
+    return _pattern_of(times, row, pulse), BarHints(said.meters, said.opens, said.others)
 
 
 def _led_in(lines: Counted) -> set[int]:
@@ -327,15 +337,24 @@ def _on_beats(times: FloatArray, gaps: FloatArray, stated: Stated, confirmed: Se
     held = sorted({*stated.opening, *confirmed})
     opens = {_beat(times, gaps, time) for time in held}
     if len(opens) < sum(1 for k, time in enumerate(held) if not k or time - held[k - 1] > SAME_S):
+        twice = [time for k, time in enumerate(held) if k and time - held[k - 1] > SAME_S]
+        both = next(
+            time
+            for time in twice
+            if _beat(times, gaps, time) == _beat(times, gaps, held[held.index(time) - 1])
+        )
         raise MapConflictError(
-            "Two of the downbeats that you stated lie on one beat. Nothing was changed; take one of them "
-            "back."
+            "{0} and {1} are one beat, and cannot both open a bar. Nothing was changed; take one of them "
+            "back.",
+            held[held.index(both) - 1],
+            both,
         )
     others = {_beat(times, gaps, time) for time in stated.others}
     for beat in sorted(opens & others):
         raise MapConflictError(
-            f"That {times[beat]:.3f} s opens a bar, and that it opens none, cannot both hold. Nothing was "
-            "changed; take one of the two back."
+            "That {0} opens a bar, and that it opens none, cannot both hold. Nothing was changed; take one "
+            "of the two back.",
+            float(times[beat]),
         )
     spans = [
         (_beat(times, gaps, start), _beat(times, gaps, stop, beyond=True), meter)
@@ -344,8 +363,9 @@ def _on_beats(times: FloatArray, gaps: FloatArray, stated: Stated, confirmed: Se
     for start, stop, meter in spans:
         if stop <= start:
             raise MapConflictError(
-                f"The bars in {meter} from {times[start]:.3f} s on hold no beat of this count. Nothing was "
-                "changed; take them back."
+                f"The bars in {meter} from {{0}} on hold no beat of this count. Nothing was changed; take "
+                "them back.",
+                float(times[start]),
             )
     edits = [Edit("range", start, stop, meter) for start, stop, meter in spans]
     edits += [Edit(reach, _beat(times, gaps, time)) for time, reach in stated.reach]
@@ -453,9 +473,7 @@ def _beat(times: FloatArray, gaps: FloatArray, time: float, *, beyond: bool = Fa
         return len(times)
     near = int(np.argmin(np.abs(times - time)))
     if abs(times[near] - time) > ON_BEAT * gaps[near]:
-        raise MapConflictError(
-            f"What is stated at {time:.3f} s lies on no beat of the map. Nothing was changed."
-        )
+        raise MapConflictError("What is stated at {0} lies on no beat of the map. Nothing was changed.", time)
     return near
 
 
@@ -502,7 +520,9 @@ def _counted(
     for time, number in stated.bars[1:]:
         if abs(made.second(made.bar_line(bar_index(number))) - time) > SAME_S:
             raise MapConflictError(
-                f"Bar {stated.bars[0][1]} at {stated.bars[0][0]:.3f} s and bar {number} at {time:.3f} s "
-                "cannot both hold with the beats that are heard between them. Nothing was changed."
+                f"Bar {stated.bars[0][1]} at {{0}} and bar {number} at {{1}} cannot both hold with the beats "
+                "that are heard between them. Nothing was changed; take one of the two back.",
+                stated.bars[0][0],
+                time,
             )
     return made

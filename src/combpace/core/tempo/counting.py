@@ -28,9 +28,9 @@ def one_beat(pace: TempoMap[ClockT], beats: int) -> TempoMap[ClockT]:
     if lost:
         bar, _ = pace.address(lost[0] + SAME_PLACE_Q)
         raise MapConflictError(
-            f"The downbeat of bar {bar} is confirmed at {pace.second(lost[0]):.3f} s, and would lie "
-            "inside a bar. "
-            "The map is unchanged; take it back first, or say from which bar on."
+            f"The downbeat of bar {bar} is confirmed at {{0}}, and would lie inside a bar. "
+            "The map is unchanged; take it back first, or say from which bar on.",
+            pace.second(lost[0]),
         )
     return moved
 

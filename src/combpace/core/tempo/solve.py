@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import partial
 from typing import Any, Generic
 
 import numpy as np
@@ -51,11 +52,14 @@ class Heard(Generic[ClockT]):
 def solved(heard: Heard[ClockT], stated: Stated) -> TempoMap[ClockT]:
     """The map. Raises MapConflictError, naming what is stated, where none holds all of it."""
     base = leveled(heard.pace, stated.levels)
-    if stated == Stated(levels=stated.levels):
+    if stated == Stated(levels=stated.levels, tempo=stated.tempo):
         return base
     beats = untied(heard, stated)
     meant = _meant(beats, stated)
-    counted = _counted(heard, base, beats, stated.moved(meant))
+    try:
+        counted = _counted(heard, base, beats, stated.moved(meant))
+    except MapConflictError as error:
+        raise error.at(partial(_said_of, stated, meant)) from error
     return _tied(counted, stated, meant, heard.attacks)
 
 
@@ -155,6 +159,12 @@ def _meant(beats: TempoMap[ClockT], stated: Stated) -> Callable[[float], float]:
         return near if any(abs(time - one) < SAME_S for one in opening) else wanted
 
     return to
+
+
+def _said_of(stated: Stated, meant: Callable[[float], float], beat_s: float) -> float:
+    """The moment that was stated of a beat."""
+    every = (*stated.opening, *stated.others, *(time for time, _ in stated.changes))
+    return next((time for time in every if abs(meant(time) - beat_s) < SAME_S), beat_s)
 
 
 def _deaf(*_: Any) -> Any:

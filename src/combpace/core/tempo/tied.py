@@ -54,8 +54,10 @@ def tied(
     for a, b in pairwise(held):
         if abs(a.quarters - b.quarters) <= HERE_Q:
             raise MapConflictError(
-                f"{a.time_s:.3f} s and {b.time_s:.3f} s cannot both be {named(pace, a.quarters)}. Nothing "
-                "was changed; take one of the two back."
+                f"{{0}} and {{1}} cannot both be {named(pace, a.quarters)}. Nothing was changed; take one of "
+                "the two back.",
+                a.time_s,
+                b.time_s,
             )
     _refuse(pace, held, ties)
     for tie in held:
@@ -219,9 +221,10 @@ def _refuse(pace: TempoMap[ClockT], held: Sequence[Knot], new: Sequence[Knot]) -
         if not _sensible(pace, a, b):
             said = "at or before the same moment" if gap_s <= 0 else f"at {bpm:.0f} BPM between them"
             raise MapConflictError(
-                f"{named(pace, a.quarters)} at {a.time_s:.3f} s and {named(pace, b.quarters)} at "
-                f"{b.time_s:.3f} s cannot both hold: they would lie {said}. Nothing was changed; take one of "
-                "the two back first."
+                f"{named(pace, a.quarters)} at {{0}} and {named(pace, b.quarters)} at {{1}} cannot both "
+                f"hold: they would lie {said}. Nothing was changed; take one of the two back first.",
+                a.time_s,
+                b.time_s,
             )
 
 

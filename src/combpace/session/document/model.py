@@ -145,13 +145,16 @@ class MapPart(Part):
         return tuple(Meter(*meter) for meter in self.meters)
 
     @property
-    def stated(self) -> Stated:
-        """The statements as the core takes them, in session time. How fast a take is read counts no more
-        where the knots were made so.
+    def to_solve(self) -> tuple[Statement, ...]:
+        """The statements that the map is solved for: how fast a take is read counts no more where the knots
+        were made so.
         """
-        return stated_of(
-            one for one in self.statements if not (isinstance(one, LevelStatement) and one.knotted)
-        )
+        return tuple(one for one in self.statements if not (isinstance(one, LevelStatement) and one.knotted))
+
+    @property
+    def stated(self) -> Stated:
+        """What is stated as the core takes it, in session time."""
+        return stated_of(self.to_solve)
 
     @property
     def settled(self) -> bool:

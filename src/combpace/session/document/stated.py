@@ -168,6 +168,7 @@ def stated_of(statements: Iterable[Statement]) -> Stated:
                 key=lambda level: -math.inf if level[0] is None else level[0],
             )
         ),
+        tempo=next((one.bpm for one in every if isinstance(one, TempoStatement)), None),
     )
 
 

@@ -16,12 +16,11 @@ from combpace.session import words
 from combpace.session.decisions import BarsArgs, Change, Seconds, decision
 from combpace.session.document.model import MapPart
 from combpace.session.document.stated import BarStatement, DownbeatStatement, MeterStatement
+from combpace.session.kinds import beats_on
 from combpace.session.map_changes import (
     replaced_in,
     restated,
     stated_bars,
-    steady_change,
-    steady_line,
 )
 from combpace.session.reach import near_audio
 from combpace.session.saying import SAME_MOMENT_S, with_statement, without
@@ -72,31 +71,19 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
                     "changed; say anew where it is."
                 )
         note = f"From bar {args.bar} on all bar lines are one beat {args.direction}"
-        moment = _beats_on(line, at, step)
+        moment = beats_on(line, at, step)
         return opens_bar(state, DownbeatStatement(time_s=moment, reach="from here on"), note)
-    chosen, beat = state.map_choice(), line.meters[0].beat_quarters
-    note = f"All bar lines are one beat {args.direction}"
-    if chosen.kind == "steady":
-        bpm, start, meters = state.steady_now()
-        by_s = step * 60.0 * beat / bpm
-        chosen, replaced = _bars_moved(chosen, by_s)
-        _refuse_confirmed(chosen, args.direction)
-        return steady_change(
-            state,
-            chosen,
-            steady_line(state, chosen, bpm, start + by_s, meters),
-            f"{note}; bar 1 is {{bar_1}}.{replaced}",
-        )
+    chosen, note = state.map_choice(), f"All bar lines are one beat {args.direction}"
     _refuse_confirmed(chosen, args.direction)
     if not stated_bars(chosen):
         first = max(0, line.bar_of(float(line.quarters[0]) + 0.99 * line.meters[0].bar_quarters))
-        moment = _beats_on(line, line.bar_line(first), step)
+        moment = beats_on(line, line.bar_line(first), step)
         return opens_bar(state, DownbeatStatement(time_s=moment, reach="everywhere"), note)
     # What the action names is excepted: a bar that was stated is the same bar, one beat on.
     replaced = ""
     for one in stated_bars(chosen):
         moved = BarStatement(
-            time_s=_beats_on(line, line.bar_line(bar_index(one.bar)), step),
+            time_s=beats_on(line, line.bar_line(bar_index(one.bar)), step),
             bar=one.bar,
             reach="everywhere",
         )
@@ -104,24 +91,6 @@ def one_beat(state: SessionState, args: BeatArgs) -> Change:
         replaced += said
     chosen, parts = replaced_in(state, chosen)
     return restated(state, chosen, note, replaced, parts=parts)
-
-
-def _beats_on(line: TempoMap[SessionTimes], place: float, beats: int) -> float:
-    """The moment so many counted beats after a place, or before it."""
-    if beats < 0:
-        low = line.bar_line(line.bar_of(place - 1e-6) + min(0, beats) // 2 - 1)
-        before = line.beats_between(low, place - 1e-6)
-        return line.second(float(before[beats]))
-    high = place + (beats + 2) * max(meter.beat_quarters for meter in line.meters)
-    return line.second(float(line.beats_between(place, high + 1e-6)[beats]))
-
-
-def _bars_moved(chosen: MapPart, by_s: float) -> tuple[MapPart, str]:
-    replaced = ""
-    for one in stated_bars(chosen):
-        chosen, said = with_statement(chosen, BarStatement(time_s=one.time_s + by_s, bar=one.bar), (one,))
-        replaced += said
-    return chosen, replaced
 
 
 def _refuse_confirmed(chosen: MapPart, direction: str) -> None:
@@ -163,16 +132,14 @@ def _ranged(state: SessionState, first: int, bars: int, meter: Meter, note: str)
     """
     chosen, line = state.map_choice(), state.need_map()
     start = line.bar_line(first)
-    if chosen.kind == "steady":
-        until = line.second(start + bars * meter.bar_quarters)
-    else:
-        until = _beats_on(line, start, bars * meter.beats)
+    until = state.need_kind().until(line, start, bars, meter)
     begin = line.second(start)
     for time in chosen.stated.opening:
         if begin + SAME_MOMENT_S < time < until - SAME_MOMENT_S and not _opens(line, start, time, meter):
             raise MapConflictError(
                 f"The downbeat confirmed at {words.clock(time)} would lie inside a bar. Nothing was changed; "
-                "take it back first."
+                "take it back first.",
+                time,
             )
     old = [one for one in chosen.statements if isinstance(one, MeterStatement) and _begins(one, begin)]
     chosen = without(chosen, old)

@@ -9,11 +9,9 @@ from typing import Any
 from pydantic import Field
 
 from combpace.core.errors import MapConflictError, ParameterError
-from combpace.core.tempo import anchors
-from combpace.core.tempo.map import Knot, TempoMap
+from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, parse_meter
 from combpace.core.tempo.recount import is_line, nearest_bar
-from combpace.core.tempo.solve import place_heard
 from combpace.session import words
 from combpace.session.decisions import BarsArgs, Change, Quarters, Seconds, decision
 from combpace.session.document import parts as forms
@@ -30,14 +28,14 @@ from combpace.session.document.stated import (
     TempoStatement,
     name_of,
 )
+from combpace.session.fixed import Fixed, fixed_at
 from combpace.session.foresight import as_if
 from combpace.session.map_changes import (
+    loosened,
     meant,
     replaced_in,
     restated,
     stated_bars,
-    steady_change,
-    steady_line,
 )
 from combpace.session.marks import goes_along
 from combpace.session.reach import near_audio, near_place
@@ -45,8 +43,6 @@ from combpace.session.reaches import taken
 from combpace.session.saying import (
     KNOTS,
     SAME_MOMENT_S,
-    at_moment,
-    moment_of,
     settled,
     statement_words,
     with_list,
@@ -137,7 +133,7 @@ def bar_here(state: SessionState, time_s: float, number: int, reach: Reach | Non
     same = [*_on_the_same_line(state, at, bars_too=True), *_renumbers(state, chosen, at, number)]
     chosen, replaced = with_statement(chosen, BarStatement(time_s=at, bar=number, reach=reach), same)
     said = f"Bar {number} is at {words.clock(at)}"
-    if number == 1 and chosen.kind == "steady":
+    if number == 1:
         said = "Bar 1 is {bar_1}; all bars are counted from there"
     chosen, parts = replaced_in(state, chosen)
     return restated(state, chosen, said, replaced, parts=parts)
@@ -200,7 +196,7 @@ def not_downbeat(state: SessionState, args: MomentArgs) -> Change:
 def take_back(state: SessionState, args: StatementArgs) -> Change:
     """Take one statement back: the map is as if it had never been made."""
     chosen, lead = state.map_choice(), state.need_lead()
-    if args.id == KNOTS and lead.id in state.document.paces and chosen.kind != "given":
+    if args.id == KNOTS and lead.id in state.document.paces:
         loose = settled(chosen, False)
         return restated(
             state, loose, f"{lead.name} has the bars that were heard again", parts={f"pace:{lead.id}": None}
@@ -220,42 +216,8 @@ def _first_upper(text: str) -> str:
 
 def taken_back(state: SessionState, one: Statement, what: str) -> Change:
     """The map without one statement; knots that were made with it let it go."""
-    chosen = without(state.map_choice(), [one])
-    if chosen.kind == "steady" and one.knotted and not isinstance(one, TempoStatement):
-        return steady_change(state, chosen, steady_line(state, chosen, *state.steady_now()), f"{what}.")
-    time = moment_of(one)
-    if one.knotted and time is not None and chosen.kind != "steady":
-        chosen, parts = _let_go(state, chosen, time)
-        return restated(state, chosen, what, parts=parts)
-    return restated(state, chosen, what)
-
-
-def _let_go(state: SessionState, chosen: MapPart, time_s: float) -> tuple[MapPart, dict[str, Any]]:
-    """The knots that are kept without the anchor at a moment: beats about it go back to where they were
-    found.
-    """
-    lead = state.need_lead()
-    heard = state.analysis(lead.id)
-    if chosen.kind == "given" and chosen.given is not None:
-        given = forms.pace_from(chosen.given)
-        knot = _fixed_at(given, time_s)
-        if knot is None:
-            return chosen, {}
-        marks = heard.onsets if heard else state.onsets(lead.id)
-        made = anchors.release(given, knot.quarters, marks)
-        return chosen.model_copy(update={"given": forms.pace_part(made)}), {}
-    kept = state.document.paces.get(lead.id)
-    knot = None if kept is None else _fixed_at(kept, time_s - lead.offset_s)
-    if kept is None or knot is None:
-        return chosen, {}
-    marks = heard.onsets if heard else state.onsets(lead.id)
-    made = anchors.release(kept, knot.quarters, marks, heard.pace if heard else None)
-    return chosen, {f"pace:{lead.id}": forms.pace_part(made)}
-
-
-def _fixed_at(pace: TempoMap, time_s: float) -> Knot | None:  # type: ignore[type-arg]
-    near = (knot for knot in pace.knots if knot.fixed and abs(knot.time_s - time_s) < SAME_MOMENT_S)
-    return next(near, None)
+    chosen, parts = loosened(state, without(state.map_choice(), [one]), [one], back=True)
+    return restated(state, chosen, what, parts=parts)
 
 
 @decision("pull", PullArgs)
@@ -267,19 +229,16 @@ def pull(state: SessionState, args: PullArgs) -> Change:
     place = near_place(state, args.quarters)
     free = near_audio(state, args.time_s)
     at = free if args.free else meant(state, state.need_lead(), args.time_s, CATCH_S)
-    shown = words.place(state.need_map(), place)
-    if state.map_choice().kind == "steady":
-        return _pulled_steady(state, at, place, shown)
-    now = state.need_map()
-    before = anchors.anchor_at(now, place)
+    now, chosen = state.need_map(), state.map_choice()
+    shown = words.place(now, place)
+    before = fixed_at(state, place)
     if before is not None and before.locked and abs(before.time_s - at) > 1e-6:
         raise MapConflictError(
             f"{shown} is locked at {words.clock(before.time_s)}; unlock it to move it. Nothing was changed."
         )
     alone = args.alone and is_line(now, place)
     tied_to = tie(state, place, at, alone=alone)
-    chosen = state.map_choice()
-    old = None if before is None else at_moment(chosen, before.time_s)
+    old = None if before is None else before.said
     chosen = with_list(without(chosen, [] if old is None else [old]), [tied_to], add=True)
     edits = None if args.leave else goes_along(state, old, at)
     parts = {} if edits is None else {f"onsets:{state.need_lead().id}": forms.edits_part(edits)}
@@ -294,12 +253,11 @@ def tie(
     about another moment.
     """
     now, chosen = state.need_map(), state.map_choice()
-    heard, stated, offset = state.heard_before()
-    here = anchors.anchor_at(now, place)
-    old = None if here is None else at_moment(chosen, here.time_s)
+    here = fixed_at(state, place)
+    old = None if here is None else here.said
     heard_s = old.heard_s if old is not None else None
     if heard_s is None:
-        heard_s = place_heard(heard, stated, place, now.shifted(-offset)) + offset
+        heard_s = state.need_kind().heard_s(chosen.stated, place, now)
     about = {"time_s": at, "heard_s": heard_s, "alone": alone, "locked": locked, "knotted": False}
     if old is not None:
         return old.model_copy(update=about)
@@ -308,107 +266,30 @@ def tie(
     return AnchorStatement(time_s=at, heard_s=heard_s, alone=alone, locked=locked)
 
 
-def _pulled_steady(state: SessionState, at: float, place: float, shown: str) -> Change:
-    line, chosen = state.need_map(), state.map_choice()
-    bpm, start, meters = state.steady_now()
-    was = line.second(place)
-    stated = next(
-        (
-            one
-            for one in chosen.statements
-            if isinstance(one, BarStatement) and abs(_line_of(line, one) - place) < 1e-6
-        ),
-        None,
-    )
-    pivot = next(
-        (
-            one
-            for one in chosen.statements
-            if isinstance(one, BarStatement | DownbeatStatement) and one != stated
-        ),
-        None,
-    )
-    if stated is not None or pivot is None:
-        # What is pulled is all that says where the map lies: it moves as a whole.
-        if stated is not None:
-            chosen, _ = with_statement(chosen, BarStatement(time_s=at, bar=stated.bar))
-        elif is_line(line, place):
-            chosen, _ = with_statement(chosen, DownbeatStatement(time_s=at))
-        moved = steady_line(state, chosen, bpm, start + at - was, meters)
-        note = (
-            f"The steady map moved by {words.signed_ms(1000 * (at - was))} ms, so that {shown} is on "
-            "its attack."
-        )
-        return steady_change(state, chosen, moved, note)
-    about = _line_of(line, pivot)
-    if chosen.stated_bpm is not None:
-        beat = line.meters[0].beat_quarters
-        raise ParameterError(
-            f"{words.place(line, about)} at {words.clock(pivot.time_s)} and the tempo of "
-            f"{chosen.stated_bpm / beat:.2f} BPM are stated, and leave no "
-            f"room to pull {shown} by {words.signed_ms(1000 * (at - was))} ms. Nothing was changed; "
-            "nudge the tempo, or state bar 1 anew."
-        )
-    turned = 60.0 * (place - about) / (at - pivot.time_s) if abs(at - pivot.time_s) > 1e-6 else 0.0
-    if abs(turned / bpm - 1) > 0.1:
-        raise ParameterError(
-            f"{shown} there would turn the tempo by more than a tenth about "
-            f"{words.clock(pivot.time_s)}. Nothing was changed."
-        )
-    note = (
-        f"The steady map turned about {words.clock(pivot.time_s)} to {{bpm}} BPM, so that {shown} is on "
-        "its attack."
-    )
-    return steady_change(state, chosen, steady_line(state, chosen, turned, start, meters), note)
-
-
 @decision("release", PlaceArgs)
 def release(state: SessionState, args: PlaceArgs) -> Change:
     """Take an anchor, and with it what was stated of its moment, back."""
-    line, chosen = state.need_map(), state.map_choice()
-    shown = words.place(line, args.quarters)
-    if chosen.kind == "steady":
-        one = next(
-            (
-                one
-                for one in chosen.statements
-                if moment_of(one) is not None and abs(_line_of(line, one) - args.quarters) < 0.02
-            ),
-            None,
-        )
-        if one is None:
-            raise ParameterError(f"Nothing was stated at {shown}; the map is unchanged.")
-        return taken_back(state, one, f"{shown} is no longer stated")
-    anchor = anchors.anchor_at(line, args.quarters)
-    if anchor is None:
-        raise ParameterError("There is no anchor at this place; the map is unchanged.")
-    if anchor.locked:
-        raise ParameterError("This anchor is locked; unlock it first. The map is unchanged.")
-    chosen, parts = released(state, chosen, [anchor.time_s])
+    shown = words.place(state.need_map(), args.quarters)
+    here = fixed_at(state, args.quarters)
+    if here is None:
+        raise ParameterError(f"Nothing is fixed at {shown}; the map is unchanged.")
+    if here.locked:
+        raise ParameterError(f"{shown} is locked; unlock it first. The map is unchanged.")
+    chosen, parts = released(state, state.map_choice(), [here])
     return restated(state, chosen, f"{shown} is no longer fixed", parts=parts)
 
 
-def released(state: SessionState, chosen: MapPart, moments: list[float]) -> tuple[MapPart, dict[str, Any]]:
-    """The map without what ties anything to these moments: (the map, parts)."""
-    parts: dict[str, Any] = {}
-    for time in moments:
-        one = at_moment(chosen, time)
-        if one is not None:
-            chosen = without(chosen, [one])
-        if one is None or one.knotted:
-            chosen, made = _let_go(state, chosen, time)
-            parts |= made
-    return chosen, parts
+def released(state: SessionState, chosen: MapPart, gone: list[Fixed]) -> tuple[MapPart, dict[str, Any]]:
+    """The map without what fixes these places: (the map, parts)."""
+    said = [one.said for one in gone if one.said is not None]
+    # Knots that were given hold what nobody stated, too.
+    held = [one.said or DownbeatStatement(time_s=one.time_s, knotted=True) for one in gone]
+    return loosened(state, without(chosen, said), held, back=True)
 
 
 @decision("lock", LockArgs)
 def lock(state: SessionState, args: LockArgs) -> Change:
     """It is right, lock it: the place becomes an anchor where it is, guarded against drag and delete."""
-    if state.map_choice().kind == "steady":
-        raise ParameterError(
-            "A steady map has one tempo and no anchors to lock; follow the lead's own pace first. "
-            "Nothing was changed."
-        )
     near_place(state, args.quarters)
     line = state.need_map()
     shown = words.place(line, args.quarters)
@@ -420,10 +301,10 @@ def locked_at(state: SessionState, chosen: MapPart, places: list[float], locked:
     """The map with anchors at places where they are, guarded or not."""
     line = state.need_map()
     for place in places:
-        near = min(line.knots, key=lambda knot: abs(knot.quarters - place))
-        place = near.quarters if abs(near.quarters - place) < anchors.HERE_Q else place
+        there = fixed_at(state, place)
+        place = place if there is None else there.place
+        old = None if there is None else there.said
         here = line.second(place)
-        old = at_moment(chosen, here)
         new = tie(state, place, here, alone=old is not None and old.alone, locked=locked)
         chosen = with_list(without(chosen, [] if old is None else [old]), [new], add=True)
     return chosen
@@ -448,7 +329,7 @@ def meter(state: SessionState, args: MeterArgs) -> Change:
             MeterStatement(meter=str(new_meter), time_s=at),
         )
     chosen, replaced = with_statement(chosen, statement)
-    if chosen.kind == "steady" and index is None:
+    if index is None:
         # As many beats a minute, of another note value.
         chosen = _tempo_times(chosen, new_meter.beat_quarters / line.meters[0].beat_quarters)
     chosen, parts = replaced_in(state, chosen)
@@ -512,12 +393,6 @@ def _renumbers(state: SessionState, chosen: MapPart, at: float, number: int) -> 
         ):
             gone.append(one)
     return gone
-
-
-def _line_of(line: TempoMap, one: Statement) -> float:  # type: ignore[type-arg]
-    """Place of the bar line that a statement is about."""
-    moment = moment_of(one)
-    return line.bar_line(nearest_bar(line, line.place(moment if moment is not None else 0.0)))
 
 
 def _tempo_times(chosen: MapPart, share: float) -> MapPart:

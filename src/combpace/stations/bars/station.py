@@ -100,7 +100,7 @@ def _places(state: SessionState) -> list[Place]:
     found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line), *_changes(state, line)]
     if not found:
         found += _all_beside(state)
-    if state.map_choice().kind == "steady":
+    if state.one_tempo is not None:
         return found
     # What lies beyond the last beat is no finding: the map only runs on there.
     end_s = min(state.end_s() + 0.5, float(line.times_s[-1]))
@@ -170,11 +170,8 @@ def _unsure(rows: list[BarRow]) -> list[Place]:
             if silent
             else "the pulse is uncertain here"
         )
-        keep = (
-            Action("It is right, lock it", "lock", {"quarters": least["q"], "locked": True})
-            if len(run) == 1
-            else None
-        )
+        label = "It is right, lock it" if len(run) == 1 else f"Bar {least['n']} is right, lock it"
+        keep = Action(label, "lock", {"quarters": least["q"], "locked": True})
         where = f"bar {first['n']}" if len(run) == 1 else f"bars {first['n']}–{last['n']}"
         found.append(
             Place(
@@ -230,7 +227,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
     """
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     stated = [time for time, _ in state.stated.changes]
-    sureness = np.array([knot.confidence for knot in line.knots])
+    sureness, given = np.array([knot.confidence for knot in line.knots]), state.sureness()
     found = []
     for k, meter in enumerate(line.meters[1:], 1):
         index, before = bar_index(meter.bar), line.meters[k - 1]
@@ -243,7 +240,7 @@ def _changes(state: SessionState, line: TempoMap[Any]) -> list[Place]:
         if k > 1 and bar_index(before.bar) == index - 1 and str(line.meters[k - 2]) == str(meter):
             # The way back from a single odd bar is said with that bar.
             continue
-        sure = _sure_about(line, index, sureness)
+        sure = _sure_about(line, index, sureness, given)
         if alone and following is not None and str(following) == str(before):
             if sure < SURE_ODD:
                 found.append(_single_odd(meter, before, place, start, sure))
@@ -276,8 +273,12 @@ def _other_meter(meter: Meter, before: Meter, place: float, start_s: float, sure
     return Place(where, title, reason, start_s, 2.5 - sure, None, keep, tuple(others), about="meter")
 
 
-def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray) -> float:
-    """How sure the lines about a change of meter are, the least of three; sureness: that of every knot."""
+def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray, given: FloatArray | None) -> float:
+    """How sure the lines about a change of meter are, the least of three; sureness: that of every knot;
+    given: of lines, given what was said.
+    """
+    if given is not None and 0 < index < len(given):
+        return float(given[index - 1 : index + 2].min())
     at = line.to_seconds(line.bar_lines(index - 1, 2))
     return float(np.interp(at, line.times_s, sureness).min())
 
@@ -388,7 +389,7 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
             Step("Hand it off", go="hand-off"),
         )
     out = Step("Hand off these bars", go="hand-off")
-    if state.map_choice().kind == "steady":
+    if state.one_tempo is not None:
         sentence = (
             f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring "
             "in what follows, or take them along."

@@ -388,7 +388,7 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
         return None
     name, lead = made.take.name, state.document.lead
     even: tuple[Step, ...] = ()
-    if lead is not None and focus == lead.id and state.map_choice().kind != "steady":
+    if lead is not None and focus == lead.id and state.one_tempo is None:
         # Its own bars breathe with it: to be even it needs a tempo that does not.
         even = (Step("Pull it to one tempo instead", act=Action("", "steady", {})),)
     out = Step("Hand it off", go="hand-off")

@@ -233,7 +233,7 @@ def stem_of(seen: SessionState, wish: Wish) -> str:
     """What every file's name begins with: session, tempo, and bars where only some are written."""
     line = seen.need_map()
     beat = line.meters[0].beat_quarters
-    if seen.map_choice().kind == "steady":
+    if seen.one_tempo is not None:
         tempo = f"{line.bpm_at(0.0) / beat:.2f}".rstrip("0").rstrip(".")
     else:
         tempo = words.bpm_range(line, max(0.0, line.second(0.0)), seen.end_s()).replace("–", "-")

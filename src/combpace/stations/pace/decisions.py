@@ -5,10 +5,10 @@ another.
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Any, Literal
+from typing import Literal
 
 from combpace.core.analysis.bundle import on_strokes_of
-from combpace.core.analysis.steady_tempo import steady_tempo
+from combpace.core.analysis.steady_tempo import SteadyTempo, steady_tempo
 from combpace.core.analysis.take import Hints, read
 from combpace.core.beats.candidates import TempoSpan
 from combpace.core.clocks import TakeTimes
@@ -17,7 +17,6 @@ from combpace.core.tempo import anchors
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter, bar_index
 from combpace.core.tempo.recount import is_line, nearest_bar
-from combpace.core.tempo.statements import numbered
 from combpace.session import words
 from combpace.session.decisions import Args, BarsArgs, Change, NoArgs, decision
 from combpace.session.document import parts as forms
@@ -32,13 +31,12 @@ from combpace.session.document.stated import (
 from combpace.session.foresight import as_if
 from combpace.session.map_changes import (
     checked_bpm,
-    effect_of,
+    heard_anew,
     need_pace,
     odd_words,
+    of_one_tempo,
     restated,
     solved_map,
-    steady_change,
-    steady_line,
 )
 from combpace.session.reach import near_audio
 from combpace.session.saying import (
@@ -91,36 +89,40 @@ class AboutArgs(Args):
 def steady(state: SessionState, args: SteadyArgs) -> Change:
     """One tempo for the session. A nudge turns the tempo about bar 1."""
     lead, now, chosen = state.need_lead(), state.session_map(), state.map_choice()
-    was_steady = chosen.kind == "steady"
-    meters = state.steady_now()[2] if was_steady else now.meters if now else (Meter(1, 4, 4),)
+    was = state.kind_of(chosen) if now is not None else None
+    was_steady = was is not None and not was.breathes
+    meters = now.meters if now else (Meter(1, 4, 4),)
     beat = meters[0].beat_quarters
     bpm = None if args.bpm is None else words.read_number(args.bpm, "The tempo", 5, 1000)
     given = args.bar_1_s if isinstance(args.bar_1_s, float | int | None) else words.read_clock(args.bar_1_s)
-    pace = state.own_pace(lead.id)
-    fitted = (
-        steady_tempo(pace, state.struck(lead.id), state.duration_s(lead.id)) if pace is not None else None
-    )
+    fitted = _fitted(state, lead)
     if bpm is not None:
         chosen, _ = with_statement(chosen, TempoStatement(bpm=checked_bpm(bpm * beat)))
-    elif chosen.stated_bpm is not None:
-        bpm = chosen.stated_bpm / beat
-    elif fitted is not None:
-        bpm = fitted.bpm
-    else:
+    stated = None if chosen.stated_bpm is None else chosen.stated_bpm / beat
+    tempo = stated if fitted is None else fitted.bpm
+    if tempo is None:
         raise ParameterError("No pulse was found in the lead; state a tempo. Nothing was changed.")
     start = 0.0 if fitted is None else fitted.first_downbeat_s + lead.offset_s
-    start = state.steady_now()[1] if was_steady else start
     if given is not None:
         start = near_audio(state, float(given))
         chosen, _ = with_statement(chosen, BarStatement(time_s=start, bar=1))
-    line = steady_line(state, chosen, checked_bpm(bpm * beat), start, meters)
-    note = f"The session runs at a steady {bpm:.2f} BPM, bar 1 {{bar_1}}."
-    if now is not None and not was_steady:
-        note = (
-            f"The session runs at a steady {bpm:.2f} BPM from now on, and no longer as {lead.name} was "
-            "played; bar 1 {bar_1}."
-        )
-    return steady_change(state, chosen, line, note, gesture="tempo" if args.nudged else None)
+    if not was_steady:
+        chosen = of_one_tempo(state, chosen, tempo * beat, start, meters)
+    elif stated is None:
+        chosen = of_one_tempo(state, chosen, tempo * beat, chosen.bar_1_s or 0.0, chosen.steady_meters)
+    from_now_on = (
+        "" if was_steady or now is None else f" from now on, and no longer as {lead.name} was played"
+    )
+    note = f"The session runs at a steady {{bpm}} BPM{from_now_on}, bar 1 {{bar_1}}"
+    return restated(state, chosen, note, gesture="tempo" if args.nudged else None)
+
+
+def _fitted(state: SessionState, lead: TakeEntry) -> SteadyTempo | None:
+    """How one tempo fits the lead as it is read now; None without a pulse."""
+    pace = state.own_pace(lead.id)
+    if pace is None:
+        return None
+    return steady_tempo(pace, state.struck(lead.id), state.duration_s(lead.id))
 
 
 @decision("breathing", NoArgs)
@@ -129,6 +131,7 @@ def breathing(state: SessionState, args: NoArgs) -> Change:
     lead = state.need_lead()
     need_pace(state, lead)
     chosen = settled(state.map_choice(), False).model_copy(update={"kind": "own"})
+    chosen = heard_anew(state, chosen)
     parts: dict[str, object] = {"map": forms.map_part(chosen)}
     new, heard = solved_map(state, parts), state.base_pace(lead.id)
     holds = (
@@ -152,33 +155,13 @@ def scale(state: SessionState, args: ScaleArgs) -> Change:
     from a bar on; the map's kind stays.
     """
     times = anchors.scale_factor(Fraction(args.factor) if isinstance(args.factor, str) else args.factor)
-    chosen, share = state.map_choice(), float(times)
+    chosen = state.map_choice()
     from_here = "" if args.bar is None or args.bar <= 1 else f" from bar {args.bar} on"
     note = f"The tempo is read {FASTER[times]} as fast{from_here}"
-    if chosen.kind == "steady":
-        if args.bar is not None:
-            raise ParameterError(
-                "A steady map has one tempo; follow the lead's own pace first, or read all of it "
-                "at another. Nothing was changed."
-            )
-        bpm, start, _ = state.steady_now()
-        chosen = _with_tempo(chosen, share)
-        meters = anchors.scaled_meters(state.need_map(), share)
-        return steady_change(
-            state, chosen, steady_line(state, chosen, bpm * share, start, meters), f"{note}: {{bpm}} BPM."
-        )
     line = state.need_map()
     index = None if args.bar is None or bar_index(args.bar) <= 0 else bar_index(args.bar)
-    if chosen.kind == "given":
-        given = numbered(
-            anchors.scale_tempo(line, times, None if index is None else line.bar_line(index)), chosen.stated
-        )
-        made = settled(_with_tempo(chosen, share) if index is None else chosen)
-        pace: Any = TempoMap(given.knots, given.meters)
-        made = made.model_copy(update={"given": forms.pace_part(pace)})
-        return Change({"map": forms.map_part(made)}, f"{note}; {effect_of(line, given)}.")
     time = None if index is None else line.second(line.bar_line(index))
-    chosen = _leveled(_with_tempo(chosen, share) if index is None else chosen, times, time)
+    chosen = _leveled(_with_tempo(chosen, float(times)) if index is None else chosen, times, time)
     return restated(state, chosen, note)
 
 
@@ -289,15 +272,8 @@ def _as_read(
     ):
         return restated(state, chosen, note, more, parts=gone)
     beat, start = new.meters[0].beat_quarters, fitted.first_downbeat_s + lead.offset_s
-    bpm = fitted.bpm * beat if chosen.stated_bpm is None else chosen.stated_bpm
-    old = state.own_pace(lead.id) or new
-    change = steady_change(
-        state,
-        chosen,
-        steady_line(state, chosen, checked_bpm(bpm), start, new.meters),
-        f"{note}; {effect_of(old, new)}.{more}",
-    )
-    return Change({**change.parts, **gone}, change.note)
+    chosen = of_one_tempo(state, chosen, fitted.bpm * beat, start, new.meters)
+    return restated(state, chosen, note, more, parts=gone)
 
 
 @decision("read-again", AboutArgs)

@@ -64,9 +64,9 @@ def offer(state: SessionState, facts: Mapping[str, Any]) -> Offer | None:
     """The proposal with its button; None where the playing is not steady to its end."""
     if facts["verdict"] != "steady" or leaves(state, facts) is not None:
         return None
-    found, choice, line = proposal_of(state, facts), state.map_choice(), state.session_map()
+    found, line = proposal_of(state, facts), state.session_map()
     beat = line.meters[0].beat_quarters if line else 1.0
-    force = state.steady_now()[0] / beat if choice.kind == "steady" else None
+    force = None if state.one_tempo is None else state.one_tempo / beat
     shown = f"{round(found.bpm, 4):.8g}"
     do = (
         None
@@ -206,7 +206,7 @@ def note_lengths(state: SessionState) -> dict[str, Any] | None:
         return None
     middle = middle_tempo(line)
     rows = [(name, *(f"{length:.2f}" for length in lengths)) for name, *lengths in note_lengths_ms(middle)]
-    return {"rows": rows, "bpm": f"{middle:.2f}", "breathes": state.map_choice().kind != "steady"}
+    return {"rows": rows, "bpm": f"{middle:.2f}", "breathes": state.one_tempo is None}
 
 
 @dataclass(frozen=True, slots=True)

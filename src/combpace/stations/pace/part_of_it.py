@@ -16,7 +16,7 @@ from combpace.core.tempo.meters import bar_index
 from combpace.session.decisions import Args, Change, TakeId, decision
 from combpace.session.document.model import TakeEntry
 from combpace.session.document.stated import TempoStatement
-from combpace.session.map_changes import checked_bpm, steady_change, steady_line
+from combpace.session.map_changes import of_one_tempo, restated
 from combpace.session.state import SessionState
 
 # Shorter than this no tempo is read.
@@ -82,14 +82,16 @@ def read_from(state: SessionState, args: PartArgs) -> Change:
     chosen = state.map_choice()
     kept = tuple(one for one in chosen.statements if not isinstance(one, TempoStatement))
     gone = "" if len(kept) == len(chosen.statements) else " The tempo that you stated no longer holds."
-    meters = line.meters if line is not None and chosen.kind == "steady" else pace.meters[:1]
+    kind = state.kind_of(chosen)
+    one_already = line is not None and kind is not None and not kind.breathes
+    meters = line.meters if line is not None and one_already else pace.meters[:1]
     beat = pace.meters[0].beat_quarters
     bar_s = 60.0 / fitted.bpm / beat * pace.meters[0].bar_quarters
     start = fitted.first_downbeat_s + low + first.offset_s
     near = line.second(0.0) if line is not None else 0.0
     start += bar_s * round((near - start) / bar_s)
     chosen = chosen.model_copy(update={"statements": kept})
-    new = steady_line(state, chosen, checked_bpm(fitted.bpm * beat), start, meters)
+    chosen = of_one_tempo(state, chosen, fitted.bpm * beat, start, meters)
     where = (
         ""
         if args.from_bar is None and args.to_bar is None
@@ -101,9 +103,9 @@ def read_from(state: SessionState, args: PartArgs) -> Change:
     how = f"within {fitted.scatter_ms:.1f} ms of it"
     note = (
         f"Read from {names}{where}: a steady {{bpm}} BPM ± {fitted.plus_minus_bpm:.4f}, beats scatter "
-        f"{how}; bar 1 {{bar_1}}.{gone}"
+        f"{how}; bar 1 {{bar_1}}"
     )
-    return steady_change(state, chosen, new, note)
+    return restated(state, chosen, note, gone)
 
 
 def _struck(state: SessionState, take_ids: list[str], low: float, high: float) -> Onsets:

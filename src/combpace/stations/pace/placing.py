@@ -89,25 +89,13 @@ def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
     row = state.rows.get(entry.id)
     rate = row.sample_rate_hz if row else None
     samples = f" ({round(args.delay_s * rate)} samples)" if rate else ""
-    change = _moved(
+    return _moved(
         state,
         entry,
         -args.delay_s,
         f"{1000 * args.delay_s:.1f} ms{samples} are taken off before {entry.name}",
         grid_too=True,
     )
-    parts = dict(change.parts)
-    chosen = state.map_choice()
-    if entry.role == "lead" and chosen.kind == "steady" and chosen.bpm and "map" not in parts:
-        # What was read from the attacks goes with them.
-        made = (
-            chosen
-            if state.document.map.kind == "auto"
-            else chosen.model_copy(update={"bar_1_s": (chosen.bar_1_s or 0.0) - args.delay_s})
-        )
-        if state.document.map.kind != "auto":
-            parts["map"] = forms.map_part(made)
-    return Change(parts, change.note)
 
 
 def _far(by_s: float) -> str:
@@ -147,12 +135,14 @@ def _moved(
     lead, chosen, more = state.document.lead, state.map_choice(), ""
     if lead is not None and lead.id in together:
         carried, lost = _carried(state, chosen, by_s, grid_too=grid_too)
-        if chosen.kind == "steady" and not grid_too:
-            # The grid stays where it is, whatever it was read from.
-            parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried}))
-        elif chosen.statements:
-            bar_1 = None if chosen.bar_1_s is None else chosen.bar_1_s + by_s
-            parts["map"] = forms.map_part(chosen.model_copy(update={"statements": carried, "bar_1_s": bar_1}))
+        made = with_list(chosen, carried)
+        if grid_too and chosen.bar_1_s is not None:
+            # What was read from the attacks goes with them.
+            made = made.model_copy(update={"bar_1_s": chosen.bar_1_s + by_s})
+        elif not grid_too:
+            made = _as_it_lies(state, made)
+        if made.statements or state.document.map.kind != "auto" or not grid_too:
+            parts["map"] = forms.map_part(made)
         more = (
             f" What you stated of {words.listed(lost)} no longer holds: where that lies now the grid has no "
             "bar line."
@@ -161,6 +151,16 @@ def _moved(
         )
     others = f", its bundle of {len(together)} with it" if len(together) > 1 else ""
     return Change(parts, f"{what}: the whole take moved by {_far(by_s)}{others}.{more}")
+
+
+def _as_it_lies(state: SessionState, chosen: MapPart) -> MapPart:
+    """The map as it lies now, whatever it was read from; what is stated of it goes on holding."""
+    if state.one_tempo is None:
+        return chosen
+    line = state.need_map()
+    meters = tuple((meter.bar, meter.numerator, meter.denominator) for meter in line.meters)
+    ground = {"kind": "steady", "bpm": state.one_tempo, "bar_1_s": line.second(0.0), "meters": meters}
+    return settled(chosen).model_copy(update=ground)
 
 
 def _carried(

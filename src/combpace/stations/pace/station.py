@@ -27,7 +27,7 @@ NEAR_TEMPO = 0.02
 
 def finding(state: SessionState, focus: str | None) -> str:
     line = state.need_map()
-    if state.map_choice().kind == "steady":
+    if state.one_tempo is not None:
         return f"steady {line.bpm_at(0.0) / line.meters[0].beat_quarters:.2f}"
     return f"breathing {words.bpm_range(line, max(0.0, line.second(0.0)), state.end_s())}"
 
@@ -42,7 +42,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
         # The user knows how it is counted.
         return found
     left = offers.leaves(state, facts)
-    if state.map_choice().kind == "steady" and (facts["verdict"] != "steady" or left is not None):
+    if state.one_tempo is not None and (facts["verdict"] != "steady" or left is not None):
         reason = (
             left.end if left is not None else f"beats scatter by {facts['scatter_ms']:.0f} ms about one tempo"
         )
@@ -129,9 +129,7 @@ def pace_facts(state: SessionState) -> dict[str, Any] | None:
 
 def _advice(state: SessionState, facts: Mapping[str, Any]) -> str:
     if state.document.map.stated_bpm is not None:
-        return (
-            "the tempo is as you stated it" if state.map_choice().kind == "steady" else "the map follows it"
-        )
+        return "the tempo is as you stated it" if state.one_tempo is not None else "the map follows it"
     if offers.leaves(state, facts) is not None:
         return "let the map follow it"
     return "one tempo will do" if facts["verdict"] == "steady" else "let the map follow it"
@@ -141,10 +139,10 @@ def tempo_lines(state: SessionState, facts: Mapping[str, Any]) -> list[TempoLine
     """Tempi on offer, the one in force first where it is none of the others. Only going steady makes a
     breathing map steady.
     """
-    choice, line = state.map_choice(), state.session_map()
-    steady = choice.kind == "steady"
+    line = state.session_map()
     beat = line.meters[0].beat_quarters if line else 1.0
-    force = state.steady_now()[0] / beat if steady else None
+    steady = state.one_tempo is not None
+    force = None if state.one_tempo is None else state.one_tempo / beat
     lead, fitted = state.need_lead(), facts["bpm"]
     start = facts["first_downbeat_s"] + lead.offset_s
     ends = offers.at_the_end(state, facts)

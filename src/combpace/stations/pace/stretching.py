@@ -12,7 +12,7 @@ from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import as_played_rule
 from combpace.session.document.stated import LevelStatement, ReadingStatement, TempoStatement
-from combpace.session.map_changes import checked_bpm, need_pace, steady_change, steady_line
+from combpace.session.map_changes import checked_bpm, need_pace, of_one_tempo, restated
 from combpace.session.saying import with_statement, without
 from combpace.session.state import SessionState
 
@@ -48,21 +48,17 @@ def stretch_to(state: SessionState, args: StretchArgs) -> Change:
     # What is kept as its pace is counted so already.
     read = [one for one in chosen.statements if isinstance(one, ReadingStatement | LevelStatement)]
     chosen, _ = with_statement(without(chosen, read), TempoStatement(bpm=quarters))
-    start = fitted.first_downbeat_s + lead.offset_s if chosen.bar_1_s is None else chosen.bar_1_s
-    start = state.steady_now()[1] if chosen.kind == "steady" else start
-    line = steady_line(state, chosen, quarters, start, pace.meters)
+    start = fitted.first_downbeat_s + lead.offset_s
+    start = start if state.one_tempo is None else state.need_map().second(0.0)
+    chosen = of_one_tempo(state, chosen, quarters, start, pace.meters)
     share = 100.0 * (fitted.bpm / bpm - 1.0)
     note = (
         f"{lead.name} is made {abs(share):.2f} % {'longer' if share > 0 else 'shorter'}, from "
-        f"{fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 {{bar_1}}."
+        f"{fitted.bpm:.3f} to {bpm:.8g} BPM; bar 1 {{bar_1}}"
     )
-    change = steady_change(state, chosen, line, note)
     timing = state.document.timing_take(lead.id)
-    return Change(
-        {
-            **change.parts,
-            f"pace:{lead.id}": forms.pace_part(even),
-            f"rule:{timing}": forms.rule_part(as_played_rule()),
-        },
-        change.note,
-    )
+    parts = {
+        f"pace:{lead.id}": forms.pace_part(even),
+        f"rule:{timing}": forms.rule_part(as_played_rule()),
+    }
+    return restated(state, chosen, note, parts=parts)

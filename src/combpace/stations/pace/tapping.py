@@ -13,7 +13,7 @@ from combpace.core.tempo.tap import Tapped, tapped
 from combpace.session import words
 from combpace.session.decisions import Args, Change, Seconds, decision
 from combpace.session.document.stated import BarStatement, TempoStatement
-from combpace.session.map_changes import checked_bpm, steady_change, steady_line
+from combpace.session.map_changes import checked_bpm, of_one_tempo, restated
 from combpace.session.reach import near_audio
 from combpace.session.saying import with_statement
 from combpace.session.state import SessionState
@@ -99,7 +99,6 @@ def tap(state: SessionState, args: TapArgs) -> Change:
     chosen, _ = with_statement(
         chosen.model_copy(update={"statements": moved}), BarStatement(time_s=said.bar_1_s, bar=1)
     )
-    new = steady_line(state, chosen, quarters, said.bar_1_s, meters)
-    return steady_change(
-        state, chosen, new, f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 {{bar_1}}.{gone}"
-    )
+    chosen = of_one_tempo(state, chosen, quarters, said.bar_1_s, meters)
+    note = f"{said.sentence} The session runs at {{bpm}} BPM, bar 1 {{bar_1}}"
+    return restated(state, chosen, note, gone)

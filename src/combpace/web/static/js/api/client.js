@@ -2,12 +2,18 @@
 // The wire. Nothing here touches the page.
 
 export class Refusal extends Error {
-  /** @param {string} text @param {number} status @param {{newest?: number, parts?: string[]}} [extra] */
+  /**
+   * offers: decisions after which what was refused may be tried again.
+   * @param {string} text
+   * @param {number} status
+   * @param {{newest?: number, parts?: string[], offers?: {words: string, do: string, args: any}[]}} [extra]
+   */
   constructor(text, status, extra = {}) {
     super(text);
     this.status = status;
     this.newest = extra.newest;
     this.parts = extra.parts ?? [];
+    this.offers = extra.offers ?? [];
   }
 }
 

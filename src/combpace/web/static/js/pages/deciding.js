@@ -44,6 +44,7 @@ export function makeDeciding(desk) {
         else {
           await shown().catch(() => {});
           words.trouble(error);
+          if (error instanceof Refusal) offerInstead(error, { name, args, then });
         }
         words.saved("not saved", true);
       } finally {
@@ -80,6 +81,21 @@ export function makeDeciding(desk) {
         },
       ],
     ]);
+  }
+
+  /**
+   * What is stated cannot all hold: one of it is taken back, or the playing followed, and what was refused is
+   * tried again.
+   * @param {Refusal} error
+   * @param {{name: string, args: any, then?: () => void}} one
+   */
+  function offerInstead(error, one) {
+    offer(
+      error.offers.map(({ words: text, do: name, args }) => [
+        text,
+        () => act(name, args, () => act(one.name, one.args, one.then)),
+      ]),
+    );
   }
 
   /** Buttons behind the last words. @param {[string, () => void][]} buttons */

@@ -236,7 +236,7 @@ export const bars = {
     const { act, state } = desk,
       breathing = state.picture.kind !== "steady";
     button("This is bar 1", "", () => act("bar-1", { time_s: bar.s }));
-    if (breathing) button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
+    button("Lock its line", "", () => act("lock", { quarters: bar.q, locked: true }));
     button("Loop it", "L", () => desk.loopThese());
     const does = (/** @type {string} */ label, /** @type {string} */ name, /** @type {any} */ args) =>
       button(label, "", () => act(name, args), [name, args]);
