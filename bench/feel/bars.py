@@ -29,17 +29,19 @@ DRIVE = """async ([steps, what]) => {
   const send = (kind, x, y) => canvas.dispatchEvent(new PointerEvent(kind, { bubbles: true, pointerId: 1,
   isPrimary: true,
     button: 0, buttons: 1,
-    clientX: box.left + x, clientY: box.top + y, pointerType: 'mouse' }));
+    clientX: box.left + x, clientY: box.top + y, pointerType: 'mouse', shiftKey: what === 'clip' }));
   const original = view.draw;
   canvas.setPointerCapture = () => {};
-  const spot = what === 'drag' ? view.pixelOf(8, 2) : null;
+  const dragged = what === 'drag' || what === 'clip';
+  const spot = dragged ? view.pixelOf(8, 2) : null;
+  if (what === 'clip') spot.y += 6 - state.view.rowPx * 0.6;
   if (spot) send('pointerdown', spot.x - box.left, spot.y - box.top);
   let before = await wait();
   for (let k = 0; k < steps; k++) {
     const begun = performance.now();
     if (what === 'scroll') { state.view.top = k * 2.9; view.draw(); }
     if (what === 'zoom') { state.view.rowPx = 6 * Math.pow(200 / 6, k / (steps - 1)); view.draw(); }
-    if (what === 'drag') send('pointermove', spot.x - box.left + 4 + 40 * Math.sin(k / 9), spot.y - box.top);
+    if (dragged) send('pointermove', spot.x - box.left + 4 + 90 * Math.sin(k / 40), spot.y - box.top);
     cost.push(performance.now() - begun);
     const now = await wait();
     spent.push(now - before);
@@ -49,6 +51,11 @@ DRIVE = """async ([steps, what]) => {
     send('pointerup', spot.x - box.left, spot.y - box.top); }
   return [spent, cost];
 }"""
+
+
+ROOM = "performance.clearResourceTimings(); performance.setResourceTimingBufferSize(5000)"
+ANSWERS = """() => performance.getEntriesByType('resource').filter((one) => one.name.includes('/foresee/'))
+  .map((one) => one.responseEnd - one.startTime)"""
 
 
 def session(folder: Path) -> list[Path]:
@@ -108,6 +115,17 @@ def main() -> None:
                     "combpace.view().draw(); }"
                 )
                 print(f"rows of 57 px: {frames(page, 'drag')}")
+                page.evaluate("combpace.idle()")
+                page.evaluate("() => combpace.host.pull(combpace.state.map.toSeconds(8), 8, true)")
+                page.evaluate("combpace.idle()")
+                page.evaluate(ROOM)
+                print(f"rows of 57 px: {frames(page, 'clip', 600)}")
+                page.evaluate("combpace.idle()")
+                answers = np.array(page.evaluate(ANSWERS))
+                print(
+                    f"what the drop would do, page to page: {len(answers)} answers, median / 95 % / longest "
+                    f"{np.median(answers):.0f} / {np.percentile(answers, 95):.0f} / {answers.max():.0f} ms"
+                )
                 browser.close()
         finally:
             server.stop()

@@ -146,6 +146,22 @@ class ScaleFromTest(PlaceTest):
             self.assertAlmostEqual(self.line(4), line, places=6)
             self.act("undo")
 
+    def test_some_bars_are_read_twice_as_fast_and_what_follows_is_not(self) -> None:
+        before = [self.line(bar) for bar in range(8)]
+        note = self.act("scale", factor=2, bar=3, to_bar=4).note
+        self.assertIn("twice as fast in bars 3 to 4", note)
+        # Each of the two is two bars now; all lines of before are lines.
+        for bar, line in ((0, 0), (2, 2), (3, 4), (4, 6), (5, 7), (7, 9)):
+            self.assertAlmostEqual(self.line(line), before[bar], places=6)
+        self.act("scale", factor=-2, bar=3, to_bar=6)
+        for bar, time in enumerate(before):
+            self.assertAlmostEqual(self.line(bar), time, places=6)
+        self.assertEqual([one.what for one in self.seen().map_choice().statements], [])
+        with self.assertRaisesRegex(ParameterError, "no whole number of bars"):
+            self.act("scale", factor=-2, bar=3, to_bar=5)
+        with self.assertRaisesRegex(ParameterError, "backwards"):
+            self.act("scale", factor=2, bar=3, to_bar=2)
+
     def test_a_steady_map_has_one_tempo(self) -> None:
         self.act("steady", bpm=120.0)
         with self.assertRaisesRegex(MapConflictError, "one tempo"):

@@ -73,8 +73,9 @@ class HeardAgainTest(PlaceTest):
         made = self.begun("4/4, 7/8, 4/4", 2)
         self.place.keeps_pulse = lambda row: False  # type: ignore[method-assign]
         wrong = int(np.flatnonzero(~self.right(made))[0])
-        self.act("downbeat", time_s=float(made.downbeats[wrong]))
+        note = self.act("downbeat", time_s=float(made.downbeats[wrong])).note
         self.assertTrue(self.right(made)[wrong])
+        self.assertIn("listen to it again in Takes, and they are heard with it", note)
 
     @soak
     def test_songs_of_every_form_take_at_most_three_actions_but_those_that_are_named(self) -> None:

@@ -72,9 +72,16 @@ class SolvingTest(PlaceTest):
             off = abs(line.second(line.bar_line(nearest_bar(line, place))) - time)
             beat_s = 60.0 * line.meter_of(line.bar_of(place)).beat_quarters / line.bpm_at(place)
             self.assertLess(off, 0.25 * beat_s if chosen.kind == "steady" else HOLDS_S, f"downbeat {time}")
-        if chosen.kind != "steady":
-            for tie in chosen.stated.ties:
+        for tie in chosen.stated.ties:
+            if chosen.kind != "steady":
                 self.assertLess(np.abs(line.times_s - tie.time_s).min(), 1e-9, "anchor")
+                continue
+            # What is pulled here are lines, beats and what lies half-way between two.
+            off_s = min(
+                abs(line.second(line.beat_near(line.place(tie.time_s) - half) + half) - tie.time_s)
+                for half in (0.0, 0.5)
+            )
+            self.assertLess(off_s, HOLDS_S, "put on a moment of one tempo")
 
     def shuffled(self, state: SessionState, rng: random.Random) -> TempoMap[Any]:
         """The map of the same statements in another order, solved for anew."""

@@ -9,6 +9,7 @@ import numpy as np
 from combpace.core.analysis.take import Hints, analyse
 from combpace.core.errors import MapConflictError, ParameterError
 from combpace.core.tempo.recount import is_line
+from combpace.drawing.picture import statement_rows
 from combpace.media.decode import FileSource
 from combpace.session import shelf
 from combpace.session.document.model import FORMAT
@@ -249,6 +250,24 @@ class OneTempoTest(PlaceTest):
         self.act("release", quarters=self.seen().need_map().bar_line(6))
         with self.assertRaisesRegex(ParameterError, "locked"):
             self.act("release", quarters=self.seen().need_map().bar_line(2))
+
+
+class LostTest(PlaceTest):
+    def test_what_does_not_hold_any_more_is_named_and_taken_back(self) -> None:
+        # Two bars that no map holds, as another way of listening may leave them.
+        said = [{"what": "bar", "time_s": float(self.beats[4 * k]), "bar": 2 - k} for k in (0, 1)]
+        parts = {**self.seen().opened.revision.parts, "map": {"kind": "own", "statements": said}}
+        self.place.history.begin(self.session, FORMAT, parts, "read elsewhere")
+        self.assertEqual([one.what for one in self.seen().lost()], ["bar"])
+        found = look(self.seen(), "bars")[0]
+        self.assertEqual(found.title, "One thing that you stated does not hold")
+        rows = statement_rows(self.seen())
+        self.assertEqual(
+            [row["words"].endswith("not hold in what is heard now") for row in rows], [False, True]
+        )
+        self.act(found.choices[0].name, **found.choices[0].args)
+        self.assertEqual(self.seen().lost(), ())
+        self.assertAlmostEqual(self.line(1), float(self.beats[0]), delta=0.003)
 
 
 class FirstAttackTest(PlaceTest):

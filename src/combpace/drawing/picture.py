@@ -131,6 +131,9 @@ def head(seen: SessionState, focus: str | None) -> Picture:
     return made
 
 
+DOES_NOT_HOLD = ", which does not hold in what is heard now"
+
+
 def statement_rows(seen: SessionState) -> list[StatementRow]:
     """What was stated of the session's map, in the order in which it was said."""
     lead, choice = seen.document.lead, seen.map_choice()
@@ -139,6 +142,7 @@ def statement_rows(seen: SessionState) -> list[StatementRow]:
     rows: list[StatementRow] = []
     if lead.id in seen.document.paces and choice.kind != "given":
         rows.append({"id": KNOTS, "what": KNOTS, "take_s": None, "reach": None, "words": KNOTS_WORDS})
+    lost = seen.lost()
     for one in choice.statements:
         at = moment_of(one)
         rows.append(
@@ -147,7 +151,7 @@ def statement_rows(seen: SessionState) -> list[StatementRow]:
                 "what": one.what,
                 "take_s": None if at is None else round(at - lead.offset_s, 6),
                 "reach": getattr(one, "reach", None),
-                "words": statement_words(one),
+                "words": statement_words(one) + (DOES_NOT_HOLD if one in lost else ""),
             }
         )
     return rows

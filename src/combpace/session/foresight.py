@@ -68,11 +68,9 @@ class Foreseen:
                 else f"Bars {first} to {last} move by up to {ms:.1f} ms."
             )
         if self.takes:
-            most = max(ms for _, ms in self.takes)
-            what = "take" if not self.parts else "part" if self.parts == len(self.takes) else "take or part"
-            named = self.takes[0][0] if len(self.takes) == 1 else words.count(len(self.takes), what)
-            named = named.replace("take or parts", "takes and parts")
-            said += f" {named} {'moves' if len(self.takes) == 1 else 'move'} by up to {most:.1f} ms."
+            said += (
+                f" {self._named} {'moves' if len(self.takes) == 1 else 'move'} by up to {self._most:.1f} ms."
+            )
         elif self.lines is not None:
             said += " No take or part moves." if self.has_parts else " No take moves."
         if self.keep and self.lines is not None:
@@ -81,6 +79,23 @@ class Foreseen:
             )
             said += f" {names} {'keeps its' if len(self.keep) == 1 else 'keep their'} time."
         return said
+
+    @property
+    def done(self) -> str:
+        """What moved beside the lines, once it is done: " The organ moved by up to 41.0 ms." or nothing."""
+        return f" {self._named} moved by up to {self._most:.1f} ms." if self.takes else ""
+
+    @property
+    def _most(self) -> float:
+        return max(ms for _, ms in self.takes)
+
+    @property
+    def _named(self) -> str:
+        """What moves: its name, or how many takes and parts."""
+        if len(self.takes) == 1:
+            return self.takes[0][0]
+        what = "take" if not self.parts else "part" if self.parts == len(self.takes) else "take or part"
+        return words.count(len(self.takes), what).replace("take or parts", "takes and parts")
 
 
 def lines_more(old: TempoMap[Any], new: TempoMap[Any], until_s: float) -> int:
@@ -131,11 +146,7 @@ def with_kept_bars(state: SessionState, change: Change) -> Change:
     held = [
         take for take in state.document.takes if take.keeps == "bar" and not fits.is_fitted(state, take.id)
     ]
-    if (
-        not held
-        or not any(name == "map" or name.startswith(("pace:", "said:")) for name in change.parts)
-        or "takes" in change.parts
-    ):
+    if not held or not _changes_map(change) or "takes" in change.parts:
         return change
     old, new = state.session_map(), as_if(state, change.parts).session_map()
     if old is None or new is None:
@@ -148,9 +159,18 @@ def with_kept_bars(state: SessionState, change: Change) -> Change:
         replace(take, offset_s=starts[take.id]) if take.id in starts else take
         for take in state.document.takes
     )
-    most = max(abs(starts[take.id] - take.offset_s) for take in moved)
-    note = f"{change.note} {words.count(len(moved), 'take')} went along by up to {1000 * most:.1f} ms."
-    return replace(change, parts={**change.parts, "takes": forms.takes_part(takes)}, note=note)
+    return replace(change, parts={**change.parts, "takes": forms.takes_part(takes)})
+
+
+def _changes_map(change: Change) -> bool:
+    return any(name == "map" or name.startswith(("pace:", "said:")) for name in change.parts)
+
+
+def with_what_moved(state: SessionState, change: Change) -> Change:
+    """A change of the map that says which takes and parts it moves, as `foreseen` says it before."""
+    if not _changes_map(change):
+        return change
+    return replace(change, note=f"{change.note}{foreseen(state, change).done}")
 
 
 def _moves_s(before: SessionState, after: SessionState, take: TakeEntry) -> float:
@@ -235,4 +255,4 @@ def with_what_holds(state: SessionState, change: Change) -> Change:
     return change
 
 
-ALONG += (with_kept_bars, with_what_holds)
+ALONG += (with_kept_bars, with_what_holds, with_what_moved)

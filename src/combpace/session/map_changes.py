@@ -26,8 +26,11 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart, TakeEntry
 from combpace.session.document.stated import (
     BarStatement,
+    DownbeatStatement,
     LevelStatement,
+    MeterStatement,
     MomentStatement,
+    OtherStatement,
     Statement,
 )
 from combpace.session.foresight import as_if, lines_more, more_words
@@ -35,6 +38,8 @@ from combpace.session.reach import near_audio
 from combpace.session.saying import moment_of, settled, with_list
 from combpace.session.state import SessionState
 
+# Statements of which the ear is asked where bars begin.
+COUNTS = BarStatement | DownbeatStatement | MeterStatement | OtherStatement
 # So many odd bars are named in a sentence.
 MOST_NAMED = 4
 # An onset that starts a hair before its file's first frame lies on it.
@@ -102,7 +107,20 @@ def restated(
     near_audio(state, new.second(0.0))
     beside = odd_words(new, old, chosen, last_bar(state, new)) if odd else ""
     effect = "" if old is None else f"; {effect_of(old, new, state.end_s())}"
-    return Change(made, f"{_filled(what, new)}{effect}.{beside}{more}", gesture)
+    return Change(made, f"{_filled(what, new)}{effect}.{beside}{more}{_counted_on(state, chosen)}", gesture)
+
+
+def _counted_on(state: SessionState, chosen: MapPart) -> str:
+    """That nothing was heard again, where nothing is kept of what was heard."""
+    lead = state.document.lead
+    row = state.rows.get(lead.id) if lead is not None else None
+    asked = any(not one.knotted and isinstance(one, COUNTS) for one in chosen.statements)
+    if not asked or lead is None or row is None or chosen.kind == "given" or state.folder.keeps_pulse(row):
+        return ""
+    return (
+        f" The bars are counted on from it, for nothing is kept of how {lead.name} was heard; listen to it "
+        "again in Takes, and they are heard with it."
+    )
 
 
 def solved_map(state: SessionState, parts: Mapping[str, Any]) -> TempoMap[SessionTimes]:

@@ -81,16 +81,16 @@ def as_far_as_it_holds(
     base: TempoMap[Any],
     statements: Sequence[Statement],
     by_s: float,
-) -> TempoMap[Any]:
-    """A map with the statements that hold; the newest quarter leaves first where not all can, which no
-    decision lets happen, but another way of listening may.
+) -> tuple[TempoMap[Any], tuple[Statement, ...]]:
+    """(a map with the statements that hold, those that do not): the newest quarter leaves first where not all
+    can, which no decision lets happen, but another way of listening may.
 
     by_s  the clock of `solve` shows so much more than theirs
     """
     kept = list(statements)
     while kept:
         try:
-            return solve(stated_of(kept).shifted(by_s))
+            return solve(stated_of(kept).shifted(by_s)), tuple(statements[len(kept) :])
         except CombPaceError:
             kept = kept[: 3 * len(kept) // 4]
-    return base
+    return base, tuple(statements)

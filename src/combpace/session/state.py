@@ -226,7 +226,7 @@ class SessionState:
 
     def _counted(self, take_id: str) -> TempoMap[TakeTimes] | None:
         base = self.base_pace(take_id)
-        return None if base is None else self._as_stated(self.document.take(take_id), base)
+        return None if base is None else self._as_stated(self.document.take(take_id), base)[0]
 
     def statements(self, take_id: str) -> tuple[Statement, ...]:
         """What was stated of a take's bars: of the lead's in session time, of another's on its own clock."""
@@ -244,18 +244,20 @@ class SessionState:
         heard, row = self.analysis(take_id), self.rows.get(take_id)
         return None if heard is None or row is None else Ear(self.folder, row, heard)
 
-    def _as_stated(self, take: TakeEntry, base: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:
-        """A take's pace with what is stated of it. In a session that is not its own map, only how fast it is
-        read.
+    def _as_stated(
+        self, take: TakeEntry, base: TempoMap[TakeTimes]
+    ) -> tuple[TempoMap[TakeTimes], tuple[Statement, ...]]:
+        """(a take's pace with what is stated of it, what of that does not hold). In a session that is not its
+        own map, only how fast it is read.
         """
         leads, kind = take.role == "lead", self.document.map.kind
         every, ear = self.statements(take.id), self.ear(take.id)
         if leads and kind != "own":
             every = tuple(one for one in every if isinstance(one, LevelStatement))
         elif all(one.knotted for one in every):
-            return base
+            return base, ()
         if ear is None:
-            return base
+            return base, ()
         offset = -take.offset_s if leads else 0.0
         return as_far_as_it_holds(partial(ear.solve, base), base, every, offset)
 
@@ -290,14 +292,35 @@ class SessionState:
         choice, lead = self.map_choice(), self.document.lead
         base = self._before(choice)
         if base is not None:
-            kind = self.kind_of(choice)
-            if choice.settled or kind is None:
-                return base
-            return as_far_as_it_holds(kind.solve, base, choice.to_solve, 0.0)
+            return self._solved_of(choice, base)[0]
         pace = self.own_pace(lead.id) if lead else None
         if pace is None or lead is None:
             return None
         return TempoMap(pace.shifted(lead.offset_s).knots, pace.meters)
+
+    def _solved_of(
+        self, choice: MapPart, base: TempoMap[SessionTimes]
+    ) -> tuple[TempoMap[SessionTimes], tuple[Statement, ...]]:
+        """(a steady map or one that was given with what is stated, what of that does not hold)"""
+        kind = self.kind_of(choice)
+        if choice.settled or kind is None:
+            return base, ()
+        return as_far_as_it_holds(kind.solve, base, choice.to_solve, 0.0)
+
+    def lost(self) -> tuple[Statement, ...]:
+        """What is stated of the map and does not hold in it: what is heard now leaves no room for it."""
+        found: tuple[Statement, ...] = self.once("lost", self._lost)
+        return found
+
+    def _lost(self) -> tuple[Statement, ...]:
+        choice, lead = self.map_choice(), self.document.lead
+        base = self._before(choice)
+        if base is not None:
+            return self._solved_of(choice, base)[1]
+        pace = None if lead is None else self.base_pace(lead.id)
+        if lead is None or pace is None or self.document.map.kind != "own":
+            return ()
+        return self._as_stated(lead, pace)[1]
 
     def kind_of(self, choice: MapPart) -> Kind | None:
         """A map before anything is stated of it; None where there is nothing yet to read one from."""

@@ -23,6 +23,12 @@ EXPLAINED: dict[str, Explanation] = {
         "If it is right, lock it. If not, choose the attack that belongs on the line and press D, "
         "or pull it there.",
     ),
+    "lost": Explanation(
+        "What you stated does not hold",
+        "The take was listened to anew, and in the beats that are heard now not everything can hold that you "
+        "stated. What was stated first holds; the rest is kept and moves nothing. Take it back, or state it "
+        "anew.",
+    ),
     "off-line": Explanation(
         "The first attack lies beside the line",
         "In most bars the first attack lies on the line; here it is farther off than usual. Either "

@@ -20,9 +20,9 @@ from combpace.session import words
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart
-from combpace.session.document.stated import TempoStatement
+from combpace.session.holding import with_what_holds_in
 from combpace.session.map_changes import checked_bpm, effect_of
-from combpace.session.saying import settled, without
+from combpace.session.saying import settled
 from combpace.session.state import SessionState
 
 
@@ -164,12 +164,11 @@ def _changed(
     what: str,
     gesture: str | None = None,
 ) -> Change:
-    """A map of its own; what was stated of one tempo gives way to it, all else holds in it."""
+    """A map of its own; what is stated and does not hold in it leaves, named."""
     chosen = state.map_choice()
-    # A tempo that was stated for all of it cannot hold in a curve.
-    gone = [one for one in chosen.statements if isinstance(one, TempoStatement)]
     pace: Any = TempoMap(new.knots, new.meters)
-    made: MapPart = settled(without(chosen, gone)).model_copy(
+    kept, gone = with_what_holds_in(new, chosen)
+    made: MapPart = settled(kept).model_copy(
         update={
             "kind": "given",
             "given": forms.pace_part(pace),
@@ -177,4 +176,4 @@ def _changed(
         }
     )
     own = "" if chosen.kind == "given" else " The map is one of its own from now on; the lead keeps its pace."
-    return Change({"map": forms.map_part(made)}, f"{what}; {effect_of(old, new)}.{own}", gesture)
+    return Change({"map": forms.map_part(made)}, f"{what}; {effect_of(old, new)}.{gone}{own}", gesture)

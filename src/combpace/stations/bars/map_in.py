@@ -19,8 +19,11 @@ from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Args, Change, decision
 from combpace.session.document import parts as forms
 from combpace.session.document.model import MapPart
+from combpace.session.document.stated import LevelStatement, ReadingStatement
+from combpace.session.holding import with_what_holds_in
 from combpace.session.map_changes import effect_of
 from combpace.session.reach import near_audio
+from combpace.session.saying import without
 from combpace.session.state import SessionState, session_state
 from combpace.store import rows
 
@@ -75,7 +78,7 @@ def _says_its_start(folder: DataFolder, session_id: str, path: Path, name: str) 
 @decision("map-in", MapArgs)
 def map_in(state: SessionState, args: MapArgs) -> Change:
     """A map that was read from a file is the session's, or the lead's pace; the file's zero is session zero.
-    What was stated before gives way.
+    What is stated and does not hold in it leaves, named.
     """
     found = forms.pace_from({"knots": args.knots, "meters": args.meters})
     line: TempoMap[SessionTimes] = TempoMap(found.knots, found.meters)
@@ -83,14 +86,21 @@ def map_in(state: SessionState, args: MapArgs) -> Change:
     old, chosen = state.session_map(), state.map_choice()
     called = args.name or "The file"
     moved = "" if old is None else f"; {effect_of(old, line)}"
-    gone = " What was stated of the map before gives way to it." if chosen.statements else ""
+    stays, gone = with_what_holds_in(line, chosen)
     if args.use == "lead":
         lead = state.need_lead()
-        kept = MapPart(kind="own", limit_ms=chosen.limit_ms)
+        # How the lead was read gave way to these knots.
+        read = [one for one in stays.statements if isinstance(one, ReadingStatement | LevelStatement)]
+        kept = MapPart(kind="own", limit_ms=chosen.limit_ms, statements=without(stays, read).statements)
         pace = found.shifted(-lead.offset_s)
         return Change(
             {"map": forms.map_part(kept), f"pace:{lead.id}": forms.pace_part(pace)},
             f"{called} is the pace of {lead.name}{moved}.{gone}",
         )
-    kept = MapPart(kind="given", given=forms.pace_part(found), limit_ms=chosen.limit_ms)
+    kept = MapPart(
+        kind="given",
+        given=forms.pace_part(found),
+        limit_ms=chosen.limit_ms,
+        statements=stays.statements,
+    )
     return Change({"map": forms.map_part(kept)}, f"{called} is the session's map{moved}.{gone}")

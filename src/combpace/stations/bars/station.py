@@ -14,11 +14,12 @@ from combpace.core.tempo.meters import Meter, bar_index
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.document.stated import BarStatement, DownbeatStatement, MomentStatement, name_of
-from combpace.session.map_changes import last_bar, odd_runs
+from combpace.session.map_changes import MOST_NAMED, last_bar, odd_runs
 from combpace.session.map_facts import map_facts
 from combpace.session.marks import went_along
 from combpace.session.page_forms import BarRow
 from combpace.session.reaches import others, taken
+from combpace.session.saying import statement_words
 from combpace.session.state import SessionState
 from combpace.stations.bars import anchoring, counting, curve, decisions, map_in
 from combpace.stations.lead_drift import drift_places
@@ -97,7 +98,13 @@ def _places(state: SessionState) -> list[Place]:
     line, lead = state.session_map(), state.document.lead
     if line is None or lead is None:
         return []
-    found = [*doubt_places(state), *drift_places(state), *_odd_bars(state, line), *_changes(state, line)]
+    found = [
+        *_lost(state),
+        *doubt_places(state),
+        *drift_places(state),
+        *_odd_bars(state, line),
+        *_changes(state, line),
+    ]
     if not found:
         found += _all_beside(state)
     if state.one_tempo is not None:
@@ -130,6 +137,23 @@ def _places(state: SessionState) -> list[Place]:
         elif row["sure"] < DOUBTFUL and counted:
             unsure.append(row)
     return [*found, *_unsure(unsure)]
+
+
+def _lost(state: SessionState) -> list[Place]:
+    """What is stated and does not hold: first of all, for all else was solved for without it."""
+    lost = state.lost()
+    if not lost:
+        return []
+    back = tuple(
+        Action(f"Take back {statement_words(one)}", "take-back", {"id": name_of(one)})
+        for one in lost
+        if not (isinstance(one, MomentStatement) and one.locked)
+    )
+    many = "One thing" if len(lost) == 1 else f"{len(lost)} things"
+    title = f"{many} that you stated {'does' if len(lost) == 1 else 'do'} not hold"
+    said = words.listed([statement_words(one) for one in lost[:MOST_NAMED]])
+    reason = f"what is heard now leaves no room for {said}; take it back, or state it anew"
+    return [Place("whole map", title, reason, None, 3000.0, None, None, back, about="lost")]
 
 
 def _all_beside(state: SessionState) -> list[Place]:

@@ -15,7 +15,7 @@ from combpace.core.clocks import TakeTimes
 from combpace.core.errors import ParameterError
 from combpace.core.tempo import anchors
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import Meter, bar_index
+from combpace.core.tempo.meters import Meter, bar_index, bar_number
 from combpace.core.tempo.recount import is_line, nearest_bar
 from combpace.session import words
 from combpace.session.decisions import Args, BarsArgs, Change, NoArgs, decision
@@ -69,10 +69,13 @@ class SteadyArgs(Args):
 
 
 class ScaleArgs(BarsArgs):
-    """factor: 2, 3, "3/2" or "2/3" times as fast, -2 and -3 for half and a third; bar: from its line on."""
+    """factor: 2, 3, "3/2" or "2/3" times as fast, -2 and -3 for half and a third; bar: from its line on;
+    to_bar: up to the end of this one.
+    """
 
     factor: int | Literal["3/2", "2/3"]
     bar: int | None = None
+    to_bar: int | None = None
 
 
 class ReadingArgs(Args):
@@ -156,31 +159,46 @@ def scale(state: SessionState, args: ScaleArgs) -> Change:
     """
     times = anchors.scale_factor(Fraction(args.factor) if isinstance(args.factor, str) else args.factor)
     chosen = state.map_choice()
-    from_here = "" if args.bar is None or args.bar <= 1 else f" from bar {args.bar} on"
-    note = f"The tempo is read {FASTER[times]} as fast{from_here}"
     line = state.need_map()
     index = None if args.bar is None or bar_index(args.bar) <= 0 else bar_index(args.bar)
-    time = None if index is None else line.second(line.bar_line(index))
-    chosen = _leveled(_with_tempo(chosen, float(times)) if index is None else chosen, times, time)
+    after = None if args.to_bar is None else bar_index(args.to_bar) + 1
+    first = index or 0
+    where = "" if index is None else f" from bar {args.bar} on"
+    if after is not None:
+        bars = after - first
+        if bars < 1:
+            raise ParameterError(f"Bars {args.bar or 1} to {args.to_bar} run backwards. Nothing was changed.")
+        if (bars * times).denominator != 1:
+            raise ParameterError(
+                f"{words.count(bars, 'bar')} read {FASTER[times]} as fast come to no whole number of bars. "
+                "Nothing was changed; choose one bar more or fewer."
+            )
+        where = f" in bars {bar_number(first)} to {args.to_bar}"
+    note = f"The tempo is read {FASTER[times]} as fast{where}"
+    start, end = (None if at is None else line.second(line.bar_line(at)) for at in (index, after))
+    everywhere = index is None and after is None
+    chosen = _leveled(_with_tempo(chosen, float(times)) if everywhere else chosen, times, start, end)
     return restated(state, chosen, note)
 
 
-def _leveled(chosen: MapPart, times: Fraction, from_s: float | None) -> MapPart:
-    """The map read so many times as fast as it is, from a moment on or everywhere; levels are kept as they
-    are to what was heard.
+def _leveled(chosen: MapPart, times: Fraction, from_s: float | None, until_s: float | None = None) -> MapPart:
+    """The map read so many times as fast as it is, from a moment on, up to another, or everywhere; levels are
+    kept as they are to what was heard.
     """
     levels = {
         one.time_s: Fraction(one.factor) for one in chosen.statements if isinstance(one, LevelStatement)
     }
-    moments = sorted(levels, key=lambda time: -1e9 if time is None else time)
-    same = next((time for time in moments if _same(time, from_s)), from_s)
-    if same not in levels:
-        before = [time for time in moments if from_s is not None and (time is None or time < from_s)]
-        levels[same] = levels[before[-1]] if before else Fraction(1)
+    for edge in (from_s,) if until_s is None else (from_s, until_s):
+        moments = sorted(levels, key=lambda time: -1e9 if time is None else time)
+        if not any(_same(time, edge) for time in moments):
+            before = [time for time in moments if edge is not None and (time is None or time < edge)]
+            levels[edge] = levels[before[-1]] if before else Fraction(1)
     made: list[LevelStatement] = []
     now = Fraction(1)
     for time in sorted(levels, key=lambda time: -1e9 if time is None else time):
         goes_along = from_s is None or (time is not None and time >= from_s - SAME_MOMENT_S)
+        if until_s is not None and time is not None and time >= until_s - SAME_MOMENT_S:
+            goes_along = False
         factor = levels[time] * times if goes_along else levels[time]
         if factor != now:
             made.append(LevelStatement(factor=str(factor), time_s=time))

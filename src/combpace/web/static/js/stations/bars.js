@@ -208,6 +208,14 @@ export const bars = {
       field("ramp to", "", "w5", (value) => desk.act("tempo", { ...span, bpm: first.bpm, to_bpm: value })),
       field("meter", first.meter, "w3", (value) => desk.act("meter-range", { meter: value, ...span })),
     );
+    for (const [label, factor] of [
+      ["Twice as fast", 2],
+      ["Half as fast", -2],
+    ])
+      button(String(label), "", () => desk.act("scale", { factor, bar: first.n, to_bar: last.n }), [
+        "scale",
+        { factor, bar: first.n, to_bar: last.n },
+      ]);
     button(
       "Steps between anchors",
       "",
