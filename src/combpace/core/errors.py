@@ -22,8 +22,11 @@ class MapConflictError(CombPaceError):
     follow   a map that follows the playing could hold them all
     """
 
-    def __init__(self, text: str, *moments: float, follow: bool = False) -> None:
-        super().__init__(text.format(*(f"{time:.3f} s" for time in moments)) if moments else text)
+    def __init__(
+        self, text: str, *moments: float, follow: bool = False, clock: Callable[[float], str] | None = None
+    ) -> None:
+        said = [f"{time:.3f} s" if clock is None else clock(time) for time in moments]
+        super().__init__(text.format(*said) if moments else text)
         self.text, self.moments, self.follow = text, moments, follow
         # What may be done instead, once the session was asked: decisions as {"words", "do", "args"}.
         self.offers: list[dict[str, Any]] | None = None
@@ -31,6 +34,12 @@ class MapConflictError(CombPaceError):
     def at(self, to: Callable[[float], float]) -> MapConflictError:
         """The same about other moments."""
         return MapConflictError(self.text, *map(to, self.moments), follow=self.follow)
+
+    def told(self, clock: Callable[[float], str]) -> MapConflictError:
+        """The same with its moments as a page shows them."""
+        made = MapConflictError(self.text, *self.moments, follow=self.follow, clock=clock)
+        made.offers = self.offers
+        return made
 
     def later(self, by_s: float) -> MapConflictError:
         """The same on a clock that shows so much more."""

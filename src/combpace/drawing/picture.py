@@ -377,7 +377,7 @@ def bar_rows(
                 "meter": str(meter),
                 "s": round(line.start_s, 6),
                 "e": round(line.end_s, 6),
-                "bpm": round(line.bpm / meter.beat_quarters, 3),
+                "bpm": round(line.bpm / meter.beat_quarters, 5),
                 "drift": None if drift is None else round(drift, 1),
                 "sure": round(float(sure), 3),
             }

@@ -23,6 +23,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError,
 from sqlalchemy.orm import Session
 
 from combpace.core.errors import CombPaceError, MapConflictError, NotFoundError, ParameterError
+from combpace.session import words
 from combpace.session.data_folder import DataFolder, stale, view_in
 from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
@@ -244,7 +245,7 @@ def considered(
             change = goes_along(state, change)
     except MapConflictError as error:
         error.offers = ways_out(state, error) if error.offers is None else error.offers
-        raise
+        raise error.told(words.clock) from error
     return state, change
 
 

