@@ -13,7 +13,8 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
-from combpace.core.clocks import Placement, TakeTimes, take_times
+from combpace.core.clocks import TakeTimes, take_times
+from combpace.core.fit.follow import following
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.proof import proof
 from combpace.core.fit.rule import Rule
@@ -40,7 +41,14 @@ def main() -> None:
         print("| method | render, s | proof, s | share | within 3 ms |\n|---|---|---|---|---|")
         for method in METHODS:
             with FileSource(played) as source:
-                made = fit(marks, line, line, Placement("a"), float(SECONDS), Rule(Grid(8)))  # type: ignore[arg-type]
+                made = fit(
+                    marks,
+                    line,
+                    following(line, line, 0.0, float(SECONDS)),
+                    line,
+                    float(SECONDS),
+                    Rule(Grid(8)),
+                )  # type: ignore[arg-type]
                 begun = time.perf_counter()
                 stretched = StretchedSource(source, made.time_map, method)
                 sound = stretched.read(0, stretched.frames)

@@ -27,7 +27,8 @@ import numpy as np
 from combpace.batch.files import analyse_named, opened
 from combpace.core.analysis.take import Analysis, analyse
 from combpace.core.audio import ArraySource
-from combpace.core.clocks import Placement, Quarters, TakeTimes, take_times
+from combpace.core.clocks import Quarters, TakeTimes, take_times
+from combpace.core.fit.follow import following
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
@@ -106,7 +107,14 @@ def measured(truth: Truth, heard: Analysis, duration_s: float, own_lines: bool) 
         goal = heard_lines[np.argmin(np.abs(heard_lines[None, :] - goal[:, None]), axis=1)]
     else:
         session = true_map(heard.pace, beats)
-    own = fit(heard.onsets, heard.pace, session, Placement("take"), duration_s, Rule(Grid(16)))  # type: ignore[arg-type]
+    own = fit(
+        heard.onsets,
+        heard.pace,
+        following(heard.pace, session, 0.0, duration_s),
+        session,
+        duration_s,
+        Rule(Grid(16)),
+    )  # type: ignore[arg-type]
     before, after = np.abs(struck - lines[place]), np.abs(np.asarray(own.time_map.to_target(struck)) - goal)
     pegs = [peg for peg in own.pegs if peg.kind != "held"]
     if not pegs:

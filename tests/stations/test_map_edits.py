@@ -10,7 +10,8 @@ from combpace.session import shelf, words
 from combpace.session.decisions import considered
 from combpace.session.document.stated import DownbeatStatement, name_of
 from combpace.session.foresight import foreseen
-from combpace.session.state import led_by, session_state
+from combpace.session.led import led_by
+from combpace.session.state import session_state
 from combpace.stations.bars.map_in import read_file
 from rig.places import PlaceTest, bring_in
 from rig.sounds import struck

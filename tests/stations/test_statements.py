@@ -178,6 +178,13 @@ class OneTempoTest(PlaceTest):
         self.act("pull", time_s=at, quarters=line.bar_line(bar), free=True)
         return at
 
+    def test_a_typed_tempo_is_that_of_the_map_and_taken_back_it_is_as_it_was(self) -> None:
+        self.act("steady", bpm=self.heard.bpm_at(0.0) + 2.0)
+        self.assertAlmostEqual(self.seen().need_map().bpm_at(0.0), self.heard.bpm_at(0.0) + 2.0, places=9)
+        self.assertEqual(self.line(0), self.heard.second(0.0))
+        self.act("take-back", id=name_of(self.seen().map_choice().statements[0]))
+        self.assertEqual(self.seen().need_map(), self.heard)
+
     def test_one_sets_the_phase_and_two_the_tempo(self) -> None:
         first = self.pulled(2, 0.012)
         moved = self.seen().need_map()

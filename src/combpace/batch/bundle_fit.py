@@ -16,24 +16,22 @@ from combpace.batch.files import (
     FitReport,
     Target,
     chosen_method,
+    file_follow,
     fit_document,
     levels_document,
+    maps_for,
     opened,
     proof_document,
     refuse_folder,
-    refuse_other_bars,
     rests_of,
-    session_map_for,
     write_stretched,
     written_document,
 )
 from combpace.core.analysis.bundle import analyse_bundle
 from combpace.core.analysis.take import Hints
 from combpace.core.audio import SideBySide, Source
-from combpace.core.clocks import Placement
 from combpace.core.errors import ParameterError
 from combpace.core.fit.accents import Accented, accent_levels
-from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import notes_held
 from combpace.core.fit.pauses import Pauses
 from combpace.core.fit.pegs import Fit, fit
@@ -42,8 +40,6 @@ from combpace.core.fit.rule import Rule
 from combpace.core.fit.together import clearest_first, nearest_marks, union
 from combpace.core.onsets.detect import Onsets
 from combpace.core.stretch import StretchedSource, check_method
-from combpace.core.tempo.loops import as_loop
-from combpace.core.tempo.map import TempoMap, lines_only
 from combpace.media.decode import FileSource
 
 NO_PULSE = (
@@ -125,13 +121,9 @@ def fit_files(
         marks, owner = union(each, order)
         together = SideBySide(sources)
         length = together.frames / together.sample_rate_hz
-        session_map = session_map_for(target, first)
-        pace = first if target.own else as_loop(first, length)
-        if target.own and isinstance(rule.grid, GrooveGrid):
-            pace = lines_only(pace)
-            session_map = TempoMap(pace.knots, pace.meters)
-        refuse_other_bars(rule, session_map, pace, length)
-        made = fit(marks, pace, session_map, Placement("bundle"), length, rule)
+        pace, session_map = maps_for(target, first, rule, length)
+        follow = file_follow(found[0], pace, session_map, length, target, hints)
+        made = fit(marks, pace, follow, session_map, length, rule)
         name, reason = chosen_method(together, made.time_map, name)
         made = notes_held(made, rests_of(sources))
         levels = accent_levels(made.pegs, rule.grid, session_map, accent)

@@ -17,9 +17,10 @@ from combpace.core.analysis.lateness import lateness_s, left_by_an_encoder
 from combpace.core.analysis.readings import Reading, as_read, readings
 from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
-from combpace.core.clocks import FloatArray, Placement, SessionTimes, TakeTimes
+from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
 from combpace.core.fit.accents import Accented, Levels, accent_levels
+from combpace.core.fit.follow import Follow, follow_of, one_tempo_of
 from combpace.core.fit.groove import GrooveGrid, fits_bars
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import Pauses, find_pauses
@@ -28,7 +29,7 @@ from combpace.core.fit.proof import Measured, proof, share_within
 from combpace.core.fit.rule import Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource, check_method, choose_method
-from combpace.core.tempo.loops import as_loop
+from combpace.core.tempo.loops import as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, lines_only, steady_map
 from combpace.core.tempo.meters import bar_index
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
@@ -188,6 +189,24 @@ def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[Sessi
     return steady_map(target.bpm, target.first_downbeat_s, pace.meters)
 
 
+def maps_for(
+    target: Target, found: TempoMap[TakeTimes], rule: Rule, duration_s: float
+) -> tuple[TempoMap[TakeTimes], TempoMap[SessionTimes]]:
+    """(the beats of a file, the map that it is fitted to). Raises ParameterError where a groove meets bars of
+    another length.
+    """
+    session_map = session_map_for(target, found)
+    # What was cut to whole bars comes out with the frames of whole bars.
+    pace = found if target.own else as_loop(found, duration_s)
+    if target.own and isinstance(rule.grid, GrooveGrid):
+        # A groove is told from even division between bar lines: beats that were tracked lie on the late
+        # strokes.
+        pace = lines_only(pace)
+        session_map = TempoMap(pace.knots, pace.meters)
+    refuse_other_bars(rule, session_map, pace, duration_s)
+    return pace, session_map
+
+
 @dataclass(frozen=True, slots=True)
 class FitReport:
     """What a fit of a file did; `document` is what --report writes."""
@@ -221,16 +240,9 @@ def fit_file(
                 f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. "
                 "Nothing was written."
             )
-        session_map = session_map_for(target, analysis.pace)
-        # What was cut to whole bars comes out with the frames of whole bars.
-        pace = analysis.pace if target.own else as_loop(analysis.pace, decoded.duration_s)
-        if target.own and isinstance(rule.grid, GrooveGrid):
-            # A groove is told from even division between bar lines: beats that were tracked lie on the late
-            # strokes.
-            pace = lines_only(pace)
-            session_map = TempoMap(pace.knots, pace.meters)
-        refuse_other_bars(rule, session_map, pace, decoded.duration_s)
-        made = fit(analysis.onsets, pace, session_map, Placement(path.name), decoded.duration_s, rule)
+        pace, session_map = maps_for(target, analysis.pace, rule, decoded.duration_s)
+        follow = file_follow(analysis, pace, session_map, decoded.duration_s, target, named(path, hints))
+        made = fit(analysis.onsets, pace, follow, session_map, decoded.duration_s, rule)
         name, reason = chosen_method(source, made.time_map, name)
         made = notes_held(made, rests_of([source]))
         heard = made.time_map.to_target(np.asarray(analysis.onsets.times))
@@ -249,6 +261,21 @@ def fit_file(
             **fit_document(made),
         }
         return FitReport(made, name, reason, document)
+
+
+def file_follow(
+    analysis: Analysis,
+    pace: TempoMap[TakeTimes],
+    session_map: TempoMap[SessionTimes],
+    duration_s: float,
+    target: Target,
+    hints: Hints,
+) -> Follow:
+    """Where a file without a session lies if no rule acts."""
+    steady = analysis.steady
+    one = None if steady is None else one_tempo_of(pace, steady.verdict, steady.bpm, steady.first_downbeat_s)
+    looped = hints.is_loop and loop_bars(pace, duration_s) is not None
+    return follow_of(pace, session_map, 0.0, duration_s, shares=target.own, loop=looped, steady=one)
 
 
 def refuse_other_bars(

@@ -12,7 +12,7 @@ from combpace.core.errors import CombPaceError
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
-from combpace.core.tempo.drift import Course, bars_between, course_against, drift_ms
+from combpace.core.tempo.drift import Course, bars_between, course_against
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import fits, notes, pieces, sounding, words
@@ -503,11 +503,10 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     pace = seen.own_pace(made.take.id)
     if pace is None:
         return []
-    session_map = seen.need_map()
-    own = session_times(session_map.to_seconds(pace.to_quarters(seen.onsets(made.take.id).times)))
-    off: list[float] = np.round(
-        np.array(drift_ms(own, session_map, made.choice.rule.grid), dtype=np.float64), 2
-    ).tolist()
+    session_map, times = seen.need_map(), seen.onsets(made.take.id).times
+    goal = session_map.to_seconds(made.choice.rule.grid.nearest(pace.to_quarters(times), session_map))
+    lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
+    off: list[float] = np.round(1000.0 * (lies - goal), 2).tolist()
     return off
 
 

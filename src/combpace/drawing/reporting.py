@@ -59,7 +59,7 @@ def _fitted(seen: SessionState, rows: list[BarRow]) -> tuple[str, Drifts, Drifts
     made, pace = fits.take_fit(seen, fitted.id), seen.own_pace(fitted.id)
     assert pace is not None
     times = fits.marks_of(seen, made.take.id).times
-    before = seen.need_map().to_seconds(pace.to_quarters(times))
+    before = made.follow(times) if made.follow is not None else times + made.take.offset_s
     return (
         fitted.bundle or fitted.name,
         _first_of(before, rows),

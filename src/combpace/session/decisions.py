@@ -29,8 +29,9 @@ from combpace.session.document import parts as forms
 from combpace.session.document.model import FORMAT
 from combpace.session.document.stated import later, statement_from
 from combpace.session.document.upgrades import upgraded
+from combpace.session.led import led_by
 from combpace.session.reach import within_reach
-from combpace.session.state import SessionState, led_by, session_state
+from combpace.session.state import SessionState, session_state
 from combpace.session.take_names import clean_text
 from combpace.session.ways_out import ways_out
 from combpace.store import rows

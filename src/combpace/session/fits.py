@@ -12,9 +12,10 @@ from pathlib import Path
 
 import numpy as np
 
-from combpace.core.clocks import Placement, TakeTimes, take_times
+from combpace.core.clocks import TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.accents import Levels, accent_levels
+from combpace.core.fit.follow import Follow
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import Fit, fit
@@ -45,6 +46,7 @@ class TakeFit:
 
     take    whose marks and pace count: the bundle's timing take
     choice  the sentence; `stated` is false while it is only proposed
+    follow  where the take lies if no rule acts; None where it has no pulse
     method  the one that "auto" settled on, and why
     key     names exactly this result: source, map, method and levels
     levels  where it is louder or softer, by the groove's accents
@@ -58,6 +60,7 @@ class TakeFit:
     reason: str
     key: str
     levels: Levels = ()
+    follow: Follow | None = None
 
 
 def take_fit(seen: SessionState, take_id: str) -> TakeFit:
@@ -90,16 +93,15 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         and entry.keeps != "time"
     ):
         marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
+    follow: Follow | None = None
     if by_two is not None:
         made = _by_two_tempi(seen, entry, by_two)
     elif entry.arrival and entry.keeps == "time":
         made = _as_it_is(seen, entry, length)
     else:
         assert pace is not None
-        session_map = seen.need_map()
-        made = fit(
-            marks, pace, session_map, Placement(timing, entry.offset_s), length, choice.rule, pegs.pegs
-        )
+        follow = seen.lies(timing, pace, length)
+        made = fit(marks, pace, follow, seen.need_map(), length, choice.rule, pegs.pegs)
     if end_s is not None:
         kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
         made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
@@ -124,6 +126,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
         reason,
         render_key(row.decoded_sha, made.time_map, method, shas, levels),
         levels,
+        follow,
     )
 
 

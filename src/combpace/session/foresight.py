@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.clocks import Quarters, take_times
 from combpace.core.errors import CombPaceError, MapConflictError
 from combpace.core.tempo import anchors
 from combpace.core.tempo.map import TempoMap
@@ -195,10 +194,10 @@ def _part_moves_s(before: SessionState, after: SessionState, part_id: str) -> fl
 
 def _heard_at(state: SessionState, take_id: str, moments: np.ndarray) -> np.ndarray:
     """Where moments of a take sound in the session: as placed, or through its own pace where it is fitted."""
-    entry, line, pace = state.document.take(take_id), state.session_map(), state.own_pace(take_id)
-    if line is None or pace is None or not fits.is_fitted(state, take_id):
+    entry, pace = state.document.take(take_id), state.own_pace(take_id)
+    if pace is None or state.session_map() is None or not fits.is_fitted(state, take_id):
         return moments + entry.offset_s
-    return np.asarray(line.to_seconds(Quarters(pace.to_quarters(take_times(moments)))))
+    return state.lies(take_id, pace, state.duration_s(take_id))(moments)
 
 
 def as_if(state: SessionState, parts: Mapping[str, Any]) -> SessionState:

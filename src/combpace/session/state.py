@@ -17,6 +17,7 @@ from combpace.core.analysis.steady_tempo import steady_tempo
 from combpace.core.beats.track import track_beats
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, session_times, take_times
 from combpace.core.errors import ParameterError
+from combpace.core.fit.follow import Follow, follow_of, one_tempo_of, placed
 from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
@@ -29,15 +30,13 @@ from combpace.session.analysis_store import TakeAnalysis
 from combpace.session.arrivals import with_arrivals
 from combpace.session.data_folder import DataFolder, Once, Opened
 from combpace.session.document import parts as forms
-from combpace.session.document.model import FORMAT, Document, MapPart, OnsetEdits, TakeEntry
+from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
 from combpace.session.document.stated import (
     LevelStatement,
     ReadingStatement,
     Statement,
     TempoStatement,
-    later,
 )
-from combpace.session.document.upgrades import upgraded
 from combpace.session.kinds import Kind
 from combpace.session.solving import Ear, as_far_as_it_holds
 from combpace.store.models import TakeRow
@@ -124,24 +123,63 @@ class SessionState:
         if edits.on != ANYWHERE and (session_map := self.session_map()) is not None:
             # A map that is there says where the grid lies; the marks themselves move no map.
             kept = np.flatnonzero(keep)
-            moments = session_times(self.moments(take_id, np.asarray(heard.onsets.times)[kept]))
+            moments = session_times(self._by_beats(take_id, np.asarray(heard.onsets.times)[kept]))
             keep = keep.copy()
             keep[kept] = on_places(moments, heard.onsets.strength[kept], session_map, edits.on)
         return edited(heard.onsets, edits, keep)
 
     def moments(self, take_id: str, times: FloatArray) -> FloatArray:
-        """Where moments of a take lie in the session: as it was placed, or through its own pace where it
-        follows by that.
+        """Where moments of a take lie in the session: as it was placed, or where it follows by its own pace.
+
+        times  seconds of the take, shape (n,)
         """
-        take, pace, line = self.document.take(take_id), self.own_pace(take_id), self.session_map()
-        if (
-            take.role != "lead"
-            and take.pace == "own"
-            and take.keeps != "time"
-            and pace is not None
-            and line is not None
-        ):
-            return line.to_seconds(pace.to_quarters(take_times(times)))
+        return self.follow(take_id)(times)
+
+    def follow(self, take_id: str) -> Follow:
+        """Where a take lies if no rule acts, as it is heard once."""
+        found: Follow = self.once("follow", lambda: self._follow(take_id), take_id)
+        return found
+
+    def _follow(self, take_id: str) -> Follow:
+        take, beats, length = self.document.take(take_id), self.own_pace(take_id), self.duration_s(take_id)
+        if beats is None or self.session_map() is None or not self._follows(take):
+            return placed(take.offset_s, length)
+        return self.lies(take_id, beats, length)
+
+    def _follows(self, take: TakeEntry) -> bool:
+        """Whether the session's map says where a take lies, and not its placement."""
+        return take.role != "lead" and take.pace == "own" and take.keeps != "time"
+
+    def lies(self, take_id: str, beats: TempoMap[TakeTimes], length_s: float) -> Follow:
+        """Where a take that is fitted lies if no rule acts.
+
+        beats  when its beats were struck, of as much of it as is heard, `length_s` long
+        """
+        take, lead = self.document.take(take_id), self.document.lead
+        shares = take.role == "lead" or take.pace == "lead"
+        whose = lead if shares and lead is not None else take
+        facts, pace, counted = self.steady(whose.id), self.own_pace(whose.id), self.counted_pace(take_id)
+        steady = None
+        if facts is not None and pace is not None:
+            steady = one_tempo_of(pace, facts["verdict"], facts["bpm"], facts["first_downbeat_s"])
+        if steady is not None:
+            steady = steady[0], steady[1] + whose.offset_s - take.offset_s
+        loop = take.kind == "loop" and counted is not None
+        return follow_of(
+            beats,
+            self.need_map(),
+            take.offset_s,
+            length_s,
+            shares=shares and self.map_choice().kind == "own",
+            loop=loop and counted is not None and loop_bars(counted, self.duration_s(take_id)) is not None,
+            steady=steady,
+        )
+
+    def _by_beats(self, take_id: str, times: FloatArray) -> FloatArray:
+        """Moments of a take as its beats have them in the session: which place each belongs to."""
+        take, beats, line = self.document.take(take_id), self.own_pace(take_id), self.session_map()
+        if beats is not None and line is not None and self._follows(take):
+            return line.to_seconds(beats.to_quarters(take_times(times)))
         return times + take.offset_s
 
     def struck(self, take_id: str) -> Onsets:
@@ -491,49 +529,6 @@ def _led(document: Document, rows: Mapping[str, TakeRow]) -> Document:
         replace(take, role="lead" if take.id == following else "follower") for take in document.takes
     )
     return replace(document, takes=takes)
-
-
-def led_by(state: SessionState, take_id: str) -> SessionState:
-    """The session as it would be if a take with a pace of its own led it: what corrects the lead's bars
-    corrects that take's.
-
-    Of a decision on it only the take's pace is kept. Raises ParameterError for a take that has none of its
-    own.
-    """
-    entry = state.document.take(take_id)
-    if entry.role == "lead":
-        return state
-    if entry.pace != "own":
-        raise ParameterError(
-            f"{entry.name} shares the lead's pace, so its bars are the lead's. Nothing was changed; "
-            "give it its own in Takes first."
-        )
-    everything = (*state.document.takes, *state.document.arrivals)
-    takes = tuple(
-        replace(take, role="lead", pace="lead", first_bar=1, arrival=False)
-        if take.id == take_id
-        else replace(take, role="follower")
-        for take in everything
-    )
-    document = replace(
-        state.document,
-        takes=takes,
-        arrivals=(),
-        map=MapPart(
-            kind="own",
-            limit_ms=state.document.map.limit_ms,
-            statements=tuple(later(one, entry.offset_s) for one in state.document.said.get(take_id, ())),
-        ),
-    )
-    parts = {
-        **upgraded(state.opened.revision.parts, state.opened.revision.format),
-        **{f"pace:{take_id}": forms.pace_part(pace) for take_id, pace in document.paces.items()},
-        "takes": forms.takes_part(document.takes),
-        "map": forms.map_part(document.map),
-    }
-    revision = replace(state.opened.revision, parts=parts, format=FORMAT)
-    opened = replace(state.opened, revision=revision, document=document)
-    return replace(state, opened=opened, led=take_id, behind=state.heard_as)
 
 
 def as_long_as_it_is(

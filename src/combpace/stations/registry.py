@@ -9,7 +9,8 @@ from combpace.core.errors import NotFoundError
 from combpace.session import foresight
 from combpace.session import needed as _needed  # noqa: F401 - says what each step needs
 from combpace.session.decisions import ALONG
-from combpace.session.state import SessionState, led_by
+from combpace.session.led import led_by
+from combpace.session.state import SessionState
 from combpace.stations import cleaning as _cleaning  # noqa: F401 - a job
 from combpace.stations.bars.station import BARS
 from combpace.stations.fit.station import FIT

@@ -4,8 +4,9 @@ import unittest
 
 import numpy as np
 
-from combpace.core.clocks import Placement, Quarters, take_times
+from combpace.core.clocks import Quarters, take_times
 from combpace.core.fit.advice import USUAL, Advice, advice, finest_played
+from combpace.core.fit.follow import following
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
 from combpace.core.onsets.detect import Onsets
@@ -23,7 +24,7 @@ def asked(places: np.ndarray, grid: Grid, strength: float = 1.0) -> Advice:
     rule = Rule(grid, strength)
     return advice(
         Quarters(np.asarray(places, dtype=float)),
-        fit(onsets, line, line, Placement("a"), times[-1] + 1.0, rule),
+        fit(onsets, line, following(line, line, 0.0, times[-1] + 1.0), line, times[-1] + 1.0, rule),
         rule,
         line,
     )

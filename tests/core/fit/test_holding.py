@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from combpace.core.audio import ArraySource, Audio
-from combpace.core.clocks import Placement
+from combpace.core.fit.follow import following
 from combpace.core.fit.holding import BETWEEN_NOTES, beyond, in_all, notes_held
 from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import FACTOR_LIMITS, Fit, fit
@@ -20,7 +20,7 @@ PLAYED = [0.5, 1.06, 1.44, 2.0, 2.6, 3.03, 3.5]
 
 def pull(times: list[float], pauses: list[tuple[float, float]]) -> tuple[Fit, Fit]:
     line = steady_map(120, 0.0)
-    made = fit(marks(times), line, line, Placement("a"), 5.0, Rule(Grid(4)))  # type: ignore[arg-type]
+    made = fit(marks(times), line, following(line, line, 0.0, 5.0), line, 5.0, Rule(Grid(4)))  # type: ignore[arg-type]
     return made, notes_held(made, pauses)
 
 
@@ -57,9 +57,9 @@ class HeldNotesTest(unittest.TestCase):
         # Played at 120, the session runs at 60: all of it lasts twice as long, notes too; what a peg adds is
         # taken by the pause.
         own, session = steady_map(120, 0.0), steady_map(60, 0.0)
-        made = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, None)  # type: ignore[arg-type]
+        made = fit(marks([0.5, 1.06]), own, following(own, session, 0.0, 2.0), session, 2.0, None)  # type: ignore[arg-type]
         self.assertIs(notes_held(made, [(0.78, 1.055)]), made)
-        pulled = fit(marks([0.5, 1.06]), own, session, Placement("a"), 2.0, Rule(Grid(4)))  # type: ignore[arg-type]
+        pulled = fit(marks([0.5, 1.06]), own, following(own, session, 0.0, 2.0), session, 2.0, Rule(Grid(4)))  # type: ignore[arg-type]
         np.testing.assert_allclose(
             notes_held(pulled, [(0.78, 1.055)]).time_map.to_target([0.5, 0.78, 1.06]),
             [1.0, 1.56, 2.0],

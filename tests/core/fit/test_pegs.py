@@ -2,7 +2,8 @@ import unittest
 
 import numpy as np
 
-from combpace.core.clocks import Placement, SessionTimes, TakeTimes, take_times
+from combpace.core.clocks import SessionTimes, TakeTimes, take_times
+from combpace.core.fit.follow import following, placed
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.onsets.detect import Onsets
@@ -17,7 +18,15 @@ PLAYED = [0.012, 0.497, 1.03, 1.509, 1.94, 2.5]
 
 class RuleTest(unittest.TestCase):
     def fitted(self, rule: Rule | None, times: list[float] | None = None, **more: object):  # type: ignore[no-untyped-def]
-        return fit(marks(PLAYED if times is None else times), OWN, SESSION, Placement("a"), 4.0, rule, **more)  # type: ignore[arg-type]
+        return fit(
+            marks(PLAYED if times is None else times),
+            OWN,
+            following(OWN, SESSION, 0.0, 4.0),
+            SESSION,
+            4.0,
+            rule,
+            **more,
+        )  # type: ignore[arg-type]
 
     def test_full_strength_puts_every_onset_on_the_grid(self) -> None:
         made = self.fitted(Rule(Grid(4)))
@@ -54,14 +63,17 @@ class RuleTest(unittest.TestCase):
     def test_start_and_end_are_held_and_outside_a_range_nothing_moves(self) -> None:
         made = self.fitted(Rule(Grid(4), bars=(2, 2)), [0.52, 1.03, 2.03, 2.52, 3.48])
         self.assertEqual((made.time_map.target_s[0], made.time_map.target_s[-1]), (0.0, 4.0))
-        np.testing.assert_allclose(made.time_map.to_target([0.52, 1.03, 1.5]), [0.52, 1.03, 1.5], atol=1e-9)
+        # Up to the last attack before the range; from there to it sound is stretched.
+        np.testing.assert_allclose(made.time_map.to_target([0.52, 1.03]), [0.52, 1.03], atol=1e-9)
         np.testing.assert_allclose(made.time_map.to_target([2.03, 2.52]), [2.0, 2.5], atol=1e-9)
 
     def test_nothing_moves_outside_of_a_range_also_after_its_last_bar(self) -> None:
         # The downbeat after bar 2, 20 ms late at 4.02 s, and all after it stay to the sample; so does all
         # before bar 2.
         times = [0.52, 1.03, 1.98, 2.53, 3.04, 3.47, 4.02, 4.55]
-        made = fit(marks(times), OWN, SESSION, Placement("a"), 6.0, Rule(Grid(4), bars=(2, 2)))
+        made = fit(
+            marks(times), OWN, following(OWN, SESSION, 0.0, 6.0), SESSION, 6.0, Rule(Grid(4), bars=(2, 2))
+        )
         outside = np.concatenate([np.linspace(0.0, 1.03, 9), np.linspace(4.02, 6.0, 9)])
         np.testing.assert_allclose(made.time_map.to_target(outside), outside, atol=1e-9)
         np.testing.assert_allclose(
@@ -140,12 +152,19 @@ class WhoWinsTest(unittest.TestCase):
     def test_of_two_as_near_the_stronger_is_pulled(self) -> None:
         for strengths, winner in (([0.3, 0.8], 1.02), ([0.8, 0.3], 0.98)):
             onsets = Onsets(take_times([0.98, 1.02]), np.array(strengths), np.full(2, 0.9))
-            made = fit(onsets, OWN, SESSION, Placement("a"), 4.0, Rule(Grid(4)))
+            made = fit(onsets, OWN, following(OWN, SESSION, 0.0, 4.0), SESSION, 4.0, Rule(Grid(4)))
             self.assertEqual([peg.take_s for peg in made.pegs], [winner])
 
     def test_what_is_ignored_in_note_values(self) -> None:
         # A thirty-second at 120 BPM is 62.5 ms.
-        made = fit(marks([0.05, 1.07]), OWN, SESSION, Placement("a"), 4.0, Rule(Grid(4), ignore_beyond=0.125))
+        made = fit(
+            marks([0.05, 1.07]),
+            OWN,
+            following(OWN, SESSION, 0.0, 4.0),
+            SESSION,
+            4.0,
+            Rule(Grid(4), ignore_beyond=0.125),
+        )
         self.assertEqual([peg.take_s for peg in made.pegs], [0.05])
         self.assertEqual((list(made.riding), made.reasons), ([1.07], ("ignored",)))
 
@@ -156,8 +175,8 @@ class WhoWinsTest(unittest.TestCase):
             made = fit(
                 marks([0.5, 1.0, 1.2, 1.4, 2.0]),
                 OWN,
+                following(OWN, SESSION, 0.0, 4.0),
                 SESSION,
-                Placement("a"),
                 4.0,
                 Rule(Grid(4), strength=0.0),
                 [HandPeg(1.2, session_s=pulled_to)],
@@ -170,7 +189,9 @@ class TwoPacesTest(unittest.TestCase):
     def test_a_take_of_another_tempo_follows_the_session(self) -> None:
         own: TempoMap[TakeTimes] = steady_map(100, 0.0)
         session: TempoMap[SessionTimes] = steady_map(120, 2.0)
-        made = fit(marks(np.arange(8) * 0.6), own, session, Placement("loop"), 4.8, Rule(Grid(4)))
+        made = fit(
+            marks(np.arange(8) * 0.6), own, following(own, session, 0.0, 4.8), session, 4.8, Rule(Grid(4))
+        )
         np.testing.assert_allclose(
             made.time_map.to_target(np.arange(8) * 0.6), 2 + np.arange(8) * 0.5, atol=1e-9
         )
@@ -182,7 +203,7 @@ class TwoPacesTest(unittest.TestCase):
         )
         own: TempoMap[TakeTimes] = session.shifted(-1.0)  # type: ignore[assignment]
         played = times + np.array([0.01, -0.01, 0.02, 0, -0.02, 0.01])
-        made = fit(marks(played), own, session, Placement("a", 1.0), 3.2, Rule(Grid(4)))
+        made = fit(marks(played), own, placed(1.0, 3.2), session, 3.2, Rule(Grid(4)))
 
         np.testing.assert_allclose(made.time_map.to_target(played), times + 1.0, atol=1e-9)
         # Where the music was on the line already nothing else has moved: the take keeps its own pace.

@@ -28,7 +28,7 @@ def drifting() -> np.ndarray:
 
 class CourseTest(unittest.TestCase):
     def measured(self, true: Callable[[], np.ndarray]) -> np.ndarray:
-        """Of each seed: (what is left of the scatter, how alike they are, rms and most off the course, ms)."""
+        """Of each seed: (scatter left, how alike both are, rms and most off the course, ms)."""
         rows = []
         for seed in range(SEEDS):
             feel = np.random.default_rng(seed).normal(0.0, SCATTER_S, BEATS)

@@ -1,7 +1,8 @@
 """The rule that makes pegs, and the time map that pegs make.
 
-An onset's musical place is read through its take's own pace; the rule says where it should be; its new time
-is found through the session's map. Pegs of a rule are derived anew each time and never stored.
+Which place an onset belongs to is read through the beats of its take; where it lies if no rule acts is
+`follow`; the rule pulls what lies between that and its grid line. What no peg holds goes along with those
+beside it. Pegs of a rule are derived anew each time and never stored.
 """
 
 from __future__ import annotations
@@ -14,19 +15,21 @@ import numpy as np
 
 from combpace.core.clocks import (
     FloatArray,
-    Placement,
     Quarters,
     SessionTimes,
     TakeTimes,
     session_times,
     take_times,
 )
+from combpace.core.fit.follow import Follow
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 
+# Why an onset rides that a rule of some bars does not ask.
+OUTSIDE = "outside the bars"
 # Beyond these factors a segment no longer sounds played: it is shown and listed.
 FACTOR_LIMITS = (0.5, 2.0)
 # Pegs that would leave less than this between them cannot both hold.
@@ -34,21 +37,18 @@ LEAST_GAP_S = 0.002
 LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
 # So many onsets on either side give way to a pull by hand.
 MOST_GROWN = 8
-# What holds the end of a range keeps this far from what is pulled in it.
-HELD_APART_S = 0.002
 # An onset so near to one that is pulled by hand is that one.
 BY_HAND_S = 0.005
-# Where the maps put nothing farther than this from where it was played, its beats need no points of their
-# own; else each beat has one where no peg is nearer than this share of it.
-SAME_PACE_S, HOLDS_BEATS = 0.001, 0.4
+# A moment at which the way of following turns is a point of the time map where no other is nearer than this.
+TURNS_APART_S = 0.25
 
 
 @dataclass(frozen=True, slots=True)
 class Peg:
     """An onset tied to a target.
 
-    own_s  where the onset would lie if nothing but the maps moved it
-    kind   "pulled", "left alone", "hand", or "held" for the edges of the edit
+    own_s  where the onset lies if no rule acts
+    kind   "pulled", "left alone", "hand", or "held" for the attacks beside a range
     """
 
     take_s: float
@@ -80,7 +80,7 @@ class Fit:
 
     @property
     def moves_ms(self) -> FloatArray:
-        """How far each peg of the rule or hand moves its onset against riding with the maps alone, ms."""
+        """How far each peg of the rule or hand moves its onset from where it lies if no rule acts, ms."""
         return np.array(
             [1000.0 * (peg.target_s - peg.own_s) for peg in self.pegs if peg.kind in ("pulled", "hand")]
         )
@@ -88,9 +88,9 @@ class Fit:
 
 def fit(
     onsets: Onsets,
-    own_pace: TempoMap[TakeTimes],
+    beats: TempoMap[TakeTimes],
+    follow: Follow,
     session_map: TempoMap[SessionTimes],
-    placement: Placement,
     duration_s: float,
     rule: Rule | None,
     hand: Sequence[HandPeg] = (),
@@ -98,21 +98,25 @@ def fit(
     """Make pegs and the time map of one take.
 
     onsets      take time
-    rule        None makes no pegs: the take follows the map through its own pace only
-    Returns     a strictly increasing map over [0, duration_s]; where both paces agree, nothing moves outside
-                the pegs
+    beats       when its beats were struck: they say which place an onset belongs to
+    follow      where it lies if no rule acts
+    rule        None makes no pegs: the take only follows
+    Returns     a strictly increasing map over [0, duration_s]; where it follows as it was played, nothing
+                moves outside the pegs
     """
-    pulled, riding, reasons = _by_rule(onsets, own_pace, session_map, rule)
-    by_hand = [_by_hand(peg, own_pace, session_map) for peg in hand]
+    pulled, riding, reasons = _by_rule(onsets, beats, follow, session_map, rule)
+    by_hand = [_by_hand(peg, follow, session_map) for peg in hand]
     pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > BY_HAND_S for other in by_hand)]
+    outside = np.array([time for time, why in zip(riding, reasons, strict=True) if why == OUTSIDE])
     if rule is not None and rule.bars is not None:
-        pulled += _edges(rule.bars, pulled, onsets, own_pace, session_map, duration_s)
+        pulled += _beside(pulled, outside, follow, session_map)
     pegs, crowded = _in_order([*by_hand, *pulled])
     pegs, given_way = _grown(pegs)
     riding += [peg.take_s for peg in (*crowded, *given_way)]
     reasons += ["no room"] * len(crowded) + ["gave way"] * len(given_way)
+    struck = np.asarray(onsets.times) if rule is None else outside
     coarse = rule is not None and rule.coarse
-    pegs, points = _points(pegs, own_pace, session_map, placement, duration_s, coarse=coarse)
+    pegs, points = _points(pegs, follow, None if coarse else struck, duration_s)
     order = sorted(range(len(riding)), key=riding.__getitem__)
     return Fit(
         tuple(pegs),
@@ -123,22 +127,26 @@ def fit(
 
 
 def _by_rule(
-    onsets: Onsets, own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes], rule: Rule | None
+    onsets: Onsets,
+    beats: TempoMap[TakeTimes],
+    follow: Follow,
+    session_map: TempoMap[SessionTimes],
+    rule: Rule | None,
 ) -> tuple[list[Peg], list[float], list[str]]:
     if rule is None or not len(onsets):
         return [], [], []
-    own = own_pace.to_quarters(onsets.times)
+    own = beats.to_quarters(onsets.times)
     goal = rule.grid.nearest(own, session_map)
     if rule.coarse:
         # Every attack is asked of its bar line, and counts where it lies within an eighth of a bar of it.
         lines, reach_q = _lines(own, session_map)
         goal = Quarters(lines)
-    own_s, goal_s = session_map.to_seconds(own), session_map.to_seconds(goal)
+    own_s, goal_s = follow(np.asarray(onsets.times)), session_map.to_seconds(goal)
     distance = goal_s - own_s
     limit = np.full(len(own), np.inf if rule.ignore_beyond_ms is None else rule.ignore_beyond_ms / 1000.0)
     if rule.ignore_beyond is not None:
-        reach = session_map.to_seconds(Quarters(goal + np.sign(own - goal) * rule.ignore_beyond)) - goal_s
-        limit = np.minimum(limit, np.where(own == goal, np.inf, np.abs(reach)))
+        reach = session_map.to_seconds(Quarters(goal - np.sign(distance) * rule.ignore_beyond)) - goal_s
+        limit = np.minimum(limit, np.where(distance == 0, np.inf, np.abs(reach)))
     reason = np.full(len(own), "", dtype=object)
     reason[np.abs(distance) > limit] = "ignored"
     if rule.coarse:
@@ -149,17 +157,15 @@ def _by_rule(
             session_map.bar_line(bar_index(rule.bars[1]) + 1),
         )
         # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
-        reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = "outside the bars"
+        reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = OUTSIDE
     _share_places(reason, goal, distance, onsets.strength, rule)
     if rule.keep_lag and np.any(reason == ""):
         # Early or late as a whole is how it was played: the scatter alone shrinks.
-        lag_s = float(np.median(-distance[reason == ""]))
-        goal = session_map.to_quarters(session_times(goal_s + lag_s))
-        distance = distance + lag_s
+        distance = distance - float(np.median(distance[reason == ""]))
     alone = np.abs(distance) * 1000.0 < rule.leave_alone_ms
     strength = 1.0 if rule.coarse else rule.strength
-    places = np.where(alone, own, own + strength * (goal - own))
-    targets = session_map.to_seconds(Quarters(places))
+    targets = np.where(alone, own_s, own_s + strength * distance)
+    places = session_map.to_quarters(session_times(targets))
     pegs, riding, reasons = [], [], []
     for i in range(len(own)):
         if reason[i]:
@@ -206,54 +212,28 @@ def _lines(own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[FloatArr
     return np.where(at - low <= high - at, low, high), (high - low) / 8.0
 
 
-def _by_hand(peg: HandPeg, own_pace: TempoMap[TakeTimes], session_map: TempoMap[SessionTimes]) -> Peg:
-    own_s = session_map.second(own_pace.place(peg.take_s))
+def _by_hand(peg: HandPeg, follow: Follow, session_map: TempoMap[SessionTimes]) -> Peg:
+    own_s = follow.at(peg.take_s)
     if peg.session_s is not None:
         return Peg(peg.take_s, own_s, peg.session_s, session_map.place(peg.session_s), "hand", 2.0)
     assert peg.quarters is not None
     return Peg(peg.take_s, own_s, session_map.second(peg.quarters), peg.quarters, "hand", 2.0)
 
 
-def _edges(
-    bars: tuple[int, int],
-    pulled: Sequence[Peg],
-    onsets: Onsets,
-    own_pace: TempoMap[TakeTimes],
-    session_map: TempoMap[SessionTimes],
-    duration_s: float,
+def _beside(
+    pulled: Sequence[Peg], outside: FloatArray, follow: Follow, session_map: TempoMap[SessionTimes]
 ) -> list[Peg]:
-    """Held places at both ends of a range of bars, so that nothing outside of it moves: its first line, or
-    where the attack that opens it leaves no room after that line, the attack before; the downbeat after the
-    range holds where it was played."""
-    first, last = session_map.bar_line(bar_index(bars[0])), session_map.bar_line(bar_index(bars[1]) + 1)
-    times = np.asarray(onsets.times)
-    moving = [peg.take_s for peg in pulled]
-    at = own_pace.second(first)
-    opening = min(pulled, key=lambda peg: peg.take_s, default=None)
-    if opening is not None and not _room_from(at, session_map.second(first), opening):
-        before = times[times < min(moving) - HELD_APART_S]
-        at = max(float(before[-1]) if len(before) else 0.0, at - 60.0 / own_pace.bpm_at(first))
-    end = own_pace.second(last)
-    near = times[
-        np.abs(times - end)
-        < 0.5 * 60.0 / own_pace.bpm_at(last) * session_map.meter_of(bar_index(bars[1])).beat_quarters
+    """The last attack before a range and the first after it hold where they lie if no rule acts: only between
+    these and the range is sound stretched.
+    """
+    if not pulled:
+        return []
+    first, last = min(peg.take_s for peg in pulled), max(peg.take_s for peg in pulled)
+    held = [*outside[outside < first][-1:], *outside[outside > last][:1]]
+    return [
+        Peg(float(time), follow.at(time), follow.at(time), session_map.place(follow.at(time)), "held", 0.0)
+        for time in held
     ]
-    if len(near):
-        end = float(near[int(np.argmin(np.abs(near - end)))])
-    edges = []
-    for moment in (at, end):
-        if 0 < moment < duration_s and all(abs(moment - other) > HELD_APART_S for other in moving):
-            place = own_pace.place(moment)
-            edges.append(
-                Peg(moment, session_map.second(place), session_map.second(place), place, "held", 0.0)
-            )
-    return edges
-
-
-def _room_from(take_s: float, target_s: float, peg: Peg) -> bool:
-    """Whether what lies between a held place and a peg after it is stretched by no more than the limits."""
-    source, target = peg.take_s - take_s, peg.target_s - target_s
-    return source > HELD_APART_S and target > 0 and FACTOR_LIMITS[0] <= target / source <= FACTOR_LIMITS[1]
 
 
 def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
@@ -305,49 +285,54 @@ def _room(a: Peg, b: Peg) -> bool:
 
 
 def _points(
-    pegs: list[Peg],
-    own_pace: TempoMap[TakeTimes],
-    session_map: TempoMap[SessionTimes],
-    placement: Placement,
-    duration_s: float,
-    *,
-    coarse: bool,
+    pegs: list[Peg], follow: Follow, struck: FloatArray | None, duration_s: float
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
-    """Pegs, both ends, and - where the paces differ - the beats between pegs that nothing else holds; coarse:
-    no beats, what lies between
-    two pegs stays in proportion."""
-
-    beats = own_pace.times_s[(own_pace.times_s > 0) & (own_pace.times_s < duration_s)]
-    held = np.concatenate([[0.0], beats, [duration_s]])
-    # Where the maps alone would put both ends and the beats between.
-    through = session_map.to_seconds(own_pace.to_quarters(take_times(held)))
-    ends = [(0.0, float(through[0])), (duration_s, float(through[-1]))]
-    moved = np.abs(through - (held + placement.offset_s))
+    """Pegs, both ends, and what follows: attacks that no rule acts on, and where the way of following turns
+    between them; without `struck` what lies between pegs stays in proportion. What pegs move goes along
+    between them, and dies away at both ends.
+    """
     pegs = [peg for peg in pegs if 0 <= peg.take_s < duration_s]
+    first, last = (0.0, follow.at(0.0)), (duration_s, follow.at(duration_s))
     while True:
         points = [(peg.take_s, peg.target_s) for peg in pegs if peg.take_s > 0]
         at_zero = [peg for peg in pegs if peg.take_s <= 0]
-        start = (0.0, at_zero[0].target_s) if at_zero else ends[0]
+        start = (0.0, at_zero[0].target_s) if at_zero else first
         # A pull right beside an end takes the end along: there is nothing between them to stretch.
         if points and not _fair(start, points[0]):
             start = (0.0, points[0][1] - points[0][0])
-        end = ends[1]
+        end = last
         if points and not _fair(points[-1], end):
             end = (duration_s, points[-1][1] + duration_s - points[-1][0])
         if end[1] > start[1] and end[0] > start[0]:
             break
         pegs = pegs[:-1]
     points = [start, *points, end]
-    if float(moved.max()) > SAME_PACE_S and not coarse:
-        times = np.array([time for time, _ in points])
-        for time, target in zip(beats.tolist(), through[1:-1].tolist(), strict=True):
-            period = 60.0 / own_pace.bpm_at(own_pace.place(time))
-            at = int(np.searchsorted(times, time))
-            near = min(abs(time - times[at - 1]), abs(times[min(at, len(times) - 1)] - time))
-            if near > HOLDS_BEATS * period:
-                points.append((time, target))
-        points = _monotone(sorted(points), {peg.take_s for peg in pegs} | {0.0, duration_s})
+    if struck is not None and not follow.as_played:
+        firm = {peg.take_s for peg in pegs} | {0.0, duration_s}
+        points = _monotone(sorted([*points, *_more(points, follow, struck, duration_s)]), firm)
     return pegs, points
+
+
+def _more(
+    points: Sequence[tuple[float, float]], follow: Follow, struck: FloatArray, duration_s: float
+) -> list[tuple[float, float]]:
+    """Points between others at which a take that follows turns: attacks first, for there sound is joined
+    best; each moved by what those beside it are.
+    """
+    times, targets = (np.array(values) for values in zip(*points, strict=True))
+    moved = targets - follow(times)
+    if len(follow.source_s) < 3:
+        # One factor throughout.
+        return []
+    free = struck[(struck > 0) & (struck < duration_s)]
+    free = free[np.abs(free[:, None] - times[None, :]).min(axis=1) > LEAST_GAP_S] if len(free) else free
+    held = np.sort(np.concatenate([times, free]))
+    turns = follow.source_s[1:-1]
+    near = np.clip(np.searchsorted(held, turns), 1, len(held) - 1)
+    apart = np.minimum(turns - held[near - 1], held[near] - turns)
+    at = np.concatenate([free, turns[apart > TURNS_APART_S]])
+    along = np.interp(at, times, moved)
+    return list(zip(at.tolist(), (follow(at) + along).tolist(), strict=True))
 
 
 def _fair(a: tuple[float, float], b: tuple[float, float]) -> bool:

@@ -181,3 +181,28 @@ def robust_line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float
             break
         robust = following
     return slope, intercept, spread
+
+
+# Playing leaves its tempo where so many beats or more to its end lie so far from where it has them.
+LEFT_S, LAST_BEATS = 0.030, 4
+
+
+def late_s(pace: TempoMap[ClockT], bpm: float, bar_1_s: float) -> FloatArray:
+    """How much later than one tempo each beat comes, seconds; shape (beats,).
+
+    bpm      counted beats a minute; bar_1_s: where the tempo has the line of bar 1
+    """
+    late: FloatArray = pace.times_s - bar_1_s - 60.0 / bpm * pace.quarters / pace.meters[0].beat_quarters
+    return late
+
+
+def leaves_at(pace: TempoMap[ClockT], bpm: float, bar_1_s: float) -> int | None:
+    """Index of the beat from which on playing has left one tempo for good; None where it keeps it."""
+    if len(pace.knots) < 4 * LAST_BEATS:
+        return None
+    late = late_s(pace, bpm, bar_1_s)
+    left = np.abs(late - np.median(late)) > LEFT_S
+    here = len(left) if left[-1] else 0
+    while here and left[here - 1]:
+        here -= 1
+    return None if not left[-1] or len(left) - here < LAST_BEATS else here

@@ -159,7 +159,11 @@ class MapPart(Part):
     @property
     def settled(self) -> bool:
         """Whether the knots that were given, or the steady map, hold everything that is stated."""
-        return all(one.knotted or isinstance(one, TempoStatement) for one in self.statements)
+        return all(one.knotted or self._as_it_is(one) for one in self.statements)
+
+    def _as_it_is(self, one: Statement) -> bool:
+        """Whether a statement is of a tempo that the map has, or has none of."""
+        return isinstance(one, TempoStatement) and (self.kind != "steady" or one.bpm == self.bpm)
 
     @property
     def stated_bpm(self) -> float | None:

@@ -372,7 +372,8 @@ def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
         return {"before": 0, "after": 0}
     own = pace.to_quarters(times)
     goal = session_map.to_seconds(made.choice.rule.grid.nearest(own, session_map))
-    before, after = session_map.to_seconds(own) - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
+    lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
+    before, after = lies - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
     return {
         "before": round(100 * float(np.mean(np.abs(before) < 0.010))),
         "after": round(100 * float(np.mean(np.abs(after) < 0.010))),

@@ -10,6 +10,7 @@ import numpy as np
 
 from combpace.core.analysis.hats import HIGHS, suggested_bpm
 from combpace.core.analysis.lateness import lateness_s, left_by_an_encoder
+from combpace.core.tempo.drift import late_s, leaves_at
 from combpace.core.tempo.measure import end_offset, middle_tempo, note_lengths_ms
 from combpace.core.tempo.meters import bar_number
 from combpace.core.tempo.proposal import Proposal, propose
@@ -19,9 +20,6 @@ from combpace.stations.station import Action, Place
 
 # Tempi nearer than this, in BPM, are one.
 SAME_BPM = 5e-4
-# The last beats have left a tempo where they lie so far from it, and so many of them: a single one is a
-# stroke.
-LEFT_S, LAST_BEATS = 0.030, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,26 +227,17 @@ class Leaving:
 def leaves(state: SessionState, facts: Mapping[str, Any]) -> Leaving | None:
     """Where playing that is steady as a whole leaves its tempo for good; None where it keeps it."""
     pace = state.own_pace(state.need_lead().id)
-    if facts["verdict"] != "steady" or pace is None or len(pace.knots) < 4 * LAST_BEATS:
+    if facts["verdict"] != "steady" or pace is None:
         return None
-    late = _late_s(pace, facts)
-    left = np.abs(late - np.median(late)) > LEFT_S
-    here = len(left) if left[-1] else 0
-    while here and left[here - 1]:
-        here -= 1
-    if not left[-1] or len(left) - here < LAST_BEATS:
+    here = leaves_at(pace, facts["bpm"], facts["first_downbeat_s"])
+    if here is None:
         return None
+    late = late_s(pace, facts["bpm"], facts["first_downbeat_s"])
     at_end = at_the_end(state, facts)(facts["bpm"])
     return Leaving(
         bar_number(pace.bar_of(float(pace.quarters[here]))),
         1000 * float(late[-1]) if at_end is None else at_end,
     )
-
-
-def _late_s(pace: Any, facts: Mapping[str, Any]) -> Any:
-    """How much later than one tempo each beat comes, s; shape (beats,)."""
-    beat = pace.meters[0].beat_quarters
-    return pace.times_s - facts["first_downbeat_s"] - 60.0 / facts["bpm"] * pace.quarters / beat
 
 
 def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
@@ -258,7 +247,7 @@ def course_words(state: SessionState, facts: Mapping[str, Any]) -> str:
     if pace is None or len(pace.knots) < 5:
         return ""
     if facts["verdict"] == "steady":
-        late = _late_s(pace, facts)
+        late = late_s(pace, facts["bpm"], facts["first_downbeat_s"])
         left = leaves(state, facts)
         if left is not None:
             return f"from bar {left.bar} on beats leave its tempo; {left.end}"

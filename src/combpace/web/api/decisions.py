@@ -17,8 +17,9 @@ from combpace.session import decisions
 from combpace.session.data_folder import DataFolder
 from combpace.session.decisions import Change
 from combpace.session.foresight import as_if, foreseen
+from combpace.session.led import led_by
 from combpace.session.page_forms import MapTable, PieceRow
-from combpace.session.state import SessionState, led_by, session_state
+from combpace.session.state import SessionState, session_state
 from combpace.session.take_names import clean_name
 from combpace.stations import registry
 from combpace.stations.bars.map_in import read_file
