@@ -269,15 +269,28 @@ class FitTest(PlaceTest):
         self.act("rule", take=self.loose, field="strength", value="50")
         self.assertIsNone(fits.proof_of(self.seen(), fits.take_fit(self.seen(), self.loose)))
 
-    def test_a_peg_by_hand_alone_moves_nothing_else(self) -> None:
+    def test_the_first_pull_keeps_what_the_sentence_proposed(self) -> None:
         marks = np.asarray(self.seen().onsets(self.loose).times)
-        pace, line = self.seen().own_pace(self.loose), self.seen().need_map()
-        assert pace is not None
-        own = line.to_seconds(pace.to_quarters(self.seen().onsets(self.loose).times))
+        proposed = fits.take_fit(self.seen(), self.loose).fit.time_map.to_target(marks)
         self.act("peg", take=self.loose, take_s=float(marks[5]), quarters=5.25, session_s=None)
         made = fits.take_fit(self.seen(), self.loose).fit
         others = np.arange(len(marks)) != 5
-        np.testing.assert_allclose(made.time_map.to_target(marks[others]), own[others], atol=1e-6)
+        np.testing.assert_allclose(made.time_map.to_target(marks[others]), proposed[others], atol=1e-9)
+        self.assertAlmostEqual(
+            float(made.time_map.to_target(marks[5])[0]), self.seen().need_map().second(5.25), places=9
+        )
+
+    def test_what_is_given_back_as_played_lies_where_no_rule_acts_and_switches_none_on(self) -> None:
+        marks = np.asarray(self.seen().onsets(self.loose).times)
+        lies = self.seen().follow(self.loose)(marks)
+        self.act("as-played", take=self.loose, times_s=[float(marks[3])])
+        made = fits.take_fit(self.seen(), self.loose).fit
+        np.testing.assert_allclose(made.time_map.to_target(marks), lies, atol=1e-9)
+        kinds = {round(peg.take_s, 6): peg.kind for peg in made.pegs}
+        self.assertEqual(kinds[round(float(marks[3]), 6)], "as played")
+        self.act("rule", take=self.loose, field="strength", value="100")
+        made = fits.take_fit(self.seen(), self.loose).fit
+        self.assertAlmostEqual(float(made.time_map.to_target(marks[3])[0]), float(lies[3]), places=9)
 
     def test_its_own_lag_and_coarse_are_fields(self) -> None:
         self.assertIn(

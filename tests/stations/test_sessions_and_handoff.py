@@ -10,7 +10,7 @@ import soundfile as sf
 from combpace.core.errors import NotFoundError, ParameterError
 from combpace.drawing import picture
 from combpace.drawing.weave import weave_of
-from combpace.session import pieces, shelf, words
+from combpace.session import fits, pieces, shelf, words
 from combpace.session.decisions import decide
 from combpace.session.document.model import FORMAT, NewerFormatError
 from combpace.session.document.parts import read
@@ -118,6 +118,24 @@ class OldDocumentsTest(PlaceTest):
                 self.assertEqual([round(one, 1) for one in document.edits["TAKE"].added], [0.7])
                 self.assertEqual(str(document.rules["OTHER"].rule.grid), "1/8")
                 self.assertEqual([peg.quarters for peg in document.pegs["OTHER"].pegs], [3.5])
+
+    def test_form_8_says_once_that_its_sentence_sounds_different(self) -> None:
+        # Written by the program as it was then: one tempo, half strength, a peg by hand, one as played.
+        raw = (Path(__file__).parents[1] / "support" / "document_form_8.json").read_text()
+        parts = json.loads(raw.replace("TAKE", self.lead))
+        self.place.history.begin(self.session, 8, parts, "written by the eighth form")
+        most = fits.differs_ms(self.seen(), self.lead)
+        self.assertGreater(most, 0.5)
+        found = look(self.seen(), "fit", self.lead)[0]
+        self.assertIn(f"sounds different from before, by up to {most:.0f} ms", found.title)
+        assert found.keep is not None
+        before = self.seen().document.pegs[self.lead]
+        self.act(found.keep.name, **found.keep.args)
+        self.assertEqual(fits.differs_ms(self.seen(), self.lead), 0.0)
+        self.assertEqual(self.seen().document.pegs[self.lead], before)
+        self.assertNotIn("before", " ".join(one.title for one in look(self.seen(), "fit", self.lead)))
+        with self.assertRaises(ParameterError):
+            self.act(found.keep.name, **found.keep.args)
 
     def test_a_newer_form_is_refused_in_a_sentence(self) -> None:
         with self.assertRaises(NewerFormatError) as caught:

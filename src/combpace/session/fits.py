@@ -15,7 +15,7 @@ import numpy as np
 from combpace.core.clocks import TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.accents import Levels, accent_levels
-from combpace.core.fit.follow import Follow
+from combpace.core.fit.follow import Follow, following
 from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
 from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import Fit, fit
@@ -366,6 +366,32 @@ def as_played(seen: SessionState) -> list[TakeEntry]:
         and not is_fitted(seen, take.id)
         and seen.own_pace(take.id) is not None
     ]
+
+
+def differs_ms(seen: SessionState, take_id: str) -> float:
+    """By how much at most an onset lies elsewhere than where an older version of the program, which read
+    rules against the beats, had it; 0 where its sentence is not of that time.
+    """
+    timing = seen.document.timing_take(take_id)
+    choice, beats = seen.document.rules.get(timing), seen.own_pace(timing)
+    if choice is None or not choice.before or beats is None or in_pieces(seen, take_id):
+        return 0.0
+    found: float = seen.once("differs", lambda: _differs_ms(seen, timing, choice, beats), timing)
+    return found
+
+
+def _differs_ms(seen: SessionState, timing: str, choice: RuleChoice, beats: TempoMap[TakeTimes]) -> float:
+    marks, length = marks_of(seen, timing), seen.duration_s(timing)
+    made = take_fit(seen, timing)
+    if not len(marks):
+        return 0.0
+    offset = seen.document.take(timing).offset_s
+    by_beats = following(beats, seen.need_map(), offset, length)
+    pegs = seen.document.pegs.get(timing, TakePegs())
+    old = fit(_without(marks, pegs.rides), beats, by_beats, seen.need_map(), length, choice.rule, pegs.pegs)
+    times = np.asarray(marks.times)
+    apart = np.abs(old.time_map.to_target(times) - made.fit.time_map.to_target(times))
+    return 1000.0 * float(apart.max())
 
 
 def key_of(seen: SessionState, made: TakeFit, take_id: str) -> str:

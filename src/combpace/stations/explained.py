@@ -23,6 +23,12 @@ EXPLAINED: dict[str, Explanation] = {
         "If it is right, lock it. If not, choose the attack that belongs on the line and press D, "
         "or pull it there.",
     ),
+    "differs": Explanation(
+        "A fit that sounds different from before",
+        "This sentence was stated with an older version of the program. Strength, leave alone, ignore and "
+        "bars acted only on what lay between the beats then; what was struck on a beat always went to its "
+        "line. Now they act on all of it. Hear it; if it is right, say so, or change the sentence.",
+    ),
     "lost": Explanation(
         "What you stated does not hold",
         "The take was listened to anew, and in the beats that are heard now not everything can hold that you "

@@ -28,6 +28,8 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index
 
+# A peg by hand that holds an onset where it lies if no rule acts.
+AS_PLAYED = "as played"
 # Why an onset rides that a rule of some bars does not ask.
 OUTSIDE = "outside the bars"
 # Beyond these factors a segment no longer sounds played: it is shown and listed.
@@ -48,7 +50,7 @@ class Peg:
     """An onset tied to a target.
 
     own_s  where the onset lies if no rule acts
-    kind   "pulled", "left alone", "hand", or "held" for the attacks beside a range
+    kind   "pulled", "left alone", "hand", AS_PLAYED by hand, or "held" for the attacks beside a range
     """
 
     take_s: float
@@ -214,6 +216,8 @@ def _lines(own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[FloatArr
 
 def _by_hand(peg: HandPeg, follow: Follow, session_map: TempoMap[SessionTimes]) -> Peg:
     own_s = follow.at(peg.take_s)
+    if peg.as_played:
+        return Peg(peg.take_s, own_s, own_s, session_map.place(own_s), AS_PLAYED, 2.0)
     if peg.session_s is not None:
         return Peg(peg.take_s, own_s, peg.session_s, session_map.place(peg.session_s), "hand", 2.0)
     assert peg.quarters is not None
@@ -238,7 +242,7 @@ def _beside(
 
 def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
     """The pegs that can hold together; hand pegs first, then the stronger ones."""
-    rank = {"hand": 0, "held": 1, "pulled": 2, "left alone": 2}
+    rank = {"hand": 0, AS_PLAYED: 0, "held": 1, "pulled": 2, "left alone": 2}
     kept: list[Peg] = []
     moments: list[float] = []
     crowded: list[Peg] = []
@@ -265,7 +269,7 @@ def _grown(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
         for side in (-1, 1):
             for _ in range(MOST_GROWN):
                 at = kept.index(peg) + side
-                if not 0 <= at < len(kept) or kept[at].kind in ("hand", "held"):
+                if not 0 <= at < len(kept) or kept[at].kind in ("hand", AS_PLAYED, "held"):
                     break
                 other = kept[at]
                 source = peg.take_s - other.take_s

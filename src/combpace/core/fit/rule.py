@@ -51,8 +51,8 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class HandPeg:
-    """An onset pulled by hand: take time, and a musical place it caught, or a session time if it was
-    freed.
+    """An onset held by hand: take time, and a musical place it caught, or a session time if it was freed;
+    with neither it is as played, where it lies if no rule acts.
     """
 
     take_s: float
@@ -60,5 +60,9 @@ class HandPeg:
     session_s: float | None = None
 
     def __post_init__(self) -> None:
-        if (self.quarters is None) == (self.session_s is None):
+        if self.quarters is not None and self.session_s is not None:
             raise ParameterError("A peg by hand has either a musical place or a session time.")
+
+    @property
+    def as_played(self) -> bool:
+        return self.quarters is None and self.session_s is None

@@ -14,7 +14,7 @@ from combpace.core.stretch.blocks import StretchedSource
 from combpace.core.stretch.choose import Choice, choose_method, far_stretched
 
 # What is stretched by another version sounds otherwise: keys name it.
-STRETCH_VERSION = 10
+STRETCH_VERSION = 11
 METHODS = ("cut", "strike", "chord", "line")
 
 

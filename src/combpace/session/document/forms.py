@@ -93,10 +93,11 @@ class RuleForm(Form):
     method: str = "auto"
     first: list[str] = []
     accent: float = 0.0
+    before: bool = False
 
 
 class PegsForm(Form):
-    """`TakePegs`: [take_s, quarters or null, session_s or null] each."""
+    """`TakePegs`: [take_s, quarters or null, session_s or null] each; as played with neither."""
 
     pegs: list[tuple[float, float | None, float | None]] = []
     rides: list[float] = []

@@ -19,7 +19,7 @@ from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.statements import Stated
 from combpace.session.document.stated import LevelStatement, Part, Statement, TempoStatement, stated_of
 
-FORMAT = 8
+FORMAT = 9
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -213,6 +213,7 @@ class RuleChoice:
     """The sentence of one take: a rule and a method.
 
     accent 0-1: how much of a groove's accents its level takes
+    before it was stated when rules read what lies beside the beats, and nobody heard it since
     first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the
            clearest first
     """
@@ -221,6 +222,7 @@ class RuleChoice:
     method: str = "auto"
     first: tuple[str, ...] = ()
     accent: float = 0.0
+    before: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -200,6 +200,7 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         "method": choice.method,
         **({"first": list(choice.first)} if choice.first else {}),
         **({"accent": choice.accent} if choice.accent else {}),
+        **({"before": True} if choice.before else {}),
     }
 
 
@@ -216,7 +217,7 @@ def rule_from(value: Mapping[str, Any]) -> RuleChoice:
         form.keep_lag,
         form.coarse,
     )
-    return RuleChoice(rule, form.method, tuple(form.first), form.accent)
+    return RuleChoice(rule, form.method, tuple(form.first), form.accent, form.before)
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:

@@ -98,6 +98,16 @@ def _from_7(parts: Parts) -> Parts:
     return {**parts, "map": {**old, "statements": [{**one, "knotted": True} for one in old["statements"]]}}
 
 
+def _from_8(parts: Parts) -> Parts:
+    """A rule reads what an onset lies beside the pace. Up to then it read what it lay beside the beats, so
+    that what was struck on one never moved: such sentences are said to sound different until they are heard.
+    """
+    return {
+        name: {**value, "before": True} if name.startswith("rule:") and value is not None else value
+        for name, value in parts.items()
+    }
+
+
 def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
     line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
@@ -121,4 +131,5 @@ UPGRADES: dict[int, Callable[[Parts], Parts]] = {
     5: _from_5,
     6: _from_6,
     7: _from_7,
+    8: _from_8,
 }

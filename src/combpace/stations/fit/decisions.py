@@ -113,7 +113,7 @@ def rule(state: SessionState, args: RuleArgs) -> Change:
         )
     else:
         choice = _changed(now, args.field, args.value)
-    choice = _groove_lies(state, timing, choice)
+    choice = replace(_groove_lies(state, timing, choice), before=False)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
     return Change(
         parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}"
@@ -245,7 +245,7 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
     loops, and what was kept as it was fitted; pegs by hand stay.
     """
     timing = state.document.timing_take(args.take)
-    choice = state.document.rules.get(timing, default_rule())
+    choice = replace(state.document.rules.get(timing, default_rule()), before=False)
     every = other_takes(state, timing)
     others = [
         entry for entry in every if (ticked(state, entry) if args.takes is None else entry.id in args.takes)
@@ -265,6 +265,20 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
         parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own))
     names = ", ".join(one.name for one in others)
     return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
+
+
+@decision("rule-heard", TakeArgs)
+def rule_heard(state: SessionState, args: TakeArgs) -> Change:
+    """A sentence that an older version of the program read otherwise is meant as it sounds now."""
+    timing = state.document.timing_take(args.take)
+    choice = state.document.rules.get(timing)
+    name = state.document.take(timing).name
+    if choice is None or not choice.before:
+        raise ParameterError(f"{name} sounds as it did. Nothing was changed.")
+    return Change(
+        {f"rule:{timing}": forms.rule_part(replace(choice, before=False))},
+        f"{name} is right as it sounds now.",
+    )
 
 
 @decision("peg", PegArgs)
@@ -296,7 +310,7 @@ def peg(state: SessionState, args: PegArgs) -> Change:
         else ""
     )
     return Change(
-        _pegs(state, timing, new),
+        _pegs(state, timing, new, default_rule()),
         f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}",
     )
 
@@ -323,11 +337,9 @@ def phrase(state: SessionState, args: PhraseByArgs) -> Change:
 
 @decision("as-played", PhraseArgs)
 def as_played(state: SessionState, args: PhraseArgs) -> Change:
-    """Give onsets back as they were played: each is held at its own musical place, whatever the rule says."""
+    """Give onsets back as they were played: each is held where it lies if no rule acts."""
     timing, times = _phrase(state, args)
-    pace = state.own_pace(timing)
-    assert pace is not None
-    new = _joined(state, timing, [HandPeg(time, pace.place(time)) for time in times])
+    new = _joined(state, timing, [HandPeg(time) for time in times])
     return Change(_pegs(state, timing, new), f"{words.count(len(times), 'onset')} as played again.")
 
 
@@ -395,8 +407,11 @@ def _joined(state: SessionState, timing: str, made: list[HandPeg]) -> TakePegs:
     cross.
     """
     line, pegs = state.need_map(), state.document.pegs.get(timing, TakePegs())
+    beats = state.own_pace(timing)
 
     def goal(one: HandPeg) -> float:
+        if one.as_played and beats is not None:
+            return state.lies(timing, beats, state.duration_s(timing)).at(one.take_s)
         return line.second(one.quarters) if one.quarters is not None else float(one.session_s or 0.0)
 
     def holds(other: HandPeg) -> bool:
@@ -427,11 +442,14 @@ def ride(state: SessionState, args: RideArgs) -> Change:
     return Change(_pegs(state, timing, new), f"{words.count(len(args.times_s), 'onset')} without a peg now.")
 
 
-def _pegs(state: SessionState, timing: str, pegs: TakePegs) -> dict[str, Any]:
-    """The take's pegs. One by hand alone switches no rule on: all other onsets stay where they are, and
-    hold.
+def _pegs(
+    state: SessionState, timing: str, pegs: TakePegs, first: RuleChoice | None = None
+) -> dict[str, Any]:
+    """The take's pegs. The first pull keeps what the sentence proposed, for that is what was seen; whatever
+    else holds onsets by hand switches no rule on: all others stay where they are.
     """
-    stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(as_played_rule())}
+    choice = first or as_played_rule()
+    stated = {} if timing in state.document.rules else {f"rule:{timing}": forms.rule_part(choice)}
     return {f"pegs:{timing}": forms.pegs_part(pegs), **stated}
 
 

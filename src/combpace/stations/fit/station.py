@@ -30,6 +30,8 @@ SAME_PART = 0.7
 LEAST_PERCENT, APART_PERCENT = 70, 2
 # How the groove in force is named among the grids on offer.
 OWN_GROOVE = "groove"
+# What moves by less than this sounds as it did, ms.
+SAME_MS = 0.5
 # On its place within this, as `core.fit.proof` has it.
 PROVED_MS = 1000 * WITHIN_S
 
@@ -75,7 +77,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     ):
         return []
     made = fits.take_fit(state, take_id)
-    found = []
+    found = _differs(state, take_id)
     time_map = made.fit.time_map
     pegged = {round(peg.take_s, 6): peg for peg in made.fit.pegs if peg.kind in ("pulled", "hand")}
     low, high = FACTOR_LIMITS
@@ -104,6 +106,27 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
             )
         )
     return [*found, *_proof_places(state, made)]
+
+
+def _differs(state: SessionState, take_id: str) -> list[Place]:
+    """That a sentence of an older version sounds different, said until it is heard or changed."""
+    most = fits.differs_ms(state, take_id)
+    if most < SAME_MS:
+        return []
+    name = state.document.take(state.document.timing_take(take_id)).name
+    return [
+        Place(
+            "whole take",
+            f"{name} sounds different from before, by up to {most:.0f} ms",
+            "strength, leave alone, ignore and bars act on what lies beside its pace now, and no longer only "
+            "between its beats; hear it",
+            None,
+            9.0,
+            None,
+            Action("It is right like this", "rule-heard", {"take": take_id}),
+            about="differs",
+        )
+    ]
 
 
 def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:

@@ -214,7 +214,7 @@ export function drawPegs(g, c, comb, host, way, bar, y, base, tall) {
     g.moveTo(ownX, base - 6);
     g.lineTo(x, y + 12);
     g.stroke();
-    clip(g, x, y + 1, kind === "hand", c.ink, c.ground);
+    clip(g, x, y + 1, kind === "hand" || kind === "as played", c.ink, c.ground);
   }
   for (const [takeS] of fit.riding) {
     const time = way?.toTarget(takeS) ?? takeS;

@@ -46,7 +46,7 @@ function side(beside, [low, high], { take, own, target }) {
     const factor = (target - itsTarget) / source,
       alone = (own - itsOwn) / source;
     const good = factor >= low && factor <= high,
-      firm = kind === "hand" || kind === "held" || alone < low || alone > high;
+      firm = kind === "hand" || kind === "as played" || kind === "held" || alone < low || alone > high;
     if (good || firm || gone === MOST_GROWN)
       return { from: Math.min(itsTarget, target), to: Math.max(itsTarget, target), factor, gone };
   }
