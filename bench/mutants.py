@@ -161,7 +161,7 @@ MUTANTS = (
         "np.sign(distance) * 2 * rule.ignore_beyond)",
         FIT,
     ),
-    Mutant("hand-peg rank", "core/fit/pegs.py", '"hand": 0, "held": 1', '"hand": 3, "held": 1', FIT),
+    Mutant("hand-peg rank", "core/fit/pegs.py", '"hand": 0, AS_PLAYED', '"hand": 3, AS_PLAYED', FIT),
     Mutant(
         "factor limit", "core/fit/pegs.py", "FACTOR_LIMITS = (0.5, 2.0)", "FACTOR_LIMITS = (0.25, 4.0)", FIT
     ),

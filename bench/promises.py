@@ -413,6 +413,103 @@ def beside_a_steady_kit(desk: Desk, sound: Sound) -> str:
     return take
 
 
+FEEL_BARS, FEEL_S = 64, 0.010
+
+
+def felt(drifting: bool, seed: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """(what the beats of 64 bars at 100 BPM lie beside their pace, when they are struck); drifting: faster
+    and slower by 3.5 % in 30 s.
+    """
+    even = [0.5]
+    for _ in range(4 * FEEL_BARS - 1):
+        even.append(even[-1] + 0.6 / (1 + (0.035 * np.sin(2 * np.pi * even[-1] / 30) if drifting else 0)))
+    feel = np.random.default_rng(seed).normal(0.0, FEEL_S, len(even))
+    return feel, np.array(even) + feel
+
+
+def pulled(desk: Desk, take: str, strength: int, **more: str) -> NDArray[np.float64]:
+    """When the strokes of a lead lie in the file that leaves, from the first of the session on."""
+    for field, value in {"strength": str(strength), "leave_alone": "0", "ignore": "nothing", **more}.items():
+        desk.act("rule", take=take, field=field, value=value)
+    made = desk.hand_off(takes=[take], start="lead-in", kind="wav32f")
+    return attack_starts(sound_of(made["tub kit fitted.wav"]), RATE)
+
+
+@promise("At 0, 50 and 100 % a lead keeps all, half and none of its feel, whether it is even or drifts")
+def feel_of_a_lead(desk: Desk) -> str:
+    said = []
+    for drifting, least, most, alike in ((False, 0.97, 1.03, 0.98), (True, 0.85, 1.0, 0.9)):
+        desk.begin("Drifting" if drifting else "Even")
+        feel, beats = felt(drifting, seed=3)
+        take = desk.bring("tub kit.wav", drums(beats))
+        desk.act("steady", bpm=100.0, bar_1_s=0.5)
+        lines = 0.5 + 0.6 * np.arange(len(beats))
+        for strength, share in ((0, 1.0), (50, 0.5), (100, 0.0)):
+            starts = pulled(desk, take, strength)
+            off = starts[np.argmin(np.abs(starts[None, :] - lines[:, None]), axis=1)] - lines
+            off -= np.median(off)
+            if share == 0.0:
+                usual, worst = 1000 * np.sqrt(np.mean(off**2)), 1000 * float(np.abs(off).max())
+                # A mark is heard up to two ms beside its stroke.
+                assert usual < 0.5 and worst < 3.0, f"at 100 % a stroke lies {worst:.1f} ms off its line"
+                said.append(f"at 100 % {usual:.2f} ms off the lines (rms), {worst:.1f} at most")
+                continue
+            kept, same = off.std() / feel.std(), float(np.corrcoef(off, feel)[0, 1])
+            assert share * least <= kept <= share * most, f"at {strength} % {kept:.2f} of it"
+            assert same >= alike, f"at {strength} % its own by {same:.3f}"
+            said.append(f"at {strength} % {kept:.2f} of its scatter, its own by {same:.3f}")
+    return "; ".join(said)
+
+
+@promise("With bars chosen what lies outside of them moves by nothing but what it follows")
+def outside_the_bars(desk: Desk) -> str:
+    desk.begin("Bars")
+    _, beats = felt(False, seed=5)
+    beats = beats[:64]
+    sound = drums(beats)
+    take = desk.bring("tub kit.wav", sound)
+    desk.act("steady", bpm=100.0, bar_1_s=0.5)
+    came, now = attack_starts(sound, RATE), pulled(desk, take, 100, bars="3-4")
+    assert len(came) == len(now), f"{len(came)} strokes became {len(now)}"
+    outside = (came < beats[8] - 0.05) | (came > beats[15] + 0.05)
+    # Where it lies if no rule acts: one factor throughout, for the kit is even.
+    along = np.polyval(np.polyfit(came[outside], now[outside], 1), came[outside])
+    moved, factor = 1000 * float(np.abs(now[outside] - along).max()), float(np.polyfit(came, now, 1)[0])
+    assert moved < 1.0, f"a stroke outside lies {moved:.2f} ms from where it follows to"
+    off = off_ms(now, 0.5 + 0.6 * np.arange(8, 16))
+    assert off < 2 * 1000 * NEAR_S, f"inside a stroke lies {off:.1f} ms off the grid"
+    return (
+        f"{int(outside.sum())} strokes outside lie {moved:.2f} ms at most from one factor of {factor:.5f}; "
+        f"inside {off:.2f} ms off the grid"
+    )
+
+
+@promise("`combpace fit` and the page make the same file, to the sample")
+def page_and_command_line(desk: Desk) -> str:
+    desk.begin("Same")
+    _, beats = felt(True, seed=7)
+    path, out = desk.folder / "tub kit.wav", desk.folder / "by command.wav"
+    sf.write(path, drums(beats[:96]), RATE, subtype="PCM_24")
+    take = desk.upload("tub kit.wav", path.read_bytes())
+    desk.act("steady", bpm=100.0, bar_1_s=0.5)
+    for field, value in {"strength": "60", "leave_alone": "0", "grid": "1/8", "method": "strike"}.items():
+        desk.act("rule", take=take, field=field, value=value)
+    made = desk.hand_off(takes=[take], start="lead-in", kind="wav32f")
+    page = sound_of(made["tub kit fitted.wav"])
+    wish = ["--bpm", "100", "--first-downbeat", "0.5", "--strength", "60", "--leave-alone-ms", "0"]
+    more = ["--grid", "1/8", "--ignore-beyond", "60", "--method", "strike", "-o", str(out)]
+    with contextlib.redirect_stdout(io.StringIO()):
+        assert command(["fit", str(path), *wish, *more]) == 0
+    typed = sound_of(out.read_bytes())
+    # What the first frame follows to lies before session zero, where the command line begins.
+    begins = round(-min(0.0, desk.picture(take)["fit"]["target"][0]) * RATE)
+    length = min(len(page) - begins, len(typed))
+    apart = float(np.abs(page[begins : begins + length] - typed[:length]).max())
+    # A file of 24 bits is rounded.
+    assert apart <= 2.0**-22, f"samples differ by {apart:g}"
+    return f"{length:,} samples differ by {apart:.1g} at most, 24 bits beside 32"
+
+
 @promise("What is moved without stretching sounds as it came, and is not called stretched")
 def moved_by_cutting(desk: Desk) -> str:
     desk.begin("Cut")

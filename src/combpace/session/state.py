@@ -158,10 +158,7 @@ class SessionState:
         take, lead = self.document.take(take_id), self.document.lead
         shares = take.role == "lead" or take.pace == "lead"
         whose = lead if shares and lead is not None else take
-        facts, pace, counted = self.steady(whose.id), self.own_pace(whose.id), self.counted_pace(take_id)
-        steady = None
-        if facts is not None and pace is not None:
-            steady = one_tempo_of(pace, facts["verdict"], facts["bpm"], facts["first_downbeat_s"])
+        steady, counted = self._one_tempo_of(whose.id), self.counted_pace(take_id)
         if steady is not None:
             steady = steady[0], steady[1] + whose.offset_s - take.offset_s
         loop = take.kind == "loop" and counted is not None
@@ -174,6 +171,16 @@ class SessionState:
             loop=loop and counted is not None and loop_bars(counted, self.duration_s(take_id)) is not None,
             steady=steady,
         )
+
+    def keeps_one_tempo(self, take_id: str) -> bool:
+        """Whether a take was played, or made, in one tempo from its start to its end."""
+        return self._one_tempo_of(take_id) is not None
+
+    def _one_tempo_of(self, take_id: str) -> tuple[float, float] | None:
+        facts, pace = self.steady(take_id), self.own_pace(take_id)
+        if facts is None or pace is None:
+            return None
+        return one_tempo_of(pace, facts["verdict"], facts["bpm"], facts["first_downbeat_s"])
 
     def _by_beats(self, take_id: str, times: FloatArray) -> FloatArray:
         """Moments of a take as its beats have them in the session: which place each belongs to."""

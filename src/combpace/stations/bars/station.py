@@ -412,17 +412,21 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
             "No bar looks doubtful, and everything goes with them. Hear it with the click.",
             Step("Hand it off", go="hand-off"),
         )
-    out = Step("Hand off these bars", go="hand-off")
+    out, more = Step("Hand off these bars", go="hand-off"), Step("Bring in more", command="choose-files")
+    pull = Step(f"Pull {lead.name}", go="fit")
+    if state.one_tempo is not None and state.keeps_one_tempo(lead.id):
+        # What is even already needs no pulling: its feel is the player's.
+        sentence = (
+            f"No bar looks doubtful, and {lead.name} keeps one tempo. Hear it with the click; then take "
+            "these bars along, or bring in what follows."
+        )
+        return Next(sentence, out, (more, pull))
     if state.one_tempo is not None:
         sentence = (
             f"No bar looks doubtful. Hear them with the click; then pull {lead.name} onto them, bring "
             "in what follows, or take them along."
         )
-        return Next(
-            sentence,
-            Step(f"Pull {lead.name}", go="fit"),
-            (out, Step("Bring in more", command="choose-files")),
-        )
+        return Next(sentence, pull, (out, more))
     sentence = (
         f"No bar looks doubtful: hear them with the click. Take these bars along, or make {lead.name} "
         "itself even."
