@@ -180,7 +180,9 @@ MUTANTS = (
         FIT,
     ),
     Mutant("the bar after", "core/fit/pegs.py", "| (goal > last - 1e-9)", "| (goal > last + 1e-9)", FIT),
-    Mutant("growth", "core/fit/pegs.py", "for _ in range(MOST_GROWN)", "for _ in range(0)", FIT),
+    Mutant(
+        "pulled past", "core/fit/pegs.py", 'return "gave way" if passed', 'return "gave way" if False', FIT
+    ),
     Mutant("strength", "core/fit/pegs.py", "own_s + strength * distance", "own_s + distance", FIT),
     Mutant(
         "one factor",

@@ -349,19 +349,16 @@ class FitTest(PlaceTest):
         self.act("drop", take=self.loose)
         self.assertFalse(fits.take_fit(self.seen(), self.loose).stated)
 
-    def test_a_peg_by_hand_replaces_those_it_would_cross(self) -> None:
+    def test_who_gives_way_is_named_and_a_peg_by_hand_never_does(self) -> None:
         marks = [float(time) for time in self.seen().onsets(self.loose).times]
         self.act("peg", take=self.loose, take_s=marks[5], quarters=5.0, session_s=None)
+        said = self.act("peg", take=self.loose, take_s=marks[6], quarters=7.5, session_s=None).note
+        self.assertIn("2·4 gives way.", said)
         self.act("peg", take=self.loose, take_s=marks[8], quarters=8.0, session_s=None)
-        said = self.act("peg", take=self.loose, take_s=marks[6], quarters=8.5, session_s=None)
-        self.assertIn("replaces 1 peg", said.note)
-        kept = [peg.take_s for peg in self.seen().document.pegs[self.loose].pegs]
-        self.assertEqual(
-            [round(time, 6) for time in sorted(kept)], [round(time, 6) for time in (marks[5], marks[6])]
-        )
-        self.assertEqual(
-            sum(peg.kind == "hand" for peg in fits.take_fit(self.seen(), self.loose).fit.pegs), 2
-        )
+        before = self.seen().document.pegs[self.loose]
+        with self.assertRaisesRegex(ParameterError, "held by hand.*Nothing was changed"):
+            self.act("peg", take=self.loose, take_s=marks[6], quarters=8.5, session_s=None)
+        self.assertEqual(self.seen().document.pegs[self.loose], before)
 
     def test_a_phrase_moves_as_one_and_nothing_else_does(self) -> None:
         marks = np.asarray(self.seen().onsets(self.loose).times)

@@ -37,8 +37,6 @@ FACTOR_LIMITS = (0.5, 2.0)
 # Pegs that would leave less than this between them cannot both hold.
 LEAST_GAP_S = 0.002
 LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
-# So many onsets on either side give way to a pull by hand.
-MOST_GROWN = 8
 # An onset so near to one that is pulled by hand is that one.
 BY_HAND_S = 0.005
 # A moment at which the way of following turns is a point of the time map where no other is nearer than this.
@@ -69,7 +67,7 @@ class Fit:
     time_map  take time -> session time
     riding    onsets without a peg: take times
     reasons   why each of them rides: "ignored", "place taken", "outside the bars", "inside its bar", "no
-              room", "gave way" (beside a peg by hand that would else be stretched beyond the limits)
+              room", "gave way" (a peg by hand was pulled past it)
     pauses    take times at which a pause begins that takes the change, so that the note before it is as long
               as it was
     """
@@ -113,9 +111,8 @@ def fit(
     if rule is not None and rule.bars is not None:
         pulled += _beside(pulled, outside, follow, session_map)
     pegs, crowded = _in_order([*by_hand, *pulled])
-    pegs, given_way = _grown(pegs)
-    riding += [peg.take_s for peg in (*crowded, *given_way)]
-    reasons += ["no room"] * len(crowded) + ["gave way"] * len(given_way)
+    riding += [peg.take_s for peg in crowded]
+    reasons += [_why(peg, by_hand) for peg in crowded]
     struck = np.asarray(onsets.times) if rule is None else outside
     coarse = rule is not None and rule.coarse
     pegs, points = _points(pegs, follow, None if coarse else struck, duration_s)
@@ -257,30 +254,10 @@ def _in_order(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
     return kept, crowded
 
 
-def _grown(pegs: list[Peg]) -> tuple[list[Peg], list[Peg]]:
-    """Where a pull by hand would stretch what lies beside it beyond the limits, the region grows: (the pegs
-    that stay, those that give way).
-
-    The next onset on that side gives way, and the next again, at most MOST_GROWN of them; never another peg
-    by hand, nor what is held. Where the maps alone are beyond the limits already, nothing gives way.
-    """
-    kept, gone = list(pegs), []
-    for peg in [one for one in pegs if one.kind == "hand"]:
-        for side in (-1, 1):
-            for _ in range(MOST_GROWN):
-                at = kept.index(peg) + side
-                if not 0 <= at < len(kept) or kept[at].kind in ("hand", AS_PLAYED, "held"):
-                    break
-                other = kept[at]
-                source = peg.take_s - other.take_s
-                low, high = FACTOR_LIMITS
-                if (
-                    low <= (peg.target_s - other.target_s) / source <= high
-                    or not low <= (peg.own_s - other.own_s) / source <= high
-                ):
-                    break
-                gone.append(kept.pop(at))
-    return kept, gone
+def _why(peg: Peg, by_hand: Sequence[Peg]) -> str:
+    """Why a peg cannot hold: one by hand was pulled past it, or there is no room."""
+    passed = any(not (_room(one, peg) if one.take_s < peg.take_s else _room(peg, one)) for one in by_hand)
+    return "gave way" if passed else "no room"
 
 
 def _room(a: Peg, b: Peg) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -30,6 +31,7 @@ from combpace.session.decisions import (
 )
 from combpace.session.document import parts as forms
 from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
+from combpace.session.foresight import as_if
 from combpace.session.grooves import GrooveLibrary
 from combpace.session.reach import near_audio, near_place
 from combpace.session.renders import render_of
@@ -93,6 +95,8 @@ class PhraseByArgs(PhraseArgs):
     ms: float = Field(ge=-5000, le=5000, allow_inf_nan=False)
 
 
+# So many onsets that give way are named.
+MOST_NAMED = 4
 # What lies so little before a bar line, in quarters, is that bar's: an early downbeat.
 EARLY_Q = 0.125
 
@@ -288,13 +292,13 @@ def peg(state: SessionState, args: PegArgs) -> Change:
     pegs = state.document.pegs.get(timing, TakePegs())
     made = HandPeg(args.take_s, args.quarters, args.session_s)
     session_map = state.need_map()
-    # Two that would change places cannot both hold: the newer one is meant.
     new = _joined(state, timing, [made])
-    crossed = [
-        other
-        for other in pegs.pegs
-        if other not in new.pegs and abs(other.take_s - args.take_s) > EDIT_REACH_S
-    ]
+    for other in pegs.pegs:
+        if other not in new.pegs and abs(other.take_s - args.take_s) > EDIT_REACH_S:
+            raise ParameterError(
+                f"The onset at {words.clock(other.take_s)} of the take is held by hand, and this one would "
+                "be pulled past it. Nothing was changed; let that one ride first, or pull it on as well."
+            )
     if args.quarters is not None:
         near_place(state, args.quarters)
     target = (
@@ -303,16 +307,23 @@ def peg(state: SessionState, args: PegArgs) -> Change:
         else near_audio(state, float(args.session_s or 0.0))
     )
     shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
-    lost = (
-        f" It replaces {words.count(len(crossed), 'peg')} that it would cross: "
-        f"{', '.join(words.clock(one.take_s) for one in crossed)}."
-        if crossed
-        else ""
-    )
-    return Change(
-        _pegs(state, timing, new, default_rule()),
-        f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}",
-    )
+    parts = _pegs(state, timing, new, default_rule())
+    way = _give_way(state, timing, parts)
+    lost = f" {words.listed(way)} {'gives' if len(way) == 1 else 'give'} way." if way else ""
+    return Change(parts, f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}")
+
+
+def _give_way(state: SessionState, timing: str, parts: Mapping[str, Any]) -> list[str]:
+    """Places of onsets that a pull goes past and that held before."""
+    before = {round(peg.take_s, 6): peg for peg in fits.take_fit(state, timing).fit.pegs}
+    made = fits.take_fit(as_if(state, parts), timing).fit
+    gone = [
+        before[round(float(time), 6)]
+        for time, why in zip(made.riding, made.reasons, strict=True)
+        if why == "gave way" and round(float(time), 6) in before
+    ]
+    named = [words.place(state.need_map(), peg.quarters) for peg in gone]
+    return named if len(named) <= MOST_NAMED else [*named[:MOST_NAMED], f"{len(named) - MOST_NAMED} more"]
 
 
 @decision("phrase", PhraseByArgs)

@@ -7,13 +7,15 @@ from typing import Any
 
 import numpy as np
 
+from combpace.core.clocks import SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.advice import SLIGHT_MS, advice
 from combpace.core.fit.groove import Groove, GrooveGrid, in_words
 from combpace.core.fit.holding import beyond
-from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.fit.pegs import AS_PLAYED, FACTOR_LIMITS, Peg
 from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.rule import Rule
+from combpace.core.tempo.map import TempoMap
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.grooves import GrooveLibrary
@@ -79,19 +81,13 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
     made = fits.take_fit(state, take_id)
     found = _differs(state, take_id)
     time_map = made.fit.time_map
-    pegged = {round(peg.take_s, 6): peg for peg in made.fit.pegs if peg.kind in ("pulled", "hand")}
+    every = {round(peg.take_s, 6): peg for peg in made.fit.pegs}
     low, high = FACTOR_LIMITS
     for k in beyond(made.fit, FACTOR_LIMITS):
         factor = float(time_map.factors[k])
         source, target = float(time_map.source_s[k]), float(time_map.target_s[k])
-        # The peg that moved farther is the one to let go.
-        ends = [pegged.get(round(float(time_map.source_s[i]), 6)) for i in (k, k + 1)]
-        movers = [peg for peg in ends if peg is not None]
-        args = (
-            {"take": take_id, "times_s": [max(movers, key=lambda peg: abs(peg.target_s - peg.own_s)).take_s]}
-            if movers
-            else None
-        )
+        ends = [every.get(round(float(time_map.source_s[i]), 6)) for i in (k, k + 1)]
+        do = _gives_way(take_id, session_map, [peg for peg in ends if peg is not None])
         word, limit = ("Squeezed", low) if factor < low else ("Spread", high)
         found.append(
             Place(
@@ -101,11 +97,27 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 f"{1000 * (time_map.target_s[k + 1] - target):.0f} ms",
                 target,
                 1 + abs(float(np.log2(factor))),
-                Action("Let it ride", "ride", args) if args else None,
+                do,
                 about="limit",
             )
         )
     return [*found, *_proof_places(state, made)]
+
+
+def _gives_way(take_id: str, line: TempoMap[SessionTimes], ends: list[Peg]) -> Action | None:
+    """What may give way at a stretch beyond the limits: the neighbour of a pull by hand, else what moved
+    farther. A peg by hand gives way to none but another.
+    """
+    hand = [peg for peg in ends if peg.kind in ("hand", AS_PLAYED)]
+    beside = [peg for peg in ends if peg.kind in ("pulled", "left alone")]
+    if len(hand) == 1 and beside:
+        label = f"Let {words.place(line, beside[0].quarters)} give way"
+        return Action(label, "ride", {"take": take_id, "times_s": [beside[0].take_s]})
+    movers = [peg for peg in ends if peg.kind in ("pulled", "hand")]
+    if not movers:
+        return None
+    most = max(movers, key=lambda peg: abs(peg.target_s - peg.own_s))
+    return Action("Let it ride", "ride", {"take": take_id, "times_s": [most.take_s]})
 
 
 def _differs(state: SessionState, take_id: str) -> list[Place]:
@@ -354,7 +366,7 @@ def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
         "place taken": "another one is nearer to its place",
         "ignored": "too far from a place",
         "no room": "no room between its neighbours",
-        "gave way": "a pull by hand beside it needs its room",
+        "gave way": "a pull by hand went past it",
     }
     return [
         {"place": words.place(line, line.place(float(end))), "why": why.get(reason, reason)}

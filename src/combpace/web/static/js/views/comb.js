@@ -259,7 +259,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
       mark = shown ? host.marks(shown.id).take[onset] : undefined;
     if (!fit || fit.missing || mark === undefined) return null;
     const peg = fit.pegs.find((/** @type {any} */ one) => Math.abs(one[0] - mark) < 1e-5);
-    return pullRegion(fit.pegs, fit.limits, {
+    return pullRegion(fit.pegs, {
       take: mark,
       own: peg ? peg[1] : (fitted()?.toTarget(mark) ?? mark),
       target,

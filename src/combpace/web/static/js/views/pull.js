@@ -2,8 +2,9 @@
 // What a pull by hand does to its neighbours, while it is pulled: the rules of core/fit/pegs.py, told by the
 // same examples.
 
-// So many onsets on either side give way.
-const MOST_GROWN = 8;
+// Who is pulled past has no room: less than this between both, or factors beyond these.
+const LEAST_GAP_S = 0.002,
+  FACTORS = [0.1, 10];
 // What is the onset itself.
 const SAME_S = 0.005;
 
@@ -19,35 +20,29 @@ const SAME_S = 0.005;
 /**
  * The stretches on both sides of a pulled onset; null on a side where nothing holds.
  * @param {Peg[]} pegs in order
- * @param {number[]} limits good range of factors
  * @param {{take: number, own: number, target: number}} pull
  * @returns {{left: Side | null, right: Side | null}}
  */
-export function pullRegion(pegs, limits, pull) {
+export function pullRegion(pegs, pull) {
   const others = pegs.filter((one) => Math.abs(one[0] - pull.take) > SAME_S),
     after = others.findIndex((one) => one[0] > pull.take);
   const split = after < 0 ? others.length : after;
-  return {
-    left: side(others.slice(0, split).reverse(), limits, pull),
-    right: side(others.slice(split), limits, pull),
-  };
+  return { left: side(others.slice(0, split).reverse(), pull), right: side(others.slice(split), pull) };
 }
 
 /**
+ * The stretch to the first neighbour that holds: a pull past one makes it give way, but never one by hand.
  * @param {Peg[]} beside the nearest first
- * @param {number[]} limits
  * @param {{take: number, own: number, target: number}} pull
  * @returns {Side | null}
  */
-function side(beside, [low, high], { take, own, target }) {
+function side(beside, { take, target }) {
   for (let gone = 0; gone < beside.length; gone++) {
-    const [time, itsOwn, itsTarget, , kind] = beside[gone],
-      source = take - time;
-    const factor = (target - itsTarget) / source,
-      alone = (own - itsOwn) / source;
-    const good = factor >= low && factor <= high,
-      firm = kind === "hand" || kind === "as played" || kind === "held" || alone < low || alone > high;
-    if (good || firm || gone === MOST_GROWN)
+    const [time, , itsTarget, , kind] = beside[gone],
+      source = take - time,
+      factor = (target - itsTarget) / source;
+    const room = factor >= FACTORS[0] && factor <= FACTORS[1] && Math.abs(target - itsTarget) >= LEAST_GAP_S;
+    if (room || ["hand", "as played", "held"].includes(kind))
       return { from: Math.min(itsTarget, target), to: Math.max(itsTarget, target), factor, gone };
   }
   return null;
