@@ -23,6 +23,12 @@ EXPLAINED: dict[str, Explanation] = {
         "If it is right, lock it. If not, choose the attack that belongs on the line and press D, "
         "or pull it there.",
     ),
+    "unplaced": Explanation(
+        "What the rule cannot place",
+        "This onset has no place of its own on the grid: it is farther off than what is ignored, another one "
+        "is nearer to its place, or it goes so far that the next place may be meant. It rides between its "
+        "neighbours. Pull it to a place, or say that it rides, and it is no longer listed.",
+    ),
     "differs": Explanation(
         "A fit that sounds different from before",
         "This sentence was stated with an older version of the program. Strength, leave alone, ignore and "

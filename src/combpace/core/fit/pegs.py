@@ -106,7 +106,13 @@ def fit(
     """
     pulled, riding, reasons = _by_rule(onsets, beats, follow, session_map, rule)
     by_hand = [_by_hand(peg, follow, session_map) for peg in hand]
-    pulled = [peg for peg in pulled if all(abs(peg.take_s - other.take_s) > BY_HAND_S for other in by_hand)]
+
+    def free(time_s: float) -> bool:
+        return all(abs(time_s - other.take_s) > BY_HAND_S for other in by_hand)
+
+    pulled = [peg for peg in pulled if free(peg.take_s)]
+    kept = [(time, why) for time, why in zip(riding, reasons, strict=True) if free(time)]
+    riding, reasons = [time for time, _ in kept], [why for _, why in kept]
     outside = np.array([time for time, why in zip(riding, reasons, strict=True) if why == OUTSIDE])
     if rule is not None and rule.bars is not None:
         pulled += _beside(pulled, outside, follow, session_map)

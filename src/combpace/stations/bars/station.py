@@ -41,6 +41,8 @@ DOUBTFUL = 0.3
 BESIDE_MS, LEAST_BESIDE = 60.0, 3
 # A bar whose tempo differs so much from its neighbours' is looked at.
 JUMP = 0.06
+# And by so many times what is usual in this playing.
+PLAYED_JUMPS = 4.0
 # A line this near to a confirmed moment is its line, also in a steady map.
 SAME_LINE_S = 0.06
 # A single odd bar, or another meter, that is less sure than this is looked at.
@@ -119,6 +121,9 @@ def _places(state: SessionState) -> list[Place]:
     fixed = {round(knot.quarters, 6) for knot in line.knots if knot.fixed}
     # Quarters a minute: where the meter changes, what is counted changes, and the tempo need not.
     tempi = np.array([row["bpm"] * row["len"] / row["beats"] for row in rows])
+    about = np.array([np.median(tempi[max(0, k - 3) : k + 4]) for k in range(len(tempi))])
+    # A player who hurries and holds back jumps in none of his bars.
+    jump = max(JUMP, PLAYED_JUMPS * float(np.median(np.abs(tempi / about - 1)))) if len(tempi) else JUMP
     drifts = np.array([abs(row["drift"]) for row in rows if row["drift"] is not None])
     usual = max(6.0, 3 * float(np.median(drifts))) if len(drifts) else 6.0
     struck = state.struck(lead.id)
@@ -129,9 +134,8 @@ def _places(state: SessionState) -> list[Place]:
     for k, row in enumerate(rows):
         if round(row["q"], 6) in fixed:
             continue
-        near = tempi[max(0, k - 3) : k + 4]
-        typical = float(np.median(near)) * row["beats"] / row["len"]
-        place = _of_bar(line, row, attacks, usual, typical)
+        typical = float(about[k]) * row["beats"] / row["len"]
+        place = _of_bar(line, row, attacks, usual, typical, jump)
         if place is not None:
             found.append(place)
         elif row["sure"] < DOUBTFUL and counted:
@@ -307,9 +311,11 @@ def _sure_about(line: TempoMap[Any], index: int, sureness: FloatArray, given: Fl
     return float(np.interp(at, line.times_s, sureness).min())
 
 
-def _of_bar(line: TempoMap[Any], row: BarRow, attacks: Onsets, usual: float, typical: float) -> Place | None:
+def _of_bar(
+    line: TempoMap[Any], row: BarRow, attacks: Onsets, usual: float, typical: float, most: float
+) -> Place | None:
     """What is doubtful of one bar's line, with a proposal only where more speaks for it than for what
-    stands.
+    stands; most: by how much its tempo may differ from that about it.
     """
     where, sure, place = f"bar {row['n']}", f"{row['sure'] * 100:.0f} % sure", row["q"]
     keep = Action("It is right, lock it", "lock", {"quarters": place, "locked": True})
@@ -333,7 +339,7 @@ def _of_bar(line: TempoMap[Any], row: BarRow, attacks: Onsets, usual: float, typ
                 about="off-line",
             )
     jump = abs(row["bpm"] / typical - 1)
-    if jump > JUMP:
+    if jump > most:
         even = _even(line, place)
         near = np.asarray(attacks.times)
         close = near[np.abs(near - even) < STRUCK_S] if even is not None else np.zeros(0)

@@ -23,6 +23,7 @@ from combpace.session.pieces import in_pieces
 from combpace.session.stack import stacked
 from combpace.session.state import SessionState
 from combpace.stations.fit import decisions, rendering
+from combpace.stations.fit.unplaced import unplaced_places
 from combpace.stations.station import Action, Next, Place, Station, Step, the_lead
 
 # Takes that share this part of their attacks are doubles.
@@ -101,7 +102,7 @@ def places(state: SessionState, focus: str | None) -> list[Place]:
                 about="limit",
             )
         )
-    return [*found, *_proof_places(state, made)]
+    return [*found, *_proof_places(state, made), *unplaced_places(state, made)]
 
 
 def _gives_way(take_id: str, line: TempoMap[SessionTimes], ends: list[Peg]) -> Action | None:
