@@ -101,6 +101,7 @@ class SolveTest(unittest.TestCase):
              "cannot both hold"),
             (Stated(((self.beat(self.song.downbeats[14]), 1),), (self.beat(self.song.downbeats[2]),)),
              "lead-in is counted in whole bars"),
+            (Stated(bars=((self.beat(self.song.downbeats[14]), -40),)), "behind the last beat"),
         ):  # fmt: skip
             with self.subTest(said=said), self.assertRaisesRegex(MapConflictError, said):
                 self.again(stated)

@@ -494,6 +494,12 @@ def _counted(
         # In the lead-in bars are counted back from the first.
         bars = starts.index(here) if here in starts else (here - starts[0]) // meters[0].beats
         first = bars - bar_index(number)
+        if first >= len(starts):
+            raise MapConflictError(
+                f"With bar {number} at {{0}} bar 1 would lie behind the last beat that was heard. Nothing "
+                "was changed; say which bar it is from bar 1 on.",
+                time,
+            )
         # Bars before the first that was read are counted back in its meter.
         lead_in, first = max(0, -first), max(0, first)
     else:
