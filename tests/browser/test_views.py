@@ -121,6 +121,27 @@ class ViewsTest(BrowserTest):
         self.idle()
         self.assertEqual(self.look(image), right)
 
+    def test_moved_is_what_really_moves_and_both_parts_are_said(self) -> None:
+        # A kit that is even at 100, in a session of 101: what it follows grows, what is pulled does not.
+        feel = np.random.default_rng(2).normal(0.0, 0.012, 64)
+        self.drop(self.write("even kit.wav", struck(0.5 + 0.6 * np.arange(64) + feel, 40.0, low_every=4)))
+        self.page.locator('[data-act="steady"][data-name="bpm"]').first.fill("101")
+        self.page.keyboard.press("Enter")
+        self.idle()
+        self.go("5", "fit")
+        found = self.look(
+            "combpace.state.picture.bars.filter((bar) => bar.i >= 0 && bar.i < 15)"
+            ".map((bar) => combpace.host.fitMove(bar)).filter((one) => one)"
+        )
+        followed = np.array([one["moved"] - one["pulled"] for one in found])
+        self.assertLess(followed[-1], followed[0] - 200)
+        self.assertLess(max(abs(one["pulled"]) for one in found), 60)
+        frame = self.page.locator("#canvas-box canvas").bounding_box()
+        assert frame is not None
+        self.page.mouse.move(frame["x"] + frame["width"] - 20, frame["y"] + 120)
+        self.page.wait_for_function("document.getElementById('now').textContent.includes('by following')")
+        self.assertIn("ms by the rule", self.says_now())
+
     def test_weave_curve_and_comb_go_to_the_same_places(self) -> None:
         self.drop(self.lead)
         curve = self.page.locator("#curve-box canvas")

@@ -48,3 +48,16 @@ class UnplacedTest(PlaceTest):
         (found,) = look(self.seen(), "fit", take)
         self.assertIn("onsets ride farther off than what is ignored", found.title)
         self.assertIsNone(found.do)
+
+
+class LagTest(PlaceTest):
+    def test_a_take_with_its_own_pace_has_a_lag_of_its_off_beats_only(self) -> None:
+        take = bring_in(self.place, self.session, struck(self.beats, float(self.beats[-1]) + 1), "spoons.wav")
+        self.act("take", take=take, field="pace", value="own")
+        self.assertIn(
+            "The lead or lag of its off-beats stays",
+            self.act("rule", take=take, field="keep_lag", value="yes").note,
+        )
+        self.assertIn(
+            "Its own lead or lag stays", self.act("rule", take=self.lead, field="keep_lag", value="yes").note
+        )

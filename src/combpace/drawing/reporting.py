@@ -97,7 +97,7 @@ def _take(seen: SessionState, take_id: str) -> TakeReport:
     if line is None or not fits.is_fitted(seen, take_id):
         return TakeReport(entry.name, (*said, "As it was played."))
     made = fits.take_fit(seen, take_id)
-    said.append(fits.sentence(made.choice, entry.name))
+    said.append(fits.sentence(made.choice, entry))
     said.append(f"Stretched by {made.method}. {made.reason}".strip())
     moved = tuple(
         (

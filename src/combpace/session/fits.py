@@ -414,8 +414,9 @@ def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, floa
     return None if found is None else [(take_s, target, off) for take_s, target, off in found]
 
 
-def sentence(choice: RuleChoice, name: str) -> str:
-    rule = choice.rule
+def sentence(choice: RuleChoice, entry: TakeEntry) -> str:
+    """The rule of a take in words."""
+    rule, name = choice.rule, entry.name
     bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
     ignored = (
         "ignore nothing"
@@ -425,7 +426,10 @@ def sentence(choice: RuleChoice, name: str) -> str:
     if rule.ignore_beyond is not None:
         ignored = f"ignore what is farther than 1/{4 / rule.ignore_beyond:g}"
     accents = f" Its level takes {choice.accent * 100:g} % of the groove's accents." if choice.accent else ""
-    lag = (" Its own lead or lag stays." if rule.keep_lag else "") + accents
+    # Against itself a take has none: what is left is that of its off-beats.
+    own = entry.role != "lead" and entry.pace == "own"
+    kept = " The lead or lag of its off-beats stays." if own else " Its own lead or lag stays."
+    lag = (kept if rule.keep_lag else "") + accents
     if rule.coarse:
         return (
             f"The first onset of {name} in each of {bars} goes to its line; the playing inside stays in "

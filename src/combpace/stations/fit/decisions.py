@@ -119,9 +119,7 @@ def rule(state: SessionState, args: RuleArgs) -> Change:
         choice = _changed(now, args.field, args.value)
     choice = replace(_groove_lies(state, timing, choice), before=False)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
-    return Change(
-        parts, fits.sentence(choice, state.document.take(timing).name), f"rule:{timing}:{args.field}"
-    )
+    return Change(parts, fits.sentence(choice, state.document.take(timing)), f"rule:{timing}:{args.field}")
 
 
 def _groove_lies(state: SessionState, timing: str, choice: RuleChoice) -> RuleChoice:

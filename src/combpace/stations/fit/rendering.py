@@ -49,7 +49,7 @@ def order_render(folder: DataFolder, session_id: str, version: int, take_id: str
     now, note = state.opened.revision.version, None
     if not made.stated:
         parts = {f"rule:{made.take.id}": forms.rule_part(made.choice)}
-        kept = record(state, version, Change(parts, fits.sentence(made.choice, made.take.name)))
+        kept = record(state, version, Change(parts, fits.sentence(made.choice, made.take)))
         now, note = kept.version, f"The proposal is yours now: {kept.note}"
     together = [take.id for take in state.document.bundle_of(take_id)]
     args = {

@@ -241,6 +241,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         else None,
         "accent": f"{100 * made.choice.accent:g}",
         "keep_lag": "yes" if rule.keep_lag else "no",
+        "own_pace": made.take.role != "lead" and made.take.pace == "own",
         "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,
         "order": _order(state, made.take.id),

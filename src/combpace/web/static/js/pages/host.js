@@ -36,7 +36,7 @@ const LONGEST_S = 4;
  *   free: boolean) => void, moveMark: (take: string, from: number, to: number, free?: boolean) => void,
  *   phrase: (take: string, ts: number[], ms: number) => void, pullNote: (part: string, own: number, quarters:
  *   number) => void, zoom: (direction: number) => void, catchPlaces: (bar: any) => number[] | null,
- *   rulePlaces: (bar: any) => number[], fitMove: (bar: any) => number | null, loop: (range: [number, number])
+ *   rulePlaces: (bar: any) => number[], fitMove: (bar: any) => {moved: number, pulled: number} | null, loop: (range: [number, number])
  *   => void, tempo: (from: number, to: number, bpm: number) => void, strength: () => {strength: Uint8Array,
  *   offset: number} | null, stack: () => import("../views/stack.js").Stack | null, pauses: () => [number,
  *   number][] | null, scrolled: () => void
@@ -155,15 +155,21 @@ export function makeHost(desk) {
         ];
       return state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats);
     },
+    // What really moves in sound: what the take follows and what the rule pulls, together. What is placed by
+    // its own pace is nowhere before it follows.
     fitMove: (one) => {
       const fit = state.picture.fit;
       if (!fit || fit.missing) return null;
+      const shown = host.take(fit.take),
+        placed = shown && (shown.role === "lead" || shown.pace === "lead") ? shown.offset_s : null;
       let most = null;
-      for (const [, own, goal, , kind] of fit.pegs) {
+      for (const [time, own, goal, , kind] of fit.pegs) {
         if (kind === "held" || goal < one.s - 0.02 || goal >= one.e - 0.02) continue;
-        if (most === null || Math.abs(goal - own) > Math.abs(most)) most = goal - own;
+        const moved = 1000 * (goal - (placed === null ? own : time + placed)),
+          pulled = 1000 * (goal - own);
+        if (most === null || Math.abs(moved) > Math.abs(most.moved)) most = { moved, pulled };
       }
-      return most === null ? null : 1000 * most;
+      return most;
     },
   };
   return host;

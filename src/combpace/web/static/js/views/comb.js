@@ -36,6 +36,8 @@ import { makeTogether } from "./together.js";
 const DRAG_PX = 3;
 // A finger that lies still moves by less.
 const TOUCH_PX = 6;
+// As wide the column of numbers is in which it is said how a bar moves.
+const NUMBER_PX = 60;
 // A dragged clip catches on an attack this near.
 const CATCH_S = 0.03;
 
@@ -400,11 +402,22 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
     if (state.map) host.seek(state.map.toSeconds(hit.q));
   }
 
+  /** Both parts of what moves in the bar under the pointer. @param {{x: number, y: number}} where */
+  function sayMove(where) {
+    const bar = bars()[Math.floor(state.view.top + (where.y - HEAD_PX) / rowPx())],
+      found = bar && where.y > HEAD_PX ? host.fitMove(bar) : null;
+    if (found)
+      host.say(
+        `Bar ${bar.n}: ${signed(found.pulled)} ms by the rule, ${signed(found.moved - found.pulled)} ms by following.`,
+      );
+  }
+
   /** @param {PointerEvent} event */
   function move(event) {
     pointer = at(event);
     const hit = under(pointer);
     host.pointAt(hit && state.map ? { time: state.map.toSeconds(hit.q), q: hit.q } : null);
+    if (fitting() && pointer.x > canvas.clientWidth - NUMBER_PX) sayMove(pointer);
     if (panDrag) {
       const dy = pointer.y - panDrag.y;
       if (Math.abs(dy) > TOUCH_PX) panDrag.moved = true;

@@ -261,7 +261,7 @@ export function drawNumbers({ g, c, comb, host, fits }, bar, y, tall) {
   if (tall > 30)
     g.fillText((bar.sure < 0.3 ? "~" : "") + bar.bpm.toFixed(2), 14, y + Math.min(tall * 0.42, 22) + 17);
   type(g, 14, 500, "right");
-  const number = fits ? host.fitMove(bar) : bar.drift;
+  const number = fits ? (host.fitMove(bar)?.moved ?? null) : bar.drift;
   // Before bar 1 nothing is wrong: a pickup or a free intro lies where it lies.
   const limit = fits || bar.i < 0 ? 1e9 : 12;
   if (!numbered && Math.abs(number ?? 0) <= limit) return;
