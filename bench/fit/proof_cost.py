@@ -55,8 +55,9 @@ def main() -> None:
                 render_s = time.perf_counter() - begun
             sf.write(rendered, sound.T, RATE, subtype="FLOAT")
             begun = time.perf_counter()
-            with FileSource(rendered) as result:
-                found = proof(result, [peg.target_s for peg in made.pegs])
+            with FileSource(rendered) as result, FileSource(played) as came:
+                wanted, struck_at = [peg.target_s for peg in made.pegs], [peg.take_s for peg in made.pegs]
+                found = proof(result, wanted, 0.0, came, struck_at)
             proof_s = time.perf_counter() - begun
             good = np.mean([one.off_ms is not None and abs(one.off_ms) <= 3 for one in found])
             print(

@@ -151,8 +151,9 @@ def fit_files(
     return BundleReport(made, name, reason, document, owners)
 
 
-def proof_of_files(out: Path, report: FitReport) -> dict[str, Any]:
-    """What `fit --proof` writes of several files: each peg measured in the mic whose mark it is."""
+def proof_of_files(paths: Sequence[Path], out: Path, report: FitReport) -> dict[str, Any]:
+    """What `fit --proof` writes of several files: each peg found again in the mic whose mark it is."""
+    by_name = {path.name: path for path in paths}
     assert isinstance(report, BundleReport)
     measured: list[tuple[int, str, Any]] = []
     for one in report.document["files"]:
@@ -161,7 +162,9 @@ def proof_of_files(out: Path, report: FitReport) -> dict[str, Any]:
             for k, (peg, whose) in enumerate(zip(report.fit.pegs, report.owners, strict=True))
             if whose == one["file"] and peg.kind != "held"
         ]
-        with FileSource(out / one["out"]) as rendered:
-            found = proof(rendered, [peg.target_s for _, peg in mine])
+        pegs = [peg for _, peg in mine]
+        with opened(by_name[one["file"]]) as (played, _), FileSource(out / one["out"]) as rendered:
+            wanted, struck = [peg.target_s for peg in pegs], [peg.take_s for peg in pegs]
+            found = proof(rendered, wanted, 0.0, played, struck)
         measured += [(k, one["file"], result) for (k, _), result in zip(mine, found, strict=True)]
     return proof_document([(name, result) for _, name, result in sorted(measured, key=lambda row: row[0])])

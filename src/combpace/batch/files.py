@@ -350,13 +350,13 @@ def fit_document(made: Fit) -> dict[str, Any]:
     }
 
 
-def proof_of(out: Path, report: FitReport) -> dict[str, Any]:
-    """What `fit --proof` writes: where each pegged attack came to lie in the result, measured again; null
-    where none was found.
+def proof_of(path: Path, out: Path, report: FitReport) -> dict[str, Any]:
+    """What `fit --proof` writes: where each pegged attack of a file came to lie in the result, found again by
+    its own sound; null where none was found.
     """
     pegs = [peg for peg in report.fit.pegs if peg.kind != "held"]
-    with FileSource(out) as rendered:
-        found = proof(rendered, [peg.target_s for peg in pegs])
+    with opened(path) as (played, _), FileSource(out) as rendered:
+        found = proof(rendered, [peg.target_s for peg in pegs], 0.0, played, [peg.take_s for peg in pegs])
     return proof_document([(report.document["file"], one) for one in found])
 
 

@@ -242,7 +242,7 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
     if options.report:
         write_json(report.document, options.report)
     if options.proof:
-        proved = proof_of_files(out, report) if len(files) > 1 else proof_of(out, report)
+        proved = proof_of_files(files, out, report) if len(files) > 1 else proof_of(files[0], out, report)
         if options.proof == "-":
             print(json.dumps(proved, indent=1))
             return 0

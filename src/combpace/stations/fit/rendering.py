@@ -15,6 +15,7 @@ from combpace.core.fit.accents import Levels
 from combpace.core.fit.proof import proof
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import nearest_marks
+from combpace.core.tempo.following import as_long_as
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource
@@ -113,7 +114,11 @@ def render_take(folder: DataFolder, args: dict[str, Any], tell: Progress) -> dic
             target = Path(out, written["written"])
             size = target.stat().st_size
             renders[take_id] = target, written["first_frame"]
-            proved = _proof(renders, args) if take_id == args.get("timing") else None
+            proved = (
+                _proof(folder, renders, args, sounds["each"], time_map)
+                if take_id == args.get("timing")
+                else None
+            )
             kept = folder.blobs.adopt(target)
             renders[take_id] = folder.blob(kept), written["first_frame"]
         details = {
@@ -149,9 +154,15 @@ def _sounds(state: SessionState, take_ids: Sequence[str]) -> dict[str, Any]:
     }
 
 
-def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> list[list[float | None]]:
-    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg,
-    measured again in the render of its mic.
+def _proof(
+    folder: DataFolder,
+    renders: Mapping[str, tuple[Path, int]],
+    args: dict[str, Any],
+    sounds: Mapping[str, str],
+    time_map: TimeMap,
+) -> list[list[float | None]]:
+    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg, found
+    again in the render of its mic by how it sounded in what was rendered.
     """
     pegs = args.get("pegs") or []
     mics = args.get("mics") or [args["timing"]] * len(pegs)
@@ -159,8 +170,14 @@ def _proof(renders: Mapping[str, tuple[Path, int]], args: dict[str, Any]) -> lis
     for take_id, (path, first_frame) in renders.items():
         mine = [k for k, mic in enumerate(mics) if mic == take_id]
         if mine:
-            with FileSource(path) as rendered:
-                found = proof(rendered, [pegs[k][1] for k in mine], first_frame / rendered.sample_rate_hz)
+            with FileSource(path) as rendered, FileSource(folder.blob(sounds[take_id])) as played:
+                found = proof(
+                    rendered,
+                    [pegs[k][1] for k in mine],
+                    first_frame / rendered.sample_rate_hz,
+                    as_long_as(played, time_map),
+                    [pegs[k][0] for k in mine],
+                )
             for k, one in zip(mine, found, strict=True):
                 measured[k] = one.off_ms
     return [

@@ -164,7 +164,10 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
                 else "its mark is late or early: see it in Onsets",
                 target,
                 1.5 + abs(off or 20.0) / 20.0,
-                Action("Let it ride", "ride", args),
+                None,
+                None,
+                # An alarm may be false: nothing is let go by Enter.
+                (Action("Let it ride", "ride", args),),
                 about="proof",
             )
         )
