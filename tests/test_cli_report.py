@@ -82,7 +82,7 @@ class ReportTest(PlaceTest):
         ]
         told = json.loads(facts.read_text())
         self.assertEqual(len(told["takes"][1]["moved"]), len(moved))
-        self.assertIn(fits.sentence(made.choice, "organ"), " ".join(page.text))
+        self.assertIn(fits.sentence(made.choice, made.take), " ".join(page.text))
         self.assertGreater(page.rows, len(moved) + len(told["bars"]))
         with bars.open(newline="") as file:
             rows = list(csv.DictReader(file))
