@@ -132,3 +132,21 @@ class GrooveTest(PlaceTest):
         self.assertEqual([one.groove.name for one in self.library.all()], names)
         back = groove_from(json.loads(json.dumps(groove_document(self.library.all()[0].groove))))
         self.assertEqual(back.bars, self.library.all()[0].groove.bars)
+
+
+class AgainstThePaceTest(PlaceTest):
+    def test_downbeats_that_are_always_late_are_late_in_the_groove(self) -> None:
+        # An even player, every downbeat 20 ms late: its own bar lines lie on them.
+        late = np.tile([0.020, 0.0, 0.0, 0.0], 16)
+        drums = bring_in(
+            self.place,
+            self.session,
+            struck(0.5 + 0.6 * np.arange(64) + late, 40.0, low_every=4),
+            "spoons.wav",
+        )
+        self.act("take", take=drums, field="role", value="lead")
+        self.act("breathing")
+        made = groove_taken(self.seen(), drums, (3, 10), "1/4", "")
+        found = np.array([one.late_ms for one in made.bars[0]])
+        opens = int(np.argmax(found))
+        self.assertGreater(found[opens] - np.delete(found, opens).mean(), 14.0)

@@ -19,6 +19,7 @@ from combpace.core.fit.groove import Groove, groove_document, groove_from, take_
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap, lines_only, steady_map
 from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.smooth import smoothed
 from combpace.media.mapfiles import write_json
 from combpace.media.mapforms import read_any
 
@@ -74,7 +75,8 @@ def groove_of(
             own.meters[:1] if own is not None else steady_map(120.0, 0.0).meters,
         )
     elif own is not None:
-        line = lines_only(own)
+        # Lines that were heard are strokes, too: what is late is told from the pace under them.
+        line = smoothed(lines_only(own))
     else:
         raise ParameterError(
             f"No pulse was found in “{path.name}”, so it has no bars; give --map, or --bpm with "

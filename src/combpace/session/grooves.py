@@ -31,6 +31,7 @@ from combpace.core.fit.groove import (
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.smooth import smoothed
 from combpace.session import fits, notes
 from combpace.session.data_folder import DataFolder
 from combpace.session.stack import sounding
@@ -136,6 +137,9 @@ def groove_taken(
     all its mics. Raises ParameterError.
     """
     line = seen.need_map()
+    if seen.map_choice().kind == "own":
+        # The lines of a breathing map are strokes: what is late is told from the pace under them.
+        line = smoothed(line)
     if 0 in bars or bar_index(bars[0]) > bar_index(bars[1]):
         raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was taken.")
     within = (bar_index(bars[0]), bar_index(bars[1]))
