@@ -32,6 +32,7 @@ from combpace.core.stretch import StretchedSource, check_method, choose_method
 from combpace.core.tempo.loops import as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, lines_only, steady_map
 from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.smooth import smoothed
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
 from combpace.media.mapfiles import analysis_document, read_json_map, six
@@ -202,7 +203,9 @@ def maps_for(
         # A groove is told from even division between bar lines: beats that were tracked lie on the late
         # strokes.
         pace = lines_only(pace)
-        session_map = TempoMap(pace.knots, pace.meters)
+        # The groove was told from the pace under the lines: it is laid on that.
+        under = smoothed(pace)
+        session_map = TempoMap(under.knots, under.meters)
     refuse_other_bars(rule, session_map, pace, duration_s)
     return pace, session_map
 

@@ -137,9 +137,6 @@ def groove_taken(
     all its mics. Raises ParameterError.
     """
     line = seen.need_map()
-    if seen.map_choice().kind == "own":
-        # The lines of a breathing map are strokes: what is late is told from the pace under them.
-        line = smoothed(line)
     if 0 in bars or bar_index(bars[0]) > bar_index(bars[1]):
         raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was taken.")
     within = (bar_index(bars[0]), bar_index(bars[1]))
@@ -153,6 +150,9 @@ def groove_taken(
         return take_groove(
             starts, levels, line, within, parse_grid(on), name.strip() or f"{part.name}, {said}", pattern_bars
         )
+    if seen.map_choice().kind == "own":
+        # The lines of a breathing map are strokes: what is late is told from the pace under them.
+        line = smoothed(line)
     timing = seen.document.timing_take(take_id)
     marks, mics = fits.marks_and_mics(seen, timing)
     times = np.asarray(marks.times)
