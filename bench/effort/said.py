@@ -87,23 +87,33 @@ def measured(audio: Audio, truth: Truth) -> list[Said]:
     return out
 
 
-def excerpt(name: str) -> list[Said]:
+def excerpt_known(name: str) -> tuple[Audio, Truth]:
+    """A recording of the open set, and what is true of it."""
     samples, rate = sf.read(OPEN / f"{name}.flac", dtype="float32", always_2d=True)
     known = json.loads((OPEN / f"{name}.json").read_text())
     notes = np.array([one["t"] for one in known["onsets"]])
     meters = [bar["meter"] for bar in known["bars"]]
     truth = truth_of(np.array(known["beats"]), np.array(known["downbeats"]), meters, notes)
-    return measured(Audio(samples.T, rate), truth)
+    return Audio(samples.T, rate), truth
 
 
-def song(seed: int) -> list[Said]:
+def song_known(seed: int) -> tuple[Audio, Truth]:
+    """A song composed from a seed, and what is true of it."""
     from bench.ear.sampled import to_measure
 
     made = to_measure(seed)
     beats = np.array([time for bar in made.bars for time in bar.beats])
     downbeats = np.array([bar.beats[0] for bar in made.bars])
     notes = np.array([time for time, _ in made.onsets])
-    return measured(made.audio, truth_of(beats, downbeats, [str(bar.meter) for bar in made.bars], notes))
+    return made.audio, truth_of(beats, downbeats, [str(bar.meter) for bar in made.bars], notes)
+
+
+def excerpt(name: str) -> list[Said]:
+    return measured(*excerpt_known(name))
+
+
+def song(seed: int) -> list[Said]:
+    return measured(*song_known(seed))
 
 
 def main() -> None:

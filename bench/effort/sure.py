@@ -11,15 +11,13 @@ from __future__ import annotations
 
 import argparse
 import itertools
-import json
 from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 
 import numpy as np
-import soundfile as sf
 
-from bench.effort.effort import Truth, truth_of
-from bench.effort.said import WITHIN_S
+from bench.effort.effort import Truth
+from bench.effort.said import WITHIN_S, excerpt_known, song_known
 from combpace.core.analysis.take import analyse, caught
 from combpace.core.audio import ArraySource, Audio
 from combpace.core.clocks import TakeTimes
@@ -77,22 +75,11 @@ def measured(audio: Audio, truth: Truth) -> list[Bar]:
 
 
 def excerpt(name: str) -> list[Bar]:
-    samples, rate = sf.read(OPEN / f"{name}.flac", dtype="float32", always_2d=True)
-    known = json.loads((OPEN / f"{name}.json").read_text())
-    notes = np.array([one["t"] for one in known["onsets"]])
-    meters = [bar["meter"] for bar in known["bars"]]
-    truth = truth_of(np.array(known["beats"]), np.array(known["downbeats"]), meters, notes)
-    return measured(Audio(samples.T, rate), truth)
+    return measured(*excerpt_known(name))
 
 
 def song(seed: int) -> list[Bar]:
-    from bench.ear.sampled import to_measure
-
-    made = to_measure(seed)
-    beats = np.array([time for bar in made.bars for time in bar.beats])
-    downbeats = np.array([bar.beats[0] for bar in made.bars])
-    notes = np.array([time for time, _ in made.onsets])
-    return measured(made.audio, truth_of(beats, downbeats, [str(bar.meter) for bar in made.bars], notes))
+    return measured(*song_known(seed))
 
 
 def table(found: list[Bar]) -> None:

@@ -158,17 +158,17 @@ class SessionState:
         take, lead = self.document.take(take_id), self.document.lead
         shares = take.role == "lead" or take.pace == "lead"
         whose = lead if shares and lead is not None else take
-        steady, counted = self._one_tempo_of(whose.id), self.counted_pace(take_id)
+        steady = self._one_tempo_of(whose.id)
         if steady is not None:
             steady = steady[0], steady[1] + whose.offset_s - take.offset_s
-        loop = take.kind == "loop" and counted is not None
+        counted = self.counted_pace(take_id) if take.kind == "loop" else None
         return follow_of(
             beats,
             self.need_map(),
             take.offset_s,
             length_s,
             shares=shares and self.map_choice().kind == "own",
-            loop=loop and counted is not None and loop_bars(counted, self.duration_s(take_id)) is not None,
+            loop=counted is not None and loop_bars(counted, self.duration_s(take_id)) is not None,
             steady=steady,
         )
 

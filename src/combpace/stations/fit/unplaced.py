@@ -20,15 +20,13 @@ FAR_SHARE = 1 / 3
 MOST_LISTED = 12
 # Of these the own place is free.
 OWN_PLACE = ("ignored", "no room", "gave way")
+# What one is called, and what so many do.
 WHY = {
-    "ignored": ("Rides: farther off than what is ignored", "an onset rides farther off than what is ignored"),
-    "place taken": (
-        "Two for one place: this one rides",
-        "an onset rides, for another is nearer to its place",
-    ),
-    "no room": ("Rides: no room between its neighbours", "an onset rides without room"),
-    "gave way": ("Rides: a pull by hand went past it", "an onset rides, for a pull by hand went past it"),
-    "far": ("Goes more than a third of the grid", "an onset goes more than a third of the grid"),
+    "ignored": ("Rides: farther off than what is ignored", "ride farther off than what is ignored"),
+    "place taken": ("Two for one place: this one rides", "ride, for others are nearer to their places"),
+    "no room": ("Rides: no room between its neighbours", "ride without room between their neighbours"),
+    "gave way": ("Rides: a pull by hand went past it", "ride, for a pull by hand went past them"),
+    "far": ("Goes more than a third of the grid", "go more than a third of the grid"),
 }
 
 
@@ -91,11 +89,9 @@ def _place(
 
 
 def _summed(why: str, count: int) -> Place:
-    said = WHY[why][1].removeprefix("an onset ")
-    verb = said.replace("rides", "ride", 1).replace("goes", "go", 1)
     return Place(
         "whole take",
-        f"{count} onsets {verb}",
+        f"{count} onsets {WHY[why][1]}",
         "so many mean that the grid or what is ignored is not meant for this take",
         None,
         0.9,
