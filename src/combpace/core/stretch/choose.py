@@ -53,7 +53,7 @@ def choose_method(source: Source, time_map: TimeMap, kind: str = "unknown") -> C
     if kind in ("chords", "full mix"):
         return Choice(
             "chord",
-            f"It is {'chords' if kind == 'chords' else 'a full mix'}, so many notes are stretched "
+            f"It {'plays chords' if kind == 'chords' else 'is a full mix'}, so many notes are stretched "
             "at once (Chord).",
         )
     frames = np.round(time_map.source_s[1:-1] * source.sample_rate_hz).astype(np.int64)
