@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 import soundfile as sf
+from playwright.sync_api import Route
 
 from combpace.core.audio import Audio
 from rig.browser import BrowserTest
@@ -280,7 +281,17 @@ class ReadingTest(BrowserTest):
         first = self.page.locator("#ways li").first
         self.assertIn("in use", first.inner_text())
         self.assertIn(wanted, first.inner_text())
+        # A hand that is faster than the server hears the reading it pressed, not the map that stands.
+        held: list[Route] = []
+        self.page.route("**/readings", lambda route: held.append(route))
+        with self.page.expect_request("**/readings"):
+            self.page.reload()
+        self.page.wait_for_function("window.combpace && combpace.state.weave")
         self.page.locator("#ways [data-hear-reading]").nth(1).click()
+        self.assertFalse(self.look("combpace.player.going"))
+        for route in held:
+            route.continue_()
+        self.page.unroute("**/readings")
         self.page.wait_for_function(
             "combpace.player.playing && document.getElementById('now').textContent.includes('from "
             "the middle')"

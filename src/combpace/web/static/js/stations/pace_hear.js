@@ -23,11 +23,18 @@ export function makeHearing(desk) {
   let chosen = null;
   let timer = 0,
     watched = 0;
+  /** What is on its way from the server: a press waits for it. */
+  let coming = Promise.resolve();
   /** The tempo that nudges have come to, until the server has confirmed it. @type {number | null} */
   let wanted = null;
 
   /** What is drawn from; asked again when the takes changed. */
-  async function fetchAll() {
+  function fetchAll() {
+    coming = ask();
+    return coming;
+  }
+
+  async function ask() {
     try {
       const [found, offered] = await Promise.all([
         binary(`/api/sessions/${session}/activation`),
@@ -104,14 +111,20 @@ export function makeHearing(desk) {
     requestAnimationFrame(watch);
   }
 
-  /** @param {Element} target */
-  function pressed(target) {
+  /**
+   * One of the buttons that let a tempo or a reading be heard.
+   * @param {Element} target
+   */
+  async function pressed(target) {
     const button = /** @type {HTMLElement | null} */ (target.closest("[data-hear-bpm], [data-hear-reading]"));
     if (!button || !state.map) return;
     const rank = button.dataset.hearReading;
     if (rank) {
+      // On a slow machine the hand is there before the readings are: nothing else may sound in their place.
+      await coming;
       const one = readings.find((reading) => String(reading.rank) === rank);
-      if (one) chosen = { map: makeMap(one.map), name: one.sentence, turn: 0, middle: true };
+      if (!one) return;
+      chosen = { map: makeMap(one.map), name: one.sentence, turn: 0, middle: true };
     } else {
       const bpm = Number(button.dataset.hearBpm),
         meters = state.picture.map.meters,
