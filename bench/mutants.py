@@ -157,8 +157,8 @@ MUTANTS = (
     Mutant(
         "note-value ignore",
         "core/fit/pegs.py",
-        "np.sign(distance) * rule.ignore_beyond)",
-        "np.sign(distance) * 2 * rule.ignore_beyond)",
+        "np.sign(distance) * rule.ignore_quarters)",
+        "np.sign(distance) * 2 * rule.ignore_quarters)",
         FIT,
     ),
     Mutant("hand-peg rank", "core/fit/pegs.py", '"hand": 0, AS_PLAYED', '"hand": 3, AS_PLAYED', FIT),
@@ -175,11 +175,38 @@ MUTANTS = (
     Mutant(
         "keep lag",
         "core/fit/pegs.py",
-        "distance - float(np.median(distance",
-        "distance + float(np.median(distance",
+        "distance[here] -= float(np.median(distance",
+        "distance[here] += float(np.median(distance",
         FIT,
     ),
-    Mutant("the bar after", "core/fit/pegs.py", "| (goal > last - 1e-9)", "| (goal > last + 1e-9)", FIT),
+    Mutant(
+        "the bar after", "core/fit/ranges.py", "& (places <= end - 1e-9)", "& (places <= end + 1e-9)", FIT
+    ),
+    Mutant(
+        "the later sentence",
+        "core/fit/ranges.py",
+        "in enumerate(rules):\n        places",
+        "in reversed(list(enumerate(rules))):\n        places",
+        FIT,
+    ),
+    Mutant(
+        "the rest as elsewhere",
+        "core/fit/ranges.py",
+        "base_of(rules).but(bars=bars) if now",
+        "Rule(bars=bars) if now",
+        FIT,
+    ),
+    Mutant("beyond the take", "core/fit/ranges.py", "if end > high or", "if begin > high + 1 or", FIT),
+    Mutant(
+        "accents outside",
+        "core/fit/accents.py",
+        "here = rule.places, which == k",
+        "here = rule.places, which >= -1",
+        FIT,
+    ),
+    Mutant(
+        "a bar alone on both sides", "core/fit/pegs.py", "for i in (k - 1, k + 1)", "for i in (k - 1,)", FIT
+    ),
     Mutant(
         "pulled past", "core/fit/pegs.py", 'return "gave way" if passed', 'return "gave way" if False', FIT
     ),

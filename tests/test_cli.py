@@ -232,6 +232,46 @@ class FitTest(CliTest):
         self.assertEqual(len(before), len(after))
         np.testing.assert_allclose(after, before, atol=1e-5)
 
+    def test_rules_of_some_bars_count_in_them_and_nowhere_else(self) -> None:
+        beats = 0.5 + 0.6 * np.arange(32) + np.random.default_rng(4).uniform(-0.02, 0.02, 32)
+        loose = self.path("loose.wav")
+        sf.write(loose, struck(beats, float(beats[-1]) + 1.0, low_every=4).samples.T, 44100)
+        to = ("--bpm", "100", "--first-downbeat", "0.5", "--grid", "1/4", "--leave-alone-ms", "0")
+        lies = {}
+        for name, more in (
+            ("whole", ()),
+            ("some", ("--rule", "3-4: strength=0", "--rule", "4: strength=50")),
+            ("none", ("--strength", "0")),
+            ("half", ("--strength", "50")),
+        ):
+            status, _, err = self.run_main("fit", loose, "-o", self.path(f"{name}.wav"), *to, *more)
+            self.assertEqual((status, err), (0, ""))
+            lies[name] = attack_starts(*sf.read(self.path(f"{name}.wav")))[:16]
+        lines = 0.5 + 0.6 * np.arange(16)
+        self.assertGreater(np.abs(lies["none"] - lines).max(), 0.005)
+        np.testing.assert_allclose(lies["some"][:8], lies["whole"][:8], atol=0.0005)
+        np.testing.assert_allclose(lies["some"][8:12], lies["none"][8:12], atol=0.0015)
+        np.testing.assert_allclose(lies["some"][12:16], lies["half"][12:16], atol=0.0015)
+
+    def test_rules_that_no_bars_can_have_write_nothing(self) -> None:
+        for rule, words in (
+            ("0: strength=1", "no bar 0"),
+            ("4-3: strength=1", "run backwards"),
+            ("2-900: strength=1", "beyond the take"),
+            ("900: strength=1", "beyond the take"),
+            ("strength=85", "--rule takes bars"),
+            ("2: volume=1", "no “volume”"),
+            ("2: strength=120", "Strength lies between 0 and 100 %"),
+        ):
+            with self.subTest(rule=rule):
+                status, _, err = self.run_main(
+                    "fit", self.file, "-o", self.path("out.wav"), "--own", "--rule", rule
+                )
+                self.assertEqual(status, 2)
+                self.assertIn(words, err)
+                self.assertIn("Nothing was written.", err)
+                self.assertFalse((self.folder / "out.wav").exists())
+
 
 class StretchTest(CliTest):
     def test_length_and_places(self) -> None:

@@ -175,6 +175,31 @@ class BatchTest(unittest.TestCase):
         self.assertGreater(len(report["pegs"]), 10)
         self.assertTrue((self.out / "b.wav").is_file())
 
+    def test_a_recipe_has_rules_of_some_bars(self) -> None:
+        recipe = self.folder.parent / "recipe.json"
+        fit = {"grid": "1/4", "bpm": 118.0, "own": False, "first_downbeat_s": 0.0, "strength": 0}
+
+        def run(rules: list[dict[str, object]]) -> tuple[int, str, str]:
+            recipe.write_text(json.dumps({"version": 1, "fit": {**fit, "rules": rules}}))
+            return self.run_main(
+                self.folder / "night", "-o", self.out, "--do", "fit", "--recipe", recipe, "--workers", 1
+            )
+
+        status, said, _ = run([{"bars": [2, 2], "strength": 100}, {"bars": "3", "strength": 50}])
+        self.assertEqual(status, 0, said)
+        report = json.loads((self.out / "b fit.json").read_text())
+        pulled = [peg for peg in report["pegs"] if peg["kind"] == "pulled" and peg["quarters"] % 1 < 1e-6]
+        self.assertTrue(pulled)
+        self.assertTrue(all(4 <= peg["quarters"] < 8 or peg["quarters"] == 8 for peg in pulled))
+        for rules, words in (
+            ([{"strength": 100}], "names its bars"),
+            ([{"bars": [2, 2], "volume": 3}], "no “volume”"),
+            ([{"bars": [0, 2]}], "no bar 0"),
+        ):
+            status, _, wrong = run(rules)
+            self.assertEqual(status, 2)
+            self.assertIn(words, wrong)
+
     def test_what_cannot_be_is_a_sentence(self) -> None:
         recipe = self.folder.parent / "recipe.json"
         recipe.write_text('{"version": 1, "fit": {"gird": "1/8"}}')

@@ -20,7 +20,6 @@ from combpace.core.fit.proof import proof
 from combpace.core.fit.rule import Rule
 from combpace.core.onsets.detect import Onsets
 from combpace.core.stretch import METHODS, StretchedSource
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.media.decode import FileSource
 from rig.sounds import struck
@@ -47,7 +46,7 @@ def main() -> None:
                     following(line, line, 0.0, float(SECONDS)),
                     line,
                     float(SECONDS),
-                    Rule(Grid(8)),
+                    Rule(grid="1/8"),
                 )  # type: ignore[arg-type]
                 begun = time.perf_counter()
                 stretched = StretchedSource(source, made.time_map, method)

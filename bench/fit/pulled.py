@@ -31,7 +31,6 @@ from combpace.core.clocks import Quarters, TakeTimes, take_times
 from combpace.core.fit.follow import following
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from rig.shared import OPEN, needed
 
@@ -113,7 +112,7 @@ def measured(truth: Truth, heard: Analysis, duration_s: float, own_lines: bool) 
         following(heard.pace, session, 0.0, duration_s),
         session,
         duration_s,
-        Rule(Grid(16)),
+        Rule(grid="1/16"),
     )  # type: ignore[arg-type]
     before, after = np.abs(struck - lines[place]), np.abs(np.asarray(own.time_map.to_target(struck)) - goal)
     pegs = [peg for peg in own.pegs if peg.kind != "held"]

@@ -96,7 +96,7 @@ class GrooveTest(PlaceTest):
         again = DataFolder(replace(Settings(), data_dir=self.folder / "data"))
         self.addCleanup(again.close)
         seen = session_state(again, self.session)
-        grid = seen.document.rules[self.even].rule.grid
+        grid = seen.document.rules[self.even].rule.places
         assert isinstance(grid, GrooveGrid)
         self.assertEqual((fits.take_fit(seen, self.even).key, grid.groove.name), (before, "shuffle"))
         self.assertEqual(self.library.restore(kept.id).groove.name, "another name")
@@ -107,7 +107,7 @@ class GrooveTest(PlaceTest):
         kept = self.library.add(groove_taken(self.seen(), self.late, (1, 4), "1/8", "two bars", 2))
         self.act("rule", take=self.even, field="grid", value=f"groove:{kept.id}")
         self.act("rule", take=self.even, field="bars", value="4-7")
-        grid = self.seen().document.rules[self.even].rule.grid
+        grid = self.seen().document.rules[self.even].rule.places
         assert isinstance(grid, GrooveGrid)
         self.assertEqual(grid.start, 3)
 

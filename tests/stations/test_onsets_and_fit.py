@@ -205,9 +205,9 @@ class DoublesTest(PlaceTest):
             return [said for said in fit_sentence(self.seen(), two)["advice"] if "doubles" in said["text"]]
 
         self.assertEqual([said["do"] for said in offers()], ["Pull this one with 98 %"])
-        self.assertEqual(self.seen().document.rules[two].rule.strength, 1.0)
+        self.assertEqual(self.seen().document.rules[two].rule.strength, 100.0)
         self.act("rule", take=two, field=offers()[0]["field"], value=offers()[0]["value"])
-        self.assertEqual((offers(), self.seen().document.rules[two].rule.strength), ([], 0.98))
+        self.assertEqual((offers(), self.seen().document.rules[two].rule.strength), ([], 98.0))
 
 
 class FitTest(PlaceTest):
@@ -320,8 +320,8 @@ class FitTest(PlaceTest):
             self.assertIn("reed organ", note)
         choice = self.seen().document.rules[self.loose]
         self.assertEqual(
-            (choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.grid)),
-            (0.8, (2, 5), "chord", "1/8t"),
+            (choice.rule.strength, choice.rule.bars, choice.method, str(choice.rule.places)),
+            (80.0, (2, 5), "chord", "1/8t"),
         )
         self.assertIsNone(choice.rule.ignore_beyond_ms)
         for field, value in (
@@ -398,7 +398,7 @@ class FitTest(PlaceTest):
         self.act("rule-to-others", take=self.loose)
         rules = self.seen().document.rules
         self.assertEqual(rules[other], rules[self.loose])
-        self.assertEqual(rules[other].rule.strength, 0.85)
+        self.assertEqual(rules[other].rule.strength, 85.0)
         self.assertEqual(set(rules), {self.loose, other})
         self.act("undo")
         # Whoever is named gets it, and nobody else.

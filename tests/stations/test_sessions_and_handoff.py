@@ -66,7 +66,7 @@ class OldDocumentsTest(PlaceTest):
         self.assertEqual(seen.document.takes[0].first_bar, 1)
         self.act("meter", meter="3/4")
         self.assertEqual(self.place.open(self.session).revision.format, FORMAT)
-        self.assertEqual(self.seen().document.rules[self.lead].rule.strength, 0.8)
+        self.assertEqual(self.seen().document.rules[self.lead].rule.strength, 80.0)
         self.assertEqual(self.seen().document.rules[self.lead].rule.ignore_beyond_ms, 40.0)
 
     def test_pieces_of_the_fifth_form_sound_as_they_did(self) -> None:
@@ -116,7 +116,7 @@ class OldDocumentsTest(PlaceTest):
                 self.assertEqual((document.map.kind, document.map.bpm), ("steady", 118.0))
                 self.assertEqual(str(document.map.steady_meters[0]), "3/4")
                 self.assertEqual([round(one, 1) for one in document.edits["TAKE"].added], [0.7])
-                self.assertEqual(str(document.rules["OTHER"].rule.grid), "1/8")
+                self.assertEqual(str(document.rules["OTHER"].rule.places), "1/8")
                 self.assertEqual([peg.quarters for peg in document.pegs["OTHER"].pegs], [3.5])
 
     def test_form_8_says_once_that_its_sentence_sounds_different(self) -> None:

@@ -15,32 +15,29 @@ import numpy as np
 from combpace.batch.files import (
     FitReport,
     Target,
-    chosen_method,
-    file_follow,
     fit_document,
+    fit_heard,
     levels_document,
-    maps_for,
     opened,
     proof_document,
     refuse_folder,
-    rests_of,
     write_stretched,
     written_document,
 )
 from combpace.core.analysis.bundle import analyse_bundle
 from combpace.core.analysis.take import Hints
-from combpace.core.audio import SideBySide, Source
+from combpace.core.audio import Source
 from combpace.core.errors import ParameterError
-from combpace.core.fit.accents import Accented, accent_levels
-from combpace.core.fit.holding import notes_held
+from combpace.core.fit.accents import Accented
 from combpace.core.fit.pauses import Pauses
-from combpace.core.fit.pegs import Fit, fit
-from combpace.core.fit.proof import proof
-from combpace.core.fit.rule import Rule
-from combpace.core.fit.together import clearest_first, nearest_marks, union
+from combpace.core.fit.pegs import Fit
+from combpace.core.fit.pipeline import owners_of, proved, stretched
+from combpace.core.fit.ranges import Rules
+from combpace.core.fit.together import clearest_first, union
 from combpace.core.onsets.detect import Onsets
-from combpace.core.stretch import StretchedSource, check_method
+from combpace.core.stretch import check_method
 from combpace.media.decode import FileSource
+from combpace.session.take_names import guessed_kind
 
 NO_PULSE = (
     "No pulse was found in these files, so their attacks cannot be laid on a grid. Nothing was written."
@@ -92,16 +89,14 @@ def fit_files(
     out: Path,
     target: Target,
     hints: Hints,
-    rule: Rule,
+    rules: Rules,
     method: str,
     marks_first: Sequence[str],
     on_progress: Callable[[str, float], None],
     pauses: Pauses | None = None,
-    accent: float = 0.0,
 ) -> BundleReport:
     """Pull the mics of one performance to a grid as one; each is written under its own name into a folder.
 
-    accent       0-1, how much of a groove's accents the level of all of them takes
     marks_first  names of files whose marks count first; the others follow, the clearest first
     Raises       ParameterError for names that are none of the files, or where no pulse is found
     """
@@ -113,58 +108,53 @@ def fit_files(
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
         sources = [source for source, _ in both]
         found = analyse_bundle(sources, hints, on_progress=on_progress)
-        first = found[0].pace
-        if first is None:
+        if found[0].pace is None:
             raise ParameterError(NO_PULSE)
         each = [one.onsets for one in found]
         order = wished + [mic for mic in clearest_first(each) if mic not in wished]
         marks, owner = union(each, order)
-        together = SideBySide(sources)
-        length = together.frames / together.sample_rate_hz
-        pace, session_map = maps_for(target, first, rule, length)
-        follow = file_follow(found[0], pace, session_map, length, target, hints)
-        made = fit(marks, pace, follow, session_map, length, rule)
-        name, reason = chosen_method(together, made.time_map, name)
-        made = notes_held(made, rests_of(sources))
-        levels = accent_levels(made.pegs, rule.grid, session_map, accent)
+        kind = guessed_kind(paths[0].name)
+        fitted = fit_heard(sources, found[0], marks, target, hints, rules, name, kind)
+        made = fitted.fit
         out.mkdir(exist_ok=True)
         files = []
         for number, path in enumerate(targets):
-            channels = together.channels_of(number)
-            sound = Accented(StretchedSource(together, made.time_map, name, channels=channels), levels)
+            sound = Accented(stretched(sources, number, made.time_map, fitted.method), fitted.levels)
             said = _written(sound, made, each[number], path, on_progress, pauses)
             files.append({"file": paths[number].name, "out": path.name, **said})
-    nearest = nearest_marks([peg.take_s for peg in made.pegs], marks)
-    owners = tuple(paths[0 if k is None else int(owner[k])].name for k in nearest)
+    owned = owners_of([peg.take_s for peg in made.pegs], marks, owner.tolist())
+    owners = tuple(paths[mic].name for mic in owned)
     document: dict[str, Any] = {
         "version": 1,
         "file": paths[0].name,
         "out": out.name,
-        "method": name,
-        "method_reason": reason,
+        "method": fitted.method,
+        "method_reason": fitted.reason,
         "marks_first": [paths[mic].name for mic in order],
         "files": files,
-        **levels_document(levels),
+        **levels_document(fitted.levels),
         "notes": [note for _, decoded in both for note in decoded.notes],
         **_owned(fit_document(made), owners),
     }
-    return BundleReport(made, name, reason, document, owners)
+    return BundleReport(made, fitted.method, fitted.reason, document, owners)
 
 
 def proof_of_files(paths: Sequence[Path], out: Path, report: FitReport) -> dict[str, Any]:
     """What `fit --proof` writes of several files: each peg found again in the mic whose mark it is."""
     by_name = {path.name: path for path in paths}
     assert isinstance(report, BundleReport)
-    measured: list[tuple[int, str, Any]] = []
-    for one in report.document["files"]:
-        mine = [
-            (k, peg)
-            for k, (peg, whose) in enumerate(zip(report.fit.pegs, report.owners, strict=True))
-            if whose == one["file"] and peg.kind != "held"
-        ]
-        pegs = [peg for _, peg in mine]
-        with opened(by_name[one["file"]]) as (played, _), FileSource(out / one["out"]) as rendered:
-            wanted, struck = [peg.target_s for peg in pegs], [peg.take_s for peg in pegs]
-            found = proof(rendered, wanted, 0.0, played, struck)
-        measured += [(k, one["file"], result) for (k, _), result in zip(mine, found, strict=True)]
-    return proof_document([(name, result) for _, name, result in sorted(measured, key=lambda row: row[0])])
+    names, rows = [one["file"] for one in report.document["files"]], report.document["files"]
+    measured = [
+        (peg, names.index(whose))
+        for peg, whose in zip(report.fit.pegs, report.owners, strict=True)
+        if peg.kind != "held"
+    ]
+    with ExitStack() as stack:
+        found = proved(
+            [(peg.take_s, peg.target_s) for peg, _ in measured],
+            [mic for _, mic in measured],
+            [lambda one=one: (stack.enter_context(FileSource(out / one["out"])), 0.0) for one in rows],  # type: ignore[misc]
+            [lambda name=name: stack.enter_context(opened(by_name[name]))[0] for name in names],  # type: ignore[misc]
+            report.fit.time_map,
+        )
+    return proof_document([(names[mic], one) for (_, mic), one in zip(measured, found, strict=True)])

@@ -19,19 +19,18 @@ from combpace.core.analysis.take import Analysis, Hints, analyse
 from combpace.core.audio import SideBySide, Source
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.fit.accents import Accented, Levels, accent_levels
+from combpace.core.fit.accents import Accented, Levels
 from combpace.core.fit.follow import Follow, follow_of, one_tempo_of
-from combpace.core.fit.groove import GrooveGrid, fits_bars
-from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
-from combpace.core.fit.pauses import Pauses, find_pauses
-from combpace.core.fit.pegs import Fit, fit
-from combpace.core.fit.proof import Measured, proof, share_within
-from combpace.core.fit.rule import Rule
+from combpace.core.fit.pauses import Pauses
+from combpace.core.fit.pegs import Fit
+from combpace.core.fit.pipeline import Asked, Fitted, finish, lay, method_of, proved, rests_of, stretched
+from combpace.core.fit.proof import Measured, share_within
+from combpace.core.fit.ranges import Rules, refuse_beyond, refuse_other_bars
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.stretch import StretchedSource, check_method, choose_method
+from combpace.core.onsets.detect import Onsets
+from combpace.core.stretch import check_method
 from combpace.core.tempo.loops import as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, lines_only, steady_map
-from combpace.core.tempo.meters import bar_index
 from combpace.core.tempo.smooth import smoothed
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
@@ -191,22 +190,22 @@ def session_map_for(target: Target, pace: TempoMap[TakeTimes]) -> TempoMap[Sessi
 
 
 def maps_for(
-    target: Target, found: TempoMap[TakeTimes], rule: Rule, duration_s: float
+    target: Target, found: TempoMap[TakeTimes], rules: Rules, duration_s: float
 ) -> tuple[TempoMap[TakeTimes], TempoMap[SessionTimes]]:
     """(the beats of a file, the map that it is fitted to). Raises ParameterError where a groove meets bars of
-    another length.
+    another length, or a sentence is about bars that the file does not have.
     """
     session_map = session_map_for(target, found)
     # What was cut to whole bars comes out with the frames of whole bars.
     pace = found if target.own else as_loop(found, duration_s)
-    if target.own and isinstance(rule.grid, GrooveGrid):
+    if target.own and any(rule.groove is not None for rule in rules):
         # A groove is told from even division between bar lines: beats that were tracked lie on the late
         # strokes.
         pace = lines_only(pace)
         # The groove was told from the pace under the lines: it is laid on that.
         under = smoothed(pace)
         session_map = TempoMap(under.knots, under.meters)
-    refuse_other_bars(rule, session_map, pace, duration_s)
+    _refuse(rules, session_map, pace, duration_s)
     return pace, session_map
 
 
@@ -225,15 +224,14 @@ def fit_file(
     out: Path,
     target: Target,
     hints: Hints,
-    rule: Rule,
+    rules: Rules,
     method: str,
     on_progress: Progress = _quiet,
     pauses: Pauses | None = None,
-    accent: float = 0.0,
 ) -> FitReport:
     """Pull a file's attacks to a grid and write the result as a 24-bit WAV that starts at session time 0.
 
-    pauses  silenced where that is asked for; accent: 0-1, how much of a groove's accents its level takes
+    pauses  silenced where that is asked for
     """
     name = check_method(method)
     with opened(path, on_progress) as (source, decoded):
@@ -243,27 +241,56 @@ def fit_file(
                 f"No pulse was found in “{path.name}”, so its attacks cannot be laid on a grid. "
                 "Nothing was written."
             )
-        pace, session_map = maps_for(target, analysis.pace, rule, decoded.duration_s)
-        follow = file_follow(analysis, pace, session_map, decoded.duration_s, target, named(path, hints))
-        made = fit(analysis.onsets, pace, follow, session_map, decoded.duration_s, rule)
-        name, reason = chosen_method(source, made.time_map, name)
-        made = notes_held(made, rests_of([source]))
+        fitted = fit_heard(
+            [source],
+            analysis,
+            analysis.onsets,
+            target,
+            named(path, hints),
+            rules,
+            name,
+            guessed_kind(path.name),
+        )
+        made = fitted.fit
         heard = made.time_map.to_target(np.asarray(analysis.onsets.times))
-        levels = accent_levels(made.pegs, rule.grid, session_map, accent)
-        sound = Accented(StretchedSource(source, made.time_map, name), levels)
+        sound = Accented(stretched([source], 0, made.time_map, fitted.method), fitted.levels)
         written = write_stretched(sound, made.time_map, out, on_progress, pauses, heard)
         document = {
             "version": 1,
             "file": path.name,
             "out": out.name,
-            "method": name,
-            "method_reason": reason,
+            "method": fitted.method,
+            "method_reason": fitted.reason,
             **written_document(written, source.sample_rate_hz, pauses),
-            **levels_document(levels),
+            **levels_document(fitted.levels),
             "notes": list(decoded.notes),
             **fit_document(made),
         }
-        return FitReport(made, name, reason, document)
+        return FitReport(made, fitted.method, fitted.reason, document)
+
+
+def fit_heard(
+    sources: Sequence[Source],
+    analysis: Analysis,
+    marks: Onsets,
+    target: Target,
+    hints: Hints,
+    rules: Rules,
+    method: str,
+    kind: str,
+) -> Fitted:
+    """The fit of one file, or of the mics of one performance, that were listened to.
+
+    analysis  of the file whose pulse counts; marks: of all of them
+    """
+    assert analysis.pace is not None
+    length = max(one.frames / one.sample_rate_hz for one in sources)
+    pace, session_map = maps_for(target, analysis.pace, rules, length)
+    follow = file_follow(analysis, pace, session_map, length, target, hints)
+    made = lay(Asked(marks, pace, follow, session_map, length, rules))
+    return finish(
+        made, method, lambda line: method_of(sources, line, kind), rests_of(sources), rules, session_map
+    )
 
 
 def file_follow(
@@ -281,31 +308,19 @@ def file_follow(
     return follow_of(pace, session_map, 0.0, duration_s, shares=target.own, loop=looped, steady=one)
 
 
-def refuse_other_bars(
-    rule: Rule, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float
+def _refuse(
+    rules: Rules, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float
 ) -> None:
-    """Raise ParameterError, naming the bar, where a groove meets bars of another length."""
-    if not isinstance(rule.grid, GrooveGrid):
-        return
-    first, last = (session_map.bar_of(pace.place(moment)) for moment in (0.0, duration_s))
-    if rule.bars is not None:
-        first, last = bar_index(rule.bars[0]), bar_index(rule.bars[1])
-    said = fits_bars(rule.grid.groove, session_map, max(0, first), last)
-    if said:
-        raise ParameterError(f"{said} Nothing was written.")
-
-
-def rests_of(sources: Sequence[Source]) -> list[tuple[float, float]]:
-    """Pauses between notes that all mics of one performance have, seconds."""
-    return in_all(
-        [
-            [
-                (start / one.sample_rate_hz, stop / one.sample_rate_hz)
-                for start, stop in find_pauses(one, BETWEEN_NOTES)
-            ]
-            for one in sources
-        ]
-    )
+    """Raise ParameterError where a groove meets bars of another length, or one of several sentences is about
+    bars
+    that the file does not have.
+    """
+    begin, end = pace.place(0.0), pace.place(duration_s)
+    try:
+        refuse_beyond(rules[1:], session_map, begin, end)
+        refuse_other_bars(rules, session_map, begin, end)
+    except ParameterError as error:
+        raise ParameterError(f"{error} Nothing was written.") from error
 
 
 def written_document(written: Written, sample_rate_hz: int, pauses: Pauses | None) -> dict[str, Any]:
@@ -357,9 +372,11 @@ def proof_of(path: Path, out: Path, report: FitReport) -> dict[str, Any]:
     """What `fit --proof` writes: where each pegged attack of a file came to lie in the result, found again by
     its own sound; null where none was found.
     """
-    pegs = [peg for peg in report.fit.pegs if peg.kind != "held"]
+    pegs = [(peg.take_s, peg.target_s) for peg in report.fit.pegs if peg.kind != "held"]
     with opened(path) as (played, _), FileSource(out) as rendered:
-        found = proof(rendered, [peg.target_s for peg in pegs], 0.0, played, [peg.take_s for peg in pegs])
+        found = proved(
+            pegs, [0] * len(pegs), [lambda: (rendered, 0.0)], [lambda: played], report.fit.time_map
+        )
     return proof_document([(report.document["file"], one) for one in found])
 
 
@@ -403,7 +420,8 @@ def stretch_files(
     if len(paths) > 1:
         refuse_folder(out, paths, targets)
     with ExitStack() as stack:
-        together = SideBySide([stack.enter_context(opened(path, on_progress))[0] for path in paths])
+        sources = [stack.enter_context(opened(path, on_progress))[0] for path in paths]
+        together = SideBySide(sources)
         ends = together.frames / together.sample_rate_hz
         if abs(float(time_map.source_s[-1]) - ends) > 0.5:
             which = f"“{paths[0].name}” ends" if len(paths) == 1 else "the longest of these files ends"
@@ -411,16 +429,11 @@ def stretch_files(
                 f"The last point is at {time_map.source_s[-1]:.3f} s of the source, but {which} at "
                 f"{ends:.3f} s. Nothing was written."
             )
-        used, reason = chosen_method(together, time_map, name)
+        used, reason = chosen_method(sources, time_map, name)
         if len(paths) > 1:
             out.mkdir(exist_ok=True)
         for index, target in enumerate(targets):
-            write_stretched(
-                StretchedSource(together, time_map, used, channels=together.channels_of(index)),
-                time_map,
-                target,
-                on_progress,
-            )
+            write_stretched(stretched(sources, index, time_map, used), time_map, target, on_progress)
         return Stretched(used, reason, targets)
 
 
@@ -487,11 +500,13 @@ def _tabled(path: Path, text: str) -> list[tuple[float, float]]:
     return rows
 
 
-def chosen_method(source: Source, time_map: TimeMap, name: str) -> tuple[str, str]:
+def chosen_method(
+    mics: Sequence[Source], time_map: TimeMap, name: str, kind: str = "unknown"
+) -> tuple[str, str]:
     """(method, why): the one that was asked for, or what suits the sound."""
     if name != "auto":
         return name, ""
-    choice = choose_method(source, time_map)
+    choice = method_of(mics, time_map, kind)
     return choice.method, choice.reason
 
 

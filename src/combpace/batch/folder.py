@@ -141,7 +141,7 @@ def _refuse(do: str, recipe: Recipe, map_path: Path | None) -> None:
         )
     if map_path is not None and not map_path.is_file():
         raise ParameterError(f"There is no file “{map_path}”. Nothing was written.")
-    recipe.fit.rule()
+    recipe.fit.all_rules()
 
 
 def _anywhere(
@@ -312,9 +312,9 @@ def _work(
         )
         made: FitReport
         if len(paths) > 1:
-            made = fit_files(paths, target, where, Hints(), fields.rule(), recipe.method, (), quiet)
+            made = fit_files(paths, target, where, Hints(), fields.all_rules(), recipe.method, (), quiet)
         else:
-            made = fit_file(paths[0], target, where, Hints(), fields.rule(), recipe.method, quiet)
+            made = fit_file(paths[0], target, where, Hints(), fields.all_rules(), recipe.method, quiet)
         write_json(made.document, target.with_name(f"{target.name.removesuffix('.wav')} fit.json"))
         return {"onsets": len(made.fit.pegs)}
     heard = analyse_files(paths, Hints(), quiet) if len(paths) > 1 else analyse_file(paths[0], Hints(), quiet)

@@ -12,12 +12,14 @@ from combpace.batch.files import chosen_method, opened, write_stretched
 from combpace.core.analysis.opening import listen
 from combpace.core.analysis.take import Hints
 from combpace.core.errors import MediaError, ParameterError
+from combpace.core.fit.pipeline import stretched
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.stretch import StretchedSource, check_method
+from combpace.core.stretch import check_method
 from combpace.core.tempo.following import Repeated, follow
 from combpace.core.tempo.map import MAX_BPM, MIN_BPM
 from combpace.core.tempo.meters import bar_index
 from combpace.media.mapforms import read_any
+from combpace.session.take_names import guessed_kind
 
 # A loop said to run at a tempo is so many whole bars where its length says so to within this.
 WHOLE = 0.01
@@ -101,9 +103,9 @@ def follow_file(
         if float(laid.time_map.target_s[-1]) <= 0:
             raise ParameterError("All of it would lie before the map's zero. Nothing was written.")
         repeated = Repeated(source, start, source.frames, laid.times)
-        name, reason = chosen_method(repeated, laid.time_map, name)
+        name, reason = chosen_method([repeated], laid.time_map, name, guessed_kind(path.name))
         written = write_stretched(
-            StretchedSource(repeated, laid.time_map, name), laid.time_map, out, on_progress
+            stretched([repeated], 0, laid.time_map, name), laid.time_map, out, on_progress
         )
         return Followed(
             written.frames,
@@ -131,8 +133,8 @@ def tempo_file(
         time_map = TimeMap(
             np.array([0.0, length]), np.array([0.0, round(source.frames * factor) / source.sample_rate_hz])
         ).through(attacks)
-        name, reason = chosen_method(source, time_map, name)
-        written = write_stretched(StretchedSource(source, time_map, name), time_map, out, on_progress)
+        name, reason = chosen_method([source], time_map, name, guessed_kind(path.name))
+        written = write_stretched(stretched([source], 0, time_map, name), time_map, out, on_progress)
         return written.frames, name, reason
 
 

@@ -12,11 +12,10 @@ import numpy as np
 
 from combpace.core.clocks import FloatArray, SessionTimes
 from combpace.core.errors import MediaError, ParameterError
-from combpace.core.fit.groove import GrooveGrid, fits_bars
+from combpace.core.fit.ranges import refuse_other_bars
 from combpace.core.parts.part import Heard, Laying, Part, laid
 from combpace.core.sounds.tones import PartSource
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import bar_index
 from combpace.media.encode import write_sound
 from combpace.media.mapforms import read_any
 from combpace.media.midi import write_parts
@@ -87,14 +86,11 @@ def _line(found: FileParts, map_path: Path | None) -> TempoMap[SessionTimes]:
 
 
 def _laid(part: Part, line: TempoMap[SessionTimes], how: Laying) -> list[Heard]:
-    rule = how.rule
-    if rule is not None and isinstance(rule.grid, GrooveGrid):
-        first, last = how.first_bar, line.bar_of(line.bar_line(how.first_bar) + max(0.0, part.end - 1e-6))
-        if rule.bars is not None:
-            first, last = bar_index(rule.bars[0]), bar_index(rule.bars[1])
-        said = fits_bars(rule.grid.groove, line, max(0, first), last)
-        if said:
-            raise ParameterError(f"{said} Nothing was written.")
+    begin = line.bar_line(how.first_bar)
+    try:
+        refuse_other_bars((how.rule,) if how.rule else (), line, begin, begin + max(0.0, part.end - 1e-6))
+    except ParameterError as error:
+        raise ParameterError(f"{error} Nothing was written.") from error
     return laid(part, line, how)
 
 

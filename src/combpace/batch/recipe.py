@@ -12,54 +12,36 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from combpace.batch.following import Following
 from combpace.core.errors import ParameterError
-from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
-from combpace.core.fit.rule import Rule
-from combpace.core.tempo.grid import VALUES, Grid, GridLike, parse_grid
+from combpace.core.fit.ranges import Rules, with_said
+from combpace.core.fit.rule import Rule, read_bars
 from combpace.session.arrivals import bars_of
 from combpace.session.state import SessionState
 
 
-class FitFields(BaseModel):
-    """As the sentence of Fit has them. groove: a groove's JSON, instead of the grid.
+class FitFields(Rule):
+    """As the sentence of Fit has them: every field of `Rule`, rules of some bars, which have what they do
+    not say
+    as the first has it, and the map.
 
     own: each file's own pace is its map; else bpm, with first_downbeat_s or each file's own bar 1, or the map
     that is given.
     """
 
-    model_config = ConfigDict(extra="forbid")
-
-    grid: str = Field(default="1/16", max_length=10)
-    swing: float = Field(default=50.0, ge=50, le=80)
-    strength: float = Field(default=100.0, ge=0, le=100)
-    leave_alone_ms: float = Field(default=0.0, ge=0, le=1000)
-    ignore_beyond_ms: float | None = Field(default=None, gt=0, le=10_000)
-    ignore_beyond: str | None = Field(default=None, max_length=10)
-    bars: tuple[int, int] | None = None
-    keep_lag: bool = False
-    coarse: bool = False
+    rules: list[dict[str, Any]] = Field(default_factory=list, max_length=500)
     own: bool = True
     bpm: float | None = Field(default=None, ge=5, le=1000)
     first_downbeat_s: float | None = None
-    groove: dict[str, Any] | None = None
 
-    def rule(self) -> Rule:
-        """Raises ParameterError."""
-        beyond = None if self.ignore_beyond is None else parse_grid(self.ignore_beyond).step_quarters
-        grid: GridLike = (
-            parse_grid(self.grid, self.swing / 100.0)
-            if self.groove is None
-            else GrooveGrid(groove_from(self.groove))
-        )
-        return Rule(
-            grid,
-            self.strength / 100.0,
-            self.leave_alone_ms,
-            self.ignore_beyond_ms,
-            beyond,
-            self.bars,
-            self.keep_lag,
-            self.coarse,
-        )
+    def all_rules(self) -> Rules:
+        """The sentence and those of some bars. Raises ParameterError."""
+        made: Rules = (Rule(**{name: getattr(self, name) for name in Rule.model_fields}),)
+        for one in self.rules:
+            said = dict(one)
+            bars = read_bars(said.pop("bars", None))
+            if bars is None:
+                raise ParameterError("Each of “rules” names its bars, like [9, 12] or “9-12”.")
+            made = with_said(made, bars, said)
+        return made
 
 
 class FollowFields(BaseModel):
@@ -99,22 +81,13 @@ def recipe_of(seen: SessionState) -> Recipe:
         (seen.document.rules[take.id] for take in seen.document.takes if take.id in seen.document.rules), None
     )
     if stated is not None:
-        rule = stated.rule
-        fields: dict[str, Any] = {
-            "strength": 100.0 * rule.strength,
-            "leave_alone_ms": rule.leave_alone_ms,
-            "ignore_beyond_ms": rule.ignore_beyond_ms,
-            "ignore_beyond": None if rule.ignore_beyond is None else _value_of(rule.ignore_beyond),
-            "keep_lag": rule.keep_lag,
-            "coarse": rule.coarse,
-        }
-        if isinstance(rule.grid, GrooveGrid):
-            fields["groove"] = groove_document(rule.grid.groove)
-        else:
-            fields |= {"grid": str(rule.grid), "swing": 100.0 * rule.grid.swing}
-        made = Recipe(method=stated.method, fit=FitFields(**fields))  # type: ignore[arg-type]
-    if seen.one_tempo is not None:
-        made.fit.own, made.fit.bpm = False, round(seen.one_tempo, 6)
+        kept = stated.rule.model_dump(exclude={"bars", "groove_start"}, exclude_none=True)
+        fields = FitFields(**kept)
+        if seen.one_tempo is not None:
+            fields = fields.but(own=False, bpm=round(seen.one_tempo, 6))
+        made = Recipe(method=stated.method, fit=fields)  # type: ignore[arg-type]
+    elif seen.one_tempo is not None:
+        made = Recipe(fit=FitFields(own=False, bpm=round(seen.one_tempo, 6)))
     loop = next(
         (
             take
@@ -135,12 +108,6 @@ def recipe_of(seen: SessionState) -> Recipe:
     return made
 
 
-def _value_of(quarters: float) -> str:
-    """The note value of a length."""
-    grids = [Grid(value, shape) for value in VALUES for shape in ("straight", "triplet", "dotted")]
-    return str(min(grids, key=lambda grid: abs(grid.step_quarters - quarters)))
-
-
 def read_recipe(path: Path | None) -> Recipe:
     """The recipe of a file; without one what is usual. Raises ParameterError, naming the field."""
     if path is None:
@@ -149,12 +116,18 @@ def read_recipe(path: Path | None) -> Recipe:
         raise ParameterError(f"There is no recipe “{path}”. Nothing was written.")
     try:
         value: Any = json.loads(path.read_text(encoding="utf-8"))
-        return Recipe.model_validate(value)
+        made = Recipe.model_validate(value)
+        made.fit.all_rules()
+        return made
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"]) or "it"
         raise ParameterError(
             f"The recipe “{path.name}” cannot be used: {where}: {first['msg']}. Nothing was written."
+        ) from error
+    except ParameterError as error:
+        raise ParameterError(
+            f"The recipe “{path.name}” cannot be used: {error} Nothing was written."
         ) from error
     except (ValueError, RecursionError) as error:
         raise ParameterError(f"The recipe “{path.name}” is no JSON. Nothing was written.") from error

@@ -12,7 +12,7 @@ from combpace.commands.hints import add_hints, bar_range, hints_of
 from combpace.core.errors import ParameterError
 
 if TYPE_CHECKING:
-    from combpace.core.fit.rule import Rule
+    from combpace.core.fit.ranges import Rules
 
 Progress = Callable[[], Callable[[str, float], None]]
 
@@ -65,31 +65,26 @@ def _fit_options(commands: Any, progress: Progress) -> None:
 
 
 def _rule_options(fit: argparse.ArgumentParser) -> None:
-    """What is pulled where."""
-    fit.add_argument("--grid", metavar="1/N", help="1/16 without it")
-    fit.add_argument(
-        "--accent",
-        type=float,
-        default=0.0,
-        metavar="PERCENT",
-        help="with --groove: its accents as level, within 6 dB",
-    )
+    """What is pulled where: the fields of a sentence, as they stand in `Rule`."""
+    from combpace.core.fit.rule import Rule
+
+    for name, field in Rule.model_fields.items():
+        extra = field.json_schema_extra
+        if not isinstance(extra, dict):
+            continue
+        option, text = f"--{name.replace('_', '-')}", str(field.description).replace("%", "%%")
+        if field.annotation is bool:
+            fit.add_argument(option, action="store_true", default=None, help=text)
+        else:
+            fit.add_argument(option, metavar=str(extra["metavar"]), help=text)
     fit.add_argument("--groove", type=Path, metavar="NAME.json", help="a groove in the grid's stead")
-    fit.add_argument("--strength", type=float, default=100.0, metavar="PERCENT")
-    fit.add_argument("--leave-alone-ms", type=float, default=0.0, metavar="MS")
-    fit.add_argument("--ignore-beyond", metavar="MS|1/N")
     fit.add_argument(
-        "--swing",
-        type=float,
-        default=50.0,
-        metavar="PERCENT",
-        help="where the off place of each pair lies, 50 to 80",
+        "--rule",
+        action="append",
+        default=[],
+        metavar="BARS: FIELD=VALUE, …",
+        help="what else counts in some bars, like “9-12: strength=85, grid=1/16”; the later one counts",
     )
-    fit.add_argument("--bars", metavar="FIRST-LAST", help="outside of these bars nothing moves")
-    fit.add_argument(
-        "--keep-lag", action="store_true", help="the take's own lead or lag stays; only the scatter shrinks"
-    )
-    fit.add_argument("--coarse", action="store_true", help="only each bar's first attack goes to its line")
     fit.add_argument(
         "--silence-pauses", action="store_true", help="silence what is quiet between notes, with short fades"
     )
@@ -226,19 +221,19 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
         raise ParameterError(
             "--bpm and --first-downbeat go together: the tempo, and where bar 1 lies in the output."
         )
-    rule = _rule_of(options)
+    rules = _rules_of(options)
     if options.pause_limits and not options.silence_pauses:
         raise ParameterError("--pause-limits goes with --silence-pauses. Nothing was written.")
     limits = parse_pauses(options.pause_limits) if options.pause_limits else Pauses()
     pauses = limits if options.silence_pauses else None
     target, hints = Target(options.map, options.bpm, options.first_downbeat, options.own), hints_of(options)
-    files, out, accent = options.file, options.out, options.accent / 100.0
+    files, out = options.file, options.out
     first = [name.strip() for name in (options.marks_first or "").split(",") if name.strip()]
     report: FitReport
     if len(files) > 1:
-        report = fit_files(files, out, target, hints, rule, options.method, first, tell, pauses, accent)
+        report = fit_files(files, out, target, hints, rules, options.method, first, tell, pauses)
     else:
-        report = fit_file(files[0], out, target, hints, rule, options.method, tell, pauses, accent)
+        report = fit_file(files[0], out, target, hints, rules, options.method, tell, pauses)
     if options.report:
         write_json(report.document, options.report)
     if options.proof:
@@ -257,33 +252,35 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
     return 0
 
 
-def _rule_of(options: argparse.Namespace) -> Rule:
-    """The rule that the options state. Raises ParameterError."""
+def _rules_of(options: argparse.Namespace) -> Rules:
+    """The sentences that the options state. Raises ParameterError."""
     from combpace.batch.grooves import read_groove
-    from combpace.core.fit.groove import GrooveGrid
+    from combpace.core.fit.groove import groove_document
+    from combpace.core.fit.ranges import read_ranged, with_said
     from combpace.core.fit.rule import Rule
-    from combpace.core.tempo.grid import Grid, parse_grid
-    from combpace.core.tempo.meters import bar_index
 
-    beyond_ms, beyond = _ignore(options.ignore_beyond)
-    bars = bar_range(options.bars) if options.bars is not None else None
-    grid: Grid | GrooveGrid = parse_grid(options.grid or "1/16", options.swing / 100.0)
+    said = {name: getattr(options, name, None) for name in Rule.model_fields if name != "groove"}
+    values: dict[str, Any] = {name: value for name, value in said.items() if value is not None}
     if options.groove is not None:
         if options.grid is not None:
             raise ParameterError(
                 "Give a grid or a groove, not both: a groove is a grid. Nothing was written."
             )
-        grid = GrooveGrid(read_groove(options.groove), bar_index(bars[0]) if bars else 0)
-    strength = options.strength / 100.0
-    lag, coarse = options.keep_lag, options.coarse
-    rule = Rule(grid, strength, options.leave_alone_ms, beyond_ms, beyond, bars, lag, coarse)
-    if options.accent and options.groove is None:
+        values["groove"] = groove_document(read_groove(options.groove))
+    if options.bars is not None:
+        values["bars"] = bar_range(options.bars)
+    if options.accent is not None and options.groove is None:
         raise ParameterError(
             "--accent goes with --groove: the accents are the groove's. Nothing was written."
         )
-    if not 0.0 <= options.accent <= 100.0:
-        raise ParameterError(f"Accent is taken from 0 to 100 %, not {options.accent:g}. Nothing was written.")
-    return rule
+    try:
+        rules = with_said((Rule(),), None, values)
+        for text in options.rule:
+            one = read_ranged(text, rules[0])
+            rules = (*(other for other in rules if other is rules[0] or other.bars != one.bars), one)
+    except ParameterError as error:
+        raise ParameterError(f"{error} Nothing was written.") from error
+    return rules
 
 
 def _follow(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int:
@@ -318,7 +315,6 @@ def _part(options: argparse.Namespace, tell: Callable[[str, float], None]) -> in
     from combpace.core.fit.groove import GrooveGrid
     from combpace.core.fit.rule import Rule
     from combpace.core.parts.part import Laying
-    from combpace.core.tempo.grid import parse_grid
     from combpace.core.tempo.meters import bar_index
 
     if options.grid is not None and options.groove is not None:
@@ -328,9 +324,9 @@ def _part(options: argparse.Namespace, tell: Callable[[str, float], None]) -> in
     first = bar_index(options.from_bar)
     rule = None
     if options.groove is not None:
-        rule = Rule(GrooveGrid(read_groove(options.groove), first), options.strength / 100.0)
+        rule = Rule.onto(GrooveGrid(read_groove(options.groove), first), strength=options.strength)
     elif options.grid is not None:
-        rule = Rule(parse_grid(options.grid, options.swing / 100.0), options.strength / 100.0)
+        rule = Rule(grid=options.grid, swing=options.swing, strength=options.strength)
     until = None if options.until_bar is None else bar_index(options.until_bar)
     times = 1 if options.times is None and until is None else options.times
     lengths = "until the next" if options.until_the_next else "kept"
@@ -377,19 +373,3 @@ def _to_tempo(options: argparse.Namespace, tell: Callable[[str, float], None]) -
     if reason:
         print(reason)
     return 0
-
-
-def _ignore(text: str | None) -> tuple[float | None, float | None]:
-    """(ms, quarters) of --ignore-beyond."""
-    if text is None:
-        return None, None
-    from combpace.core.tempo.grid import parse_grid
-
-    if "/" in text:
-        return None, parse_grid(text).step_quarters
-    try:
-        return float(text.lower().removesuffix("ms").strip()), None
-    except ValueError as error:
-        raise ParameterError(
-            f"--ignore-beyond takes milliseconds or a note value like 1/16, not “{text}”."
-        ) from error

@@ -12,6 +12,8 @@ from combpace.core.errors import CombPaceError
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import FACTOR_LIMITS
+from combpace.core.fit.ranges import governed
+from combpace.core.fit.rule import Rule
 from combpace.core.tempo.drift import Course, bars_between, course_against
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
@@ -34,6 +36,7 @@ from combpace.session.page_forms import (
     NoFit,
     Picture,
     PieceRow,
+    RangeRule,
     StatementRow,
     TakeFacts,
 )
@@ -429,10 +432,12 @@ def fit_head(seen: SessionState, made: TakeFit) -> FitHead:
         "reason": made.reason,
         "rendered": fits.is_rendered(seen, made),
         "limits": list(FACTOR_LIMITS),
+        "strength": made.choice.rule.strength,
         "alone_ms": made.choice.rule.leave_alone_ms,
         "ignore_ms": made.choice.rule.ignore_beyond_ms,
-        "places": grid_places(seen, made),
-        "groove": groove_places(made),
+        "places": grid_places(seen, made.choice.rule),
+        "groove": groove_places(made.choice.rule),
+        "ranges": range_rules(seen, made),
         "numbers": seen.once("numbers of a fit", lambda: fit_numbers(made), made.take.id),
         "names": sounding.fit_names(seen.heard_as, made.take.id),
     }
@@ -472,22 +477,46 @@ def piece_rows(seen: SessionState, take_id: str) -> list[PieceRow]:
     return rows
 
 
-def grid_places(seen: SessionState, made: TakeFit) -> dict[str, list[float]]:
+def range_rules(seen: SessionState, made: TakeFit) -> list[RangeRule]:
+    """The sentences of some bars, in the order in which they count."""
+    base, found = made.choice.rule, list[RangeRule]()
+    for rule in made.choice.rules:
+        if rule.bars is None:
+            continue
+        grid = "" if rule.places == base.places else f" {rule.places}"
+        found.append(
+            {
+                "first": bar_index(rule.bars[0]),
+                "last": bar_index(rule.bars[1]),
+                "bars": f"{rule.bars[0]}-{rule.bars[1]}",
+                "words": fits.in_bars(rule, base),
+                "short": f"{rule.strength:g} %{grid}",
+                "strength": rule.strength,
+                "alone_ms": rule.leave_alone_ms,
+                "ignore_ms": rule.ignore_beyond_ms,
+                "places": grid_places(seen, rule),
+                "groove": groove_places(rule),
+            }
+        )
+    return found
+
+
+def grid_places(seen: SessionState, rule: Rule) -> dict[str, list[float]]:
     """Places of the rule's grid in a bar, quarters from its line to the next, for every length of bar there
     is; keys as a page writes them.
     """
     lengths = {meter.bar_quarters for meter in seen.need_map().meters}
     return {
-        f"{length:.10g}": [round(float(place), 9) for place in made.choice.rule.grid.in_bar(length)]
+        f"{length:.10g}": [round(float(place), 9) for place in rule.places.in_bar(length)]
         for length in sorted(lengths)
     }
 
 
-def groove_places(made: TakeFit) -> GroovePlaces | None:
+def groove_places(rule: Rule) -> GroovePlaces | None:
     """Of a groove the places of each of its bars, quarters from the line, and the index of the bar on which
     the first of them lies.
     """
-    grid = made.choice.rule.grid
+    grid = rule.places
     if not isinstance(grid, GrooveGrid):
         return None
     length = grid.groove.bar_quarters
@@ -504,7 +533,7 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     if pace is None:
         return []
     session_map, times = seen.need_map(), seen.onsets(made.take.id).times
-    goal = session_map.to_seconds(made.choice.rule.grid.nearest(pace.to_quarters(times), session_map))
+    goal = session_map.to_seconds(governed(made.choice.rules, pace.to_quarters(times), session_map)[1])
     lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
     off: list[float] = np.round(1000.0 * (lies - goal), 2).tolist()
     return off
@@ -517,7 +546,7 @@ LEAST_MOVE_MS = 0.05
 def fit_numbers(made: TakeFit) -> FitNumbers:
     """How tight it was, how tight it will be, and how much is stretched."""
     pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
-    grid = made.choice.rule.grid
+    grid = made.choice.rule.places
     time_map = made.fit.time_map
     heard = ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.array(made.fit.pauses), 6))
     factors, lengths = time_map.factors[heard], np.diff(time_map.source_s)[heard]

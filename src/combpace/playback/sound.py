@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 
-from combpace.core.audio import Samples, SideBySide, Source
+from combpace.core.audio import Samples, Source
+from combpace.core.fit import pipeline
 from combpace.core.fit.accents import Accented
+from combpace.core.fit.pipeline import Kept
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.stretch import StretchedSource
-from combpace.core.tempo.following import as_long_as
 from combpace.media.decode import FileSource
 from combpace.media.encode import at_rate
 from combpace.session.sounding import Sounding
-
-# Gives the source that remembers: the one that is kept, or a new one about what is opened here.
-Kept = Callable[[Callable[[], Source]], Source]
 
 
 class Placed:
@@ -69,13 +66,8 @@ def stretched(
     kept  remembers what is measured and made, for the next map of the same sounds; it is asked for the whole
           bundle
     """
-    if len(bundle) < 2:
-        whole = as_long_as(source, time_map)
-        return StretchedSource(kept(lambda: whole) if kept else whole, time_map, method)
-    together = SideBySide([source if index == own else FileSource(path) for index, path in enumerate(bundle)])
-    return StretchedSource(
-        kept(lambda: together) if kept else together, time_map, method, channels=together.channels_of(own)
-    )
+    mics = [source if index == own else FileSource(path) for index, path in enumerate(bundle)]
+    return pipeline.stretched(mics or [source], own, time_map, method, kept)
 
 
 def stereo(block: Samples) -> Samples:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -14,16 +15,17 @@ import numpy as np
 
 from combpace.core.clocks import TakeTimes, take_times
 from combpace.core.errors import ParameterError
-from combpace.core.fit.accents import Levels, accent_levels
+from combpace.core.fit.accents import Levels
 from combpace.core.fit.follow import Follow, following
-from combpace.core.fit.holding import BETWEEN_NOTES, in_all, notes_held
-from combpace.core.fit.pauses import find_pauses
-from combpace.core.fit.pegs import Fit, fit
+from combpace.core.fit.holding import in_all
+from combpace.core.fit.pegs import Fit
+from combpace.core.fit.pipeline import Asked, finish, lay, method_of, rests_in, without
+from combpace.core.fit.rule import Rule, bars_words
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import clearest_first, union
 from combpace.core.onsets.detect import Onsets
-from combpace.core.stretch.choose import Choice, choose_method, far_stretched
-from combpace.core.tempo.following import as_long_as, cut_at, pace_again, rounds_of
+from combpace.core.stretch.choose import Choice
+from combpace.core.tempo.following import pace_again, rounds_of
 from combpace.core.tempo.loops import loop_bars
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
@@ -33,7 +35,7 @@ from combpace.session.document.model import MOST_TIMES, RuleChoice, TakeEntry, T
 from combpace.session.keys import render_key
 from combpace.session.pieces import in_pieces
 from combpace.session.renders import render_of
-from combpace.session.state import EDIT_REACH_S, SessionState
+from combpace.session.state import SessionState
 from combpace.store.models import WANTED, TakeRow
 
 # What ends so little after a bar line, quarters, ends on it.
@@ -83,64 +85,58 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     stated = timing in seen.document.rules
     choice = seen.document.rules.get(timing, default_rule())
     pegs = seen.document.pegs.get(timing, TakePegs())
-    marks, length = _without(marks_of(seen, timing), pegs.rides), seen.duration_s(timing)
-    end_s = None
-    if (
-        pace is not None
-        and entry.comes_round
-        and entry.role != "lead"
-        and entry.pace == "own"
-        and entry.keeps != "time"
-    ):
-        marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
-    follow: Follow | None = None
+    length = seen.duration_s(timing)
     if by_two is not None:
-        made = _by_two_tempi(seen, entry, by_two)
+        follow, made = None, _by_two_tempi(seen, entry, by_two)
     elif entry.arrival and entry.keeps == "time":
-        made = _as_it_is(seen, entry, length)
+        follow, made = None, _as_it_is(seen, entry, length)
     else:
         assert pace is not None
-        follow = seen.lies(timing, pace, length)
-        made = fit(marks, pace, follow, seen.need_map(), length, choice.rule, pegs.pegs)
-    if end_s is not None:
-        kept = tuple(peg for peg in made.pegs if peg.target_s < end_s - 1e-6)
-        made = replace(made, time_map=cut_at(made.time_map, end_s), pegs=kept)
-    method, reason = _method_of(seen, entry, choice, made)
-    rounds, rests = rounds_of(made.time_map, seen.duration_s(timing)), _rests(seen, timing)
-    length = seen.duration_s(timing)
+        asked = _asked(seen, entry, pace, choice, pegs)
+        follow, made = asked.follow, lay(asked)
+    rounds, rests = rounds_of(made.time_map, length), _rests(seen, timing)
     every = [(a + turn * length, b + turn * length) for turn in range(rounds) for a, b in rests]
-    made = notes_held(made, every)
-    # What is cut is moved, never stretched.
-    far = "" if method == "cut" else far_stretched(made.time_map, made.pauses)
-    reason = " ".join(part for part in (reason, far) if part)
-    shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
-    levels = (
-        accent_levels(made.pegs, choice.rule.grid, seen.need_map(), choice.accent) if choice.accent else ()
-    )
-    return TakeFit(
-        entry,
-        choice,
-        stated,
+    fitted = finish(
         made,
-        method,
-        reason,
-        render_key(row.decoded_sha, made.time_map, method, shas, levels),
-        levels,
-        follow,
+        choice.method,
+        lambda time_map: _choice_of(seen, entry, time_map),
+        every,
+        choice.rules,
+        seen.need_map(),
+    )
+    shas = bundle_shas(seen.document.bundle_of(timing), seen.rows)
+    key = render_key(row.decoded_sha, fitted.fit.time_map, fitted.method, shas, fitted.levels)
+    return TakeFit(
+        entry, choice, stated, fitted.fit, fitted.method, fitted.reason, key, fitted.levels, follow
     )
 
 
-def _method_of(seen: SessionState, entry: TakeEntry, choice: RuleChoice, made: Fit) -> tuple[str, str]:
-    """(The method that stretches a take, why): the one that was chosen, or what its sound says."""
-    if choice.method != "auto":
-        return choice.method, ""
+def _asked(
+    seen: SessionState,
+    entry: TakeEntry,
+    pace: TempoMap[TakeTimes],
+    choice: RuleChoice,
+    pegs: TakePegs,
+) -> Asked:
+    """What a take's fit is made from."""
+    marks, length, end_s = marks_of(seen, entry.id), seen.duration_s(entry.id), None
+    marks = without(marks, pegs.rides)
+    if entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
+        marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
+    follow = seen.lies(entry.id, pace, length)
+    return Asked(marks, pace, follow, seen.need_map(), length, choice.rules, pegs.pegs, (), end_s)
+
+
+def _choice_of(seen: SessionState, entry: TakeEntry, time_map: TimeMap) -> Choice:
+    """The method that a take's sound proposes for a time map."""
     mics = seen.document.bundle_of(entry.id)
     if any(seen.rows[mic.id].state == WANTED for mic in mics if mic.id in seen.rows):
-        return "chord", "Its sound is not here, so nothing says which method suits it: Chord until it is."
+        return Choice(
+            "chord", "Its sound is not here, so nothing says which method suits it: Chord until it is."
+        )
     files, _ = bundle_files(seen.folder, mics, seen.rows, entry.id)
-    mapped = (made.time_map.source_s.tobytes(), made.time_map.target_s.tobytes())
-    found = _chosen(files or (seen.folder.blob(seen.rows[entry.id].decoded_sha),), *mapped, entry.kind)
-    return found.method, found.reason
+    mapped = (time_map.source_s.tobytes(), time_map.target_s.tobytes())
+    return _chosen(files or (seen.folder.blob(seen.rows[entry.id].decoded_sha),), *mapped, entry.kind)
 
 
 def _again(
@@ -245,10 +241,7 @@ def _rests_in(seen: SessionState, row: TakeRow) -> list[tuple[float, float]]:
     if kept is not None and row.sample_rate_hz:
         return [(start / row.sample_rate_hz, stop / row.sample_rate_hz) for start, stop in kept]
     with seen.folder.source(row) as source:
-        return [
-            (start / source.sample_rate_hz, stop / source.sample_rate_hz)
-            for start, stop in find_pauses(source, BETWEEN_NOTES)
-        ]
+        return rests_in(source)
 
 
 def marks_of(seen: SessionState, timing: str) -> Onsets:
@@ -295,16 +288,10 @@ def _later(onsets: Onsets, by_s: float) -> Onsets:
 
 @lru_cache(maxsize=64)
 def _chosen(files: tuple[Path, ...], source_s: bytes, target_s: bytes, kind: str) -> Choice:
-    """The method for all mics of a bundle; remembered, for every two seconds of a preview ask for it.
-
-    A close mic falls silent where the room still rings: what must not be cut in one of them is cut in none.
-    """
+    """The method for all mics of a bundle; remembered, for every two seconds of a preview ask for it."""
     time_map = TimeMap(np.frombuffer(source_s), np.frombuffer(target_s))
-    choices = []
-    for file in files:
-        with FileSource(file) as source:
-            choices.append(choose_method(as_long_as(source, time_map), time_map, kind))
-    return next((choice for choice in choices if choice.method != "cut"), choices[0])
+    with ExitStack() as stack:
+        return method_of([stack.enter_context(FileSource(file)) for file in files], time_map, kind)
 
 
 def bundle_shas(together: Sequence[TakeEntry], takes: Mapping[str, TakeRow]) -> tuple[str, ...]:
@@ -325,14 +312,6 @@ def bundle_files(
     shas = bundle_shas(together, takes)
     own = takes[take_id].decoded_sha
     return (tuple(folder.blob(sha) for sha in shas), shas.index(own)) if own in shas else ((), 0)
-
-
-def _without(onsets: Onsets, rides: tuple[float, ...]) -> Onsets:
-    if not rides:
-        return onsets
-    times = np.asarray(onsets.times)
-    keep = np.all(np.abs(times[:, None] - np.array(rides)[None, :]) > EDIT_REACH_S, axis=1)
-    return Onsets(take_times(times[keep]), onsets.strength[keep], onsets.confidence[keep])
 
 
 def is_fitted(seen: SessionState, take_id: str) -> bool:
@@ -388,7 +367,7 @@ def _differs_ms(seen: SessionState, timing: str, choice: RuleChoice, beats: Temp
     offset = seen.document.take(timing).offset_s
     by_beats = following(beats, seen.need_map(), offset, length)
     pegs = seen.document.pegs.get(timing, TakePegs())
-    old = fit(_without(marks, pegs.rides), beats, by_beats, seen.need_map(), length, choice.rule, pegs.pegs)
+    old = lay(Asked(marks, beats, by_beats, seen.need_map(), length, choice.rules, pegs.pegs, pegs.rides))
     times = np.asarray(marks.times)
     apart = np.abs(old.time_map.to_target(times) - made.fit.time_map.to_target(times))
     return 1000.0 * float(apart.max())
@@ -415,17 +394,49 @@ def proof_of(seen: SessionState, made: TakeFit) -> list[tuple[float, float, floa
 
 
 def sentence(choice: RuleChoice, entry: TakeEntry) -> str:
-    """The rule of a take in words."""
-    rule, name = choice.rule, entry.name
-    bars = "all bars" if rule.bars is None else f"bars {rule.bars[0]}–{rule.bars[1]}"
-    ignored = (
-        "ignore nothing"
-        if rule.ignore_beyond_ms is None
-        else f"ignore what is farther than {rule.ignore_beyond_ms:g} ms"
-    )
+    """What is said of how a take is pulled, in words."""
+    base = choice.rule
+    others = [one for one in choice.rules if one is not base]
+    return " ".join([rule_words(base, entry), *(f"{in_bars(one, base)}." for one in others)])
+
+
+def in_bars(rule: Rule, base: Rule) -> str:
+    """What a sentence of some bars says beside another: "Bars 9–12: 85 % strength"."""
+    named = bars_words(rule.bars)
+    said = [
+        words
+        for words, mine, other in zip(_said(rule), _said(rule), _said(base), strict=True)
+        if mine != other
+    ]
+    return f"{named[:1].upper()}{named[1:]}: {', '.join(said) or 'as elsewhere'}"
+
+
+def _said(rule: Rule) -> list[str]:
+    """Each thing that a sentence says."""
+    return [
+        str(rule.places),
+        f"{rule.strength:g} % strength",
+        f"leave alone up to {rule.leave_alone_ms:g} ms",
+        f"ignore {ignored_words(rule)}",
+        "its lead or lag stays" if rule.keep_lag else "its lead or lag goes too",
+        "only each bar’s first onset" if rule.coarse else "every onset",
+        f"accents {rule.accent:g} %",
+    ]
+
+
+def ignored_words(rule: Rule) -> str:
+    """ "nothing", "what is farther than 60 ms"."""
     if rule.ignore_beyond is not None:
-        ignored = f"ignore what is farther than 1/{4 / rule.ignore_beyond:g}"
-    accents = f" Its level takes {choice.accent * 100:g} % of the groove's accents." if choice.accent else ""
+        return f"what is farther than {rule.ignore_beyond}"
+    return (
+        "nothing" if rule.ignore_beyond_ms is None else f"what is farther than {rule.ignore_beyond_ms:g} ms"
+    )
+
+
+def rule_words(rule: Rule, entry: TakeEntry) -> str:
+    """A sentence about a take in words."""
+    name, bars = entry.name, bars_words(rule.bars)
+    accents = f" Its level takes {rule.accent:g} % of the groove's accents." if rule.accent else ""
     # Against itself a take has none: what is left is that of its off-beats.
     own = entry.role != "lead" and entry.pace == "own"
     kept = " The lead or lag of its off-beats stays." if own else " Its own lead or lag stays."
@@ -438,6 +449,6 @@ def sentence(choice: RuleChoice, entry: TakeEntry) -> str:
     if rule.strength == 0:
         return f"All onsets of {name} stay where they were played, but for what is pulled by hand."
     return (
-        f"Onsets of {name} in {bars} go to the nearest {rule.grid} with {rule.strength * 100:g} % strength; "
-        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; {ignored}.{lag}"
+        f"Onsets of {name} in {bars} go to the nearest {rule.places} with {rule.strength:g} % strength; "
+        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; ignore {ignored_words(rule)}.{lag}"
     )

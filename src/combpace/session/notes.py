@@ -8,7 +8,7 @@ import numpy as np
 
 from combpace.core.clocks import SessionTimes
 from combpace.core.errors import ParameterError
-from combpace.core.fit.groove import GrooveGrid
+from combpace.core.fit.ranges import counted_from
 from combpace.core.parts.cells import with_edit
 from combpace.core.parts.part import SAME_NOTE_Q, Heard, Laying, Part, laid
 from combpace.core.sounds.tones import FAMILIES, PartSource
@@ -58,14 +58,9 @@ def _heard(seen: SessionState, entry: PartEntry) -> list[Heard]:
     until = None if entry.until_bar is None else bar_index(entry.until_bar)
     choice = seen.document.rules.get(entry.id)
     rule = choice.rule if choice else None
-    if rule is not None and isinstance(rule.grid, GrooveGrid):
+    if rule is not None:
         # A groove counts from the part's first bar, or from the rule's.
-        rule = replace(
-            rule,
-            grid=GrooveGrid(
-                rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else bar_index(entry.first_bar)
-            ),
-        )
+        rule = counted_from(rule, bar_index(rule.bars[0] if rule.bars else entry.first_bar))
     hand = seen.document.pegs.get(entry.id, TakePegs()).pegs
     how = Laying(bar_index(entry.first_bar), entry.times, until, rule, hand, entry.accent, entry.lengths)
     if not keeps_time:
@@ -126,8 +121,8 @@ def facts(seen: SessionState, entry: PartEntry) -> PartFacts:
         "until_bar": entry.until_bar,
         "keeps": "time" if part.in_seconds else entry.keeps,
         "offset_s": entry.offset_s,
-        "grid": None if choice is None else str(choice.rule.grid),
-        "strength": 100.0 if choice is None else 100.0 * choice.rule.strength,
+        "grid": None if choice is None else str(choice.rule.places),
+        "strength": 100.0 if choice is None else choice.rule.strength,
         "accent": 100.0 * entry.accent,
         "lengths": entry.lengths,
         "said": list(found.said),

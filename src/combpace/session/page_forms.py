@@ -189,9 +189,29 @@ class FitNumbers(TypedDict):
     beyond: int
 
 
+class RangeRule(TypedDict):
+    """A sentence of some bars: indices of its first and last bar, its bars as they are written, what it says
+    in
+    words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`.
+    """
+
+    first: int
+    last: int
+    bars: str
+    words: str
+    short: str
+    strength: float
+    alone_ms: float
+    ignore_ms: float | None
+    places: dict[str, list[float]]
+    groove: GroovePlaces | None
+
+
 class FitHead(TypedDict):
-    """A fit without its points. places: the places of the rule's grid in each length of bar; edges: where it
-    comes in ranges, the moments at which they begin; names: of each take of its bundle.
+    """A fit without its points. strength (%), places: the places of the rule's grid in each length of bar,
+    and so
+    on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges: where the
+    fit comes in ranges, the moments at which they begin; names: of each take of its bundle.
     """
 
     take: str
@@ -201,10 +221,12 @@ class FitHead(TypedDict):
     reason: str
     rendered: bool
     limits: list[float]
+    strength: float
     alone_ms: float
     ignore_ms: float | None
     places: dict[str, list[float]]
     groove: GroovePlaces | None
+    ranges: list[RangeRule]
     numbers: FitNumbers
     names: dict[str, SoundNames]
     edges: NotRequired[list[float]]

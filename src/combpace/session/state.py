@@ -18,6 +18,7 @@ from combpace.core.beats.track import track_beats
 from combpace.core.clocks import FloatArray, SessionTimes, TakeTimes, session_times, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.follow import Follow, follow_of, one_tempo_of, placed
+from combpace.core.fit.rule import HAND_REACH_S
 from combpace.core.onsets.choose import ANYWHERE, chosen, on_places
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
@@ -41,7 +42,7 @@ from combpace.session.kinds import Kind
 from combpace.session.solving import Ear, as_far_as_it_holds
 from combpace.store.models import TakeRow
 
-EDIT_REACH_S = 0.005
+EDIT_REACH_S = HAND_REACH_S
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from math import floor
 
 from combpace.core.clocks import ClockT, SessionTimes
 from combpace.core.errors import ParameterError
+from combpace.core.numbers import MINUS, number_of
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_number
 
-MINUS = "\u2212"
 HAIR_S = 0.0015
 # A bar 1 that lies so little before session zero belongs to the attack that opens its file.
 OPENS_S = 0.030
@@ -54,22 +55,22 @@ def read_clock(text: str) -> float:
     return -value if negative else value
 
 
+@contextmanager
+def unchanged() -> Iterator[None]:
+    """What is refused here changes nothing, and says so."""
+    try:
+        yield
+    except ParameterError as error:
+        if str(error).endswith("Nothing was changed."):
+            raise
+        raise ParameterError(f"{error} Nothing was changed.") from error
+
+
 def read_number(text: object, what: str, least: float, most: float) -> float:
     """Read a number with decimal point or comma, with or without its unit."""
-    clean = (
-        str(text)
-        .strip()
-        .replace(",", ".")
-        .replace(MINUS, "-")
-        .removesuffix("%")
-        .removesuffix("ms")
-        .removesuffix("BPM")
-        .strip()
-    )
-    try:
-        value = float(clean)
-    except ValueError as error:
-        raise ParameterError(f"{what} must be a number, not “{text}”. Nothing was changed.") from error
+    value = number_of(text)
+    if value is None:
+        raise ParameterError(f"{what} must be a number, not “{text}”. Nothing was changed.")
     if not least <= value <= most:
         raise ParameterError(
             f"{what} lies between {least:g} and {most:g}, not at {value:g}. Nothing was changed."

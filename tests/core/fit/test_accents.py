@@ -6,6 +6,7 @@ from combpace.core.audio import ArraySource, Audio
 from combpace.core.fit.accents import MOST_DB, RAMP_S, Accented, accent_levels
 from combpace.core.fit.groove import GrooveGrid, take_groove
 from combpace.core.fit.pegs import Peg
+from combpace.core.fit.rule import Rule
 from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
 
@@ -24,14 +25,20 @@ PEGS = [Peg(0.5 * k, 0.5 * k, 0.5 * k, float(k), "pulled") for k in range(8)]
 
 class AccentTest(unittest.TestCase):
     def test_levels_are_the_grooves_share_of_them_and_never_beyond_six_decibels(self) -> None:
-        half = accent_levels(PEGS, grid(8.0), LINE, 0.5)
+        half = accent_levels(PEGS, (Rule.onto(grid(8.0), accent=50),), LINE)
         np.testing.assert_allclose([level for _, level in half], [3.0, -1.0, -1.0, -1.0] * 2, atol=1e-3)
         self.assertEqual([moment for moment, _ in half], [0.5 * k for k in range(8)])
-        self.assertEqual(max(level for _, level in accent_levels(PEGS, grid(40.0), LINE, 1.0)), MOST_DB)
-        self.assertEqual(accent_levels(PEGS, grid(8.0), LINE, 0.0), ())
-        self.assertEqual(accent_levels(PEGS, Grid(4), LINE, 1.0), ())
-        held = [Peg(0.0, 0.0, 0.0, 0.0, "held")]
-        self.assertEqual(accent_levels(held, grid(8.0), LINE, 1.0), ())
+        loud = accent_levels(PEGS, (Rule.onto(grid(40.0), accent=100),), LINE)
+        self.assertEqual(max(level for _, level in loud), MOST_DB)
+        self.assertEqual(accent_levels(PEGS, (Rule.onto(grid(8.0)),), LINE), ())
+        self.assertEqual(accent_levels(PEGS, (Rule(grid="1/4", accent=100),), LINE), ())
+        self.assertEqual(accent_levels([], (Rule.onto(grid(8.0), accent=100),), LINE), ())
+
+    def test_where_no_sentence_takes_accents_the_level_is_as_it_was_played(self) -> None:
+        # Eight quarters of two bars; the accents are taken in the first of them.
+        rules = (Rule(grid="1/4"), Rule.onto(grid(8.0), accent=50, bars=(1, 1)))
+        levels = [level for _, level in accent_levels(PEGS, rules, LINE)]
+        np.testing.assert_allclose(levels, [3.0, -1.0, -1.0, -1.0, 0.0, 0.0, 0.0, 0.0], atol=1e-3)
 
     def test_the_level_is_there_at_the_attack_and_ramps_just_before_it(self) -> None:
         source = ArraySource(Audio(np.ones((1, 2000), np.float32), RATE))

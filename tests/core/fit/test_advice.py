@@ -21,7 +21,7 @@ def asked(places: np.ndarray, grid: Grid, strength: float = 1.0) -> Advice:
     line = steady_map(BPM, 0.0)
     times = np.asarray(places) * 60 / BPM
     onsets = Onsets(take_times(times), np.full(len(times), 0.8), np.ones(len(times)))
-    rule = Rule(grid, strength)
+    rule = Rule.onto(grid, strength=100 * strength)
     return advice(
         Quarters(np.asarray(places, dtype=float)),
         fit(onsets, line, following(line, line, 0.0, times[-1] + 1.0), line, times[-1] + 1.0, rule),

@@ -8,7 +8,6 @@ from combpace.core.clocks import SessionTimes, TakeTimes
 from combpace.core.fit.follow import follow_of, following, one_tempo_of, pace_of, placed
 from combpace.core.fit.pegs import fit
 from combpace.core.fit.rule import Rule
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from rig.sounds import marks
 
@@ -89,25 +88,27 @@ class FeelTest(unittest.TestCase):
         times, line = played(), steady_map(100.0, 0.5)
         feel = times - (0.5 + 0.6 * np.arange(BEATS))
         for strength in (0.0, 0.5, 1.0):
-            off = self.fitted(times, line, Rule(Grid(8), strength)) - (0.5 + 0.6 * np.arange(BEATS))
+            off = self.fitted(times, line, Rule(grid="1/8", strength=100 * strength)) - (
+                0.5 + 0.6 * np.arange(BEATS)
+            )
             np.testing.assert_allclose(off, (1 - strength) * feel, atol=1e-9)
-        off = self.fitted(times, line, Rule(Grid(8), leave_alone_ms=10.0)) - (0.5 + 0.6 * np.arange(BEATS))
+        off = self.fitted(times, line, Rule(grid="1/8", leave_alone_ms=10.0)) - (0.5 + 0.6 * np.arange(BEATS))
         np.testing.assert_allclose(off, np.where(np.abs(feel) < 0.010, feel, 0.0), atol=1e-9)
         far = np.abs(feel) > 0.012
         self.assertTrue(far.any())
-        moved = self.fitted(times, line, Rule(Grid(8), ignore_beyond_ms=12.0))
+        moved = self.fitted(times, line, Rule(grid="1/8", ignore_beyond_ms=12.0))
         self.assertLess(np.abs(moved[~far] - (0.5 + 0.6 * np.flatnonzero(~far))).max(), 1e-9)
 
     def test_feel_is_stretched_with_its_beat(self) -> None:
         times, line = played(), steady_map(80.0, 0.5)
         feel = times - (0.5 + 0.6 * np.arange(BEATS))
-        off = self.fitted(times, line, Rule(Grid(8), strength=0.0)) - (0.5 + 0.75 * np.arange(BEATS))
+        off = self.fitted(times, line, Rule(grid="1/8", strength=0)) - (0.5 + 0.75 * np.arange(BEATS))
         np.testing.assert_allclose(off, 1.25 * feel, atol=1e-9)
 
     def test_outside_a_range_nothing_moves_but_by_what_it_follows(self) -> None:
         times = played()
         for line, share in ((steady_map(100.0, 0.5), 1.0), (steady_map(90.0, 0.5), 100.0 / 90.0)):
-            out = self.fitted(times, line, Rule(Grid(8), bars=(3, 4)))
+            out = self.fitted(times, line, Rule(grid="1/8", bars=(3, 4)))
             lies = 0.5 + share * (times - 0.5)
             inside = slice(8, 16)
             np.testing.assert_allclose(
@@ -126,11 +127,11 @@ class FeelTest(unittest.TestCase):
             end = float(times[-1]) + 1.0
             follow = follow_of(beats, line, 0.0, end, shares=False, loop=False, steady=None)
             for strength, least, most in ((0.0, 0.85, 1.0), (0.5, 0.42, 0.5)):
-                made = fit(marks(times), beats, follow, line, end, Rule(Grid(8), strength))
+                made = fit(marks(times), beats, follow, line, end, Rule(grid="1/8", strength=100 * strength))
                 off = np.asarray(made.time_map.to_target(times)) - (0.5 + 0.6 * np.arange(256))
                 self.assertTrue(least <= off.std() / feel.std() <= most, off.std() / feel.std())
                 self.assertGreater(np.corrcoef(off, feel)[0, 1], 0.9)
-            made = fit(marks(times), beats, follow, line, end, Rule(Grid(8)))
+            made = fit(marks(times), beats, follow, line, end, Rule(grid="1/8"))
             off = np.asarray(made.time_map.to_target(times)) - (0.5 + 0.6 * np.arange(256))
             self.assertLess(np.abs(off).max(), 1e-9)
 
@@ -140,7 +141,7 @@ class FeelTest(unittest.TestCase):
         beats, guitar = beats_of(drums), 0.5 + 0.3 * np.arange(2 * BEATS - 2)
         end = float(drums[-1]) + 1.0
         follow = follow_of(beats, line, 0.0, end, shares=False, loop=False, steady=None)
-        made = fit(marks(guitar), beats, follow, line, end, Rule(Grid(8), strength=0.0))
+        made = fit(marks(guitar), beats, follow, line, end, Rule(grid="1/8", strength=0))
         self.assertLess(np.abs(np.asarray(made.time_map.to_target(guitar)) - guitar).max(), 0.004)
 
 

@@ -81,7 +81,7 @@ class AsGridTest(unittest.TestCase):
     def test_on_the_bar_it_came_from_nothing_moves(self) -> None:
         times, levels = bars(4)
         grid = GrooveGrid(take_groove(times, levels, LINE, (0, 0), Grid(8)))
-        made = fit(marks(times), LINE, following(LINE, LINE, 0.0, 12.0), LINE, 12.0, Rule(grid))  # type: ignore[arg-type]
+        made = fit(marks(times), LINE, following(LINE, LINE, 0.0, 12.0), LINE, 12.0, Rule.onto(grid))  # type: ignore[arg-type]
         np.testing.assert_allclose(made.time_map.to_target(times), times, atol=1e-4)
         self.assertEqual(len([peg for peg in made.pegs if peg.kind == "pulled"]), len(times))
 
@@ -89,7 +89,7 @@ class AsGridTest(unittest.TestCase):
         grid = GrooveGrid(take_groove(*bars(4), LINE, (0, 3), Grid(8)))
         slow = steady_map(60.0, 0.0, (Meter(1, 4, 4),))
         made = fit(
-            marks([0.02, 0.49, 1.03, 2.01]), slow, following(slow, slow, 0.0, 5.0), slow, 5.0, Rule(grid)
+            marks([0.02, 0.49, 1.03, 2.01]), slow, following(slow, slow, 0.0, 5.0), slow, 5.0, Rule.onto(grid)
         )  # type: ignore[arg-type]
         np.testing.assert_allclose([peg.target_s for peg in made.pegs], [0.0, 0.56, 1.0, 1.98], atol=1e-9)
 

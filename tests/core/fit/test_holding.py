@@ -9,7 +9,6 @@ from combpace.core.fit.pauses import find_pauses
 from combpace.core.fit.pegs import FACTOR_LIMITS, Fit, fit
 from combpace.core.fit.rule import Rule
 from combpace.core.stretch import METHODS, StretchedSource
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import steady_map
 from rig.sounds import marks
 
@@ -20,7 +19,7 @@ PLAYED = [0.5, 1.06, 1.44, 2.0, 2.6, 3.03, 3.5]
 
 def pull(times: list[float], pauses: list[tuple[float, float]]) -> tuple[Fit, Fit]:
     line = steady_map(120, 0.0)
-    made = fit(marks(times), line, following(line, line, 0.0, 5.0), line, 5.0, Rule(Grid(4)))  # type: ignore[arg-type]
+    made = fit(marks(times), line, following(line, line, 0.0, 5.0), line, 5.0, Rule(grid="1/4"))  # type: ignore[arg-type]
     return made, notes_held(made, pauses)
 
 
@@ -59,7 +58,9 @@ class HeldNotesTest(unittest.TestCase):
         own, session = steady_map(120, 0.0), steady_map(60, 0.0)
         made = fit(marks([0.5, 1.06]), own, following(own, session, 0.0, 2.0), session, 2.0, None)  # type: ignore[arg-type]
         self.assertIs(notes_held(made, [(0.78, 1.055)]), made)
-        pulled = fit(marks([0.5, 1.06]), own, following(own, session, 0.0, 2.0), session, 2.0, Rule(Grid(4)))  # type: ignore[arg-type]
+        pulled = fit(
+            marks([0.5, 1.06]), own, following(own, session, 0.0, 2.0), session, 2.0, Rule(grid="1/4")
+        )  # type: ignore[arg-type]
         np.testing.assert_allclose(
             notes_held(pulled, [(0.78, 1.055)]).time_map.to_target([0.5, 0.78, 1.06]),
             [1.0, 1.56, 2.0],

@@ -43,16 +43,16 @@ class LaidTest(unittest.TestCase):
         self.assertAlmostEqual(long[0].end_s, 2.5)
 
     def test_a_rule_pulls_starts_and_keeps_lengths(self) -> None:
-        notes = laid(TUNE, BREATHING, Laying(rule=Rule(Grid(8), strength=1.0)))
+        notes = laid(TUNE, BREATHING, Laying(rule=Rule(grid="1/8", strength=100)))
         np.testing.assert_allclose([note.start_q for note in notes], [-0.5, 0.0, 1.0, 2.5])
         np.testing.assert_allclose([note.end_q - note.start_q for note in notes], [0.5, 1.0, 0.5, 1.0])
-        half = laid(TUNE, BREATHING, Laying(rule=Rule(Grid(8), strength=0.5)))
+        half = laid(TUNE, BREATHING, Laying(rule=Rule(grid="1/8", strength=50)))
         np.testing.assert_allclose([note.start_q for note in half], [-0.5, 0.0, 1.015, 2.49])
-        apart = laid(TUNE, BREATHING, Laying(rule=Rule(Grid(8)), lengths="until the next"))
+        apart = laid(TUNE, BREATHING, Laying(rule=Rule(grid="1/8"), lengths="until the next"))
         np.testing.assert_allclose([note.end_q for note in apart], [0.0, 1.0, 2.5, 3.5])
 
     def test_a_peg_by_hand_wins(self) -> None:
-        notes = laid(TUNE, BREATHING, Laying(rule=Rule(Grid(8)), hand=(HandPeg(1.03, quarters=1.25),)))
+        notes = laid(TUNE, BREATHING, Laying(rule=Rule(grid="1/8"), hand=(HandPeg(1.03, quarters=1.25),)))
         np.testing.assert_allclose([note.start_q for note in notes], [-0.5, 0.0, 1.25, 2.5])
 
     def test_a_groove_is_laid_on_exactly_with_its_accents(self) -> None:
@@ -61,7 +61,7 @@ class LaidTest(unittest.TestCase):
             np.array([0.0, 0.52, 1.0, 1.49]), np.array([6.0, 0.0, 0.0, 0.0]), line, (0, 0), Grid(4)
         )
         part = Part("sticks", tuple(Note(float(k), 0.2, 38, 64, 9) for k in range(4)))
-        notes = laid(part, line, Laying(rule=Rule(GrooveGrid(groove)), accent=1.0))  # type: ignore[arg-type]
+        notes = laid(part, line, Laying(rule=Rule.onto(GrooveGrid(groove)), accent=1.0))  # type: ignore[arg-type]
         np.testing.assert_allclose([note.start_s for note in notes], [0.0, 0.52, 1.0, 1.49], atol=1e-12)
         # 4.5 dB above the mean and 1.5 below it.
         self.assertEqual(
@@ -69,12 +69,12 @@ class LaidTest(unittest.TestCase):
             [round(64 * 10 ** (4.5 / 20))] + [round(64 * 10 ** (-1.5 / 20))] * 3,
         )
         self.assertEqual(
-            [note.velocity for note in laid(part, line, Laying(rule=Rule(GrooveGrid(groove))))], [64] * 4
+            [note.velocity for note in laid(part, line, Laying(rule=Rule.onto(GrooveGrid(groove))))], [64] * 4
         )  # type: ignore[arg-type]
 
     def test_in_seconds_it_keeps_its_time(self) -> None:
         part = Part("cue", (Note(0.25, 0.5, 60, 80), Note(1.0, 0.1, 60, 80)), in_seconds=True)
-        np.testing.assert_allclose(self.starts(Laying(first_bar=1, rule=Rule(Grid(4))), part), [2.75, 3.5])
+        np.testing.assert_allclose(self.starts(Laying(first_bar=1, rule=Rule(grid="1/4")), part), [2.75, 3.5])
 
     def test_what_cannot_be_is_refused(self) -> None:
         for make in (

@@ -12,6 +12,7 @@ from combpace.core.audio import Samples, Source
 from combpace.core.clocks import Quarters, SessionTimes
 from combpace.core.fit.groove import GrooveGrid
 from combpace.core.fit.pegs import Peg
+from combpace.core.fit.ranges import Rules, governed
 from combpace.core.tempo.map import TempoMap
 
 # A level changes by no more than this, and in so long, just before the attack.
@@ -21,25 +22,24 @@ MOST_DB, RAMP_S = 6.0, 0.005
 Levels = tuple[tuple[float, float], ...]
 
 
-def accent_levels(
-    pegs: Sequence[Peg], grid: object, session_map: TempoMap[SessionTimes], share: float
-) -> Levels:
-    """Levels at the struck places of a fit, moved or not.
+def accent_levels(pegs: Sequence[Peg], rules: Rules, session_map: TempoMap[SessionTimes]) -> Levels:
+    """Levels at the struck places of a fit, moved or not, by the sentence that each of them is pulled by;
+    where
+    none takes a groove's accents the level is as it was played.
 
-    share    0-1, how much of the groove's accents is taken
-    Returns  nothing where the grid is no groove, or nothing of its accents is taken
+    Returns  nothing where no sentence takes any
     """
-    struck = [peg for peg in pegs if peg.kind != "held"]
-    if share <= 0.0 or not isinstance(grid, GrooveGrid) or not struck:
+    if not pegs or not any(rule.accent > 0.0 and rule.groove is not None for rule in rules):
         return ()
-    gains = np.clip(
-        share * grid.accent_db(Quarters(np.array([peg.quarters for peg in struck])), session_map),
-        -MOST_DB,
-        MOST_DB,
-    )
-    return tuple(
-        (float(peg.target_s), round(float(gain), 3)) for peg, gain in zip(struck, gains, strict=True)
-    )
+    places = Quarters(np.array([peg.quarters for peg in pegs]))
+    which, _ = governed(rules, places, session_map)
+    gains = np.zeros(len(pegs))
+    for k, rule in enumerate(rules):
+        grid, here = rule.places, which == k
+        if isinstance(grid, GrooveGrid) and rule.accent > 0.0 and here.any():
+            accents = grid.accent_db(Quarters(places[here]), session_map)
+            gains[here] = np.clip(rule.accent / 100.0 * accents, -MOST_DB, MOST_DB)
+    return tuple((float(peg.target_s), round(float(gain), 3)) for peg, gain in zip(pegs, gains, strict=True))
 
 
 class Accented:

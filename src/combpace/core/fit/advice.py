@@ -67,12 +67,13 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
     moves = np.array([abs(peg.target_s - peg.own_s) for peg in made.pegs if peg.kind == "pulled"]) * 1000.0
     # Where nothing is pulled no grid is meant.
     idle = rule.strength == 0.0 and not rule.coarse
+    grid = rule.places
     return Advice(
-        None if idle else _smallest(own, rule.grid, session_map),
-        *((0, None) if idle else _between(own, rule.grid, session_map)),
+        None if idle else _smallest(own, grid, session_map),
+        *((0, None) if idle else _between(own, grid, session_map)),
         float(np.mean(moves < SLIGHT_MS)) if len(moves) and not idle else 0.0,
         len(beyond(made, FACTOR_LIMITS)),
-        _loose(np.asarray(own, dtype=np.float64), rule.grid, session_map),
+        _loose(np.asarray(own, dtype=np.float64), grid, session_map),
     )
 
 

@@ -22,11 +22,11 @@ from combpace.core.clocks import (
     take_times,
 )
 from combpace.core.fit.follow import Follow
-from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.fit.ranges import NONE, Rules, bar_lines_near, governed
+from combpace.core.fit.rule import HAND_REACH_S, HandPeg, Rule
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import bar_index
 
 # A peg by hand that holds an onset where it lies if no rule acts.
 AS_PLAYED = "as played"
@@ -37,8 +37,6 @@ FACTOR_LIMITS = (0.5, 2.0)
 # Pegs that would leave less than this between them cannot both hold.
 LEAST_GAP_S = 0.002
 LEAST_FACTOR, MOST_FACTOR = 0.1, 10.0
-# An onset so near to one that is pulled by hand is that one.
-BY_HAND_S = 0.005
 # A moment at which the way of following turns is a point of the time map where no other is nearer than this.
 TURNS_APART_S = 0.25
 
@@ -49,6 +47,7 @@ class Peg:
 
     own_s  where the onset lies if no rule acts
     kind   "pulled", "left alone", "hand", AS_PLAYED by hand, or "held" for the attacks beside a range
+    rule   index of the sentence that made it, NONE for all others
     """
 
     take_s: float
@@ -57,6 +56,7 @@ class Peg:
     quarters: float
     kind: str
     strength: float = 0.0
+    rule: int = NONE
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +92,7 @@ def fit(
     follow: Follow,
     session_map: TempoMap[SessionTimes],
     duration_s: float,
-    rule: Rule | None,
+    rules: Rule | Rules | None,
     hand: Sequence[HandPeg] = (),
 ) -> Fit:
     """Make pegs and the time map of one take.
@@ -100,28 +100,28 @@ def fit(
     onsets      take time
     beats       when its beats were struck: they say which place an onset belongs to
     follow      where it lies if no rule acts
-    rule        None makes no pegs: the take only follows
+    rules       a sentence, or several of which the later counts where they overlap; None makes no pegs: the
+                take only follows
     Returns     a strictly increasing map over [0, duration_s]; where it follows as it was played, nothing
                 moves outside the pegs
     """
-    pulled, riding, reasons = _by_rule(onsets, beats, follow, session_map, rule)
+    every: Rules = () if rules is None else (rules,) if isinstance(rules, Rule) else tuple(rules)
+    pulled, riding, reasons = _by_rules(onsets, beats, follow, session_map, every)
     by_hand = [_by_hand(peg, follow, session_map) for peg in hand]
 
     def free(time_s: float) -> bool:
-        return all(abs(time_s - other.take_s) > BY_HAND_S for other in by_hand)
+        return all(abs(time_s - other.take_s) > HAND_REACH_S for other in by_hand)
 
     pulled = [peg for peg in pulled if free(peg.take_s)]
     kept = [(time, why) for time, why in zip(riding, reasons, strict=True) if free(time)]
     riding, reasons = [time for time, _ in kept], [why for _, why in kept]
     outside = np.array([time for time, why in zip(riding, reasons, strict=True) if why == OUTSIDE])
-    if rule is not None and rule.bars is not None:
-        pulled += _beside(pulled, outside, follow, session_map)
-    pegs, crowded = _in_order([*by_hand, *pulled])
+    even = _even_spans(every, pulled)
+    pegs, crowded = _in_order([*by_hand, *pulled, *_beside(pulled, outside, follow, session_map)])
     riding += [peg.take_s for peg in crowded]
     reasons += [_why(peg, by_hand) for peg in crowded]
-    struck = np.asarray(onsets.times) if rule is None else outside
-    coarse = rule is not None and rule.coarse
-    pegs, points = _points(pegs, follow, None if coarse else struck, duration_s)
+    struck = outside if every else np.asarray(onsets.times)
+    pegs, points = _points(pegs, follow, struck, even, duration_s)
     order = sorted(range(len(riding)), key=riding.__getitem__)
     return Fit(
         tuple(pegs),
@@ -131,44 +131,52 @@ def fit(
     )
 
 
-def _by_rule(
+def _even_spans(rules: Rules, pulled: Sequence[Peg]) -> list[tuple[float, float]]:
+    """Where a coarse sentence keeps the playing in proportion: all of a take that has no other, else from
+    the first
+    to the last bar line that it pulls.
+    """
+    if all(rule.coarse and rule.bars is None for rule in rules) and rules:
+        return [(-np.inf, np.inf)]
+    spans = []
+    for k, rule in enumerate(rules):
+        mine = [peg.take_s for peg in pulled if peg.rule == k]
+        if rule.coarse and mine:
+            spans.append((min(mine), max(mine)))
+    return spans
+
+
+def _by_rules(
     onsets: Onsets,
     beats: TempoMap[TakeTimes],
     follow: Follow,
     session_map: TempoMap[SessionTimes],
-    rule: Rule | None,
+    rules: Rules,
 ) -> tuple[list[Peg], list[float], list[str]]:
-    if rule is None or not len(onsets):
+    if not rules or not len(onsets):
         return [], [], []
     own = beats.to_quarters(onsets.times)
-    goal = rule.grid.nearest(own, session_map)
-    if rule.coarse:
-        # Every attack is asked of its bar line, and counts where it lies within an eighth of a bar of it.
-        lines, reach_q = _lines(own, session_map)
-        goal = Quarters(lines)
+    which, goal = governed(rules, own, session_map)
     own_s, goal_s = follow(np.asarray(onsets.times)), session_map.to_seconds(goal)
-    distance = goal_s - own_s
-    limit = np.full(len(own), np.inf if rule.ignore_beyond_ms is None else rule.ignore_beyond_ms / 1000.0)
-    if rule.ignore_beyond is not None:
-        reach = session_map.to_seconds(Quarters(goal - np.sign(distance) * rule.ignore_beyond)) - goal_s
-        limit = np.minimum(limit, np.where(distance == 0, np.inf, np.abs(reach)))
+    distance = np.asarray(goal_s - own_s)
     reason = np.full(len(own), "", dtype=object)
-    reason[np.abs(distance) > limit] = "ignored"
-    if rule.coarse:
-        reason[np.abs(goal - own) > reach_q] = "inside its bar"
-    if rule.bars is not None:
-        first, last = (
-            session_map.bar_line(bar_index(rule.bars[0])),
-            session_map.bar_line(bar_index(rule.bars[1]) + 1),
-        )
-        # An early downbeat of the first bar belongs to the range, an early one of the bar after it does not.
-        reason[(goal < first - 1e-9) | (goal > last - 1e-9)] = OUTSIDE
-    _share_places(reason, goal, distance, onsets.strength, rule)
-    if rule.keep_lag and np.any(reason == ""):
-        # Early or late as a whole is how it was played: the scatter alone shrinks.
-        distance = distance - float(np.median(distance[reason == ""]))
-    alone = np.abs(distance) * 1000.0 < rule.leave_alone_ms
-    strength = 1.0 if rule.coarse else rule.strength
+    reason[which == NONE] = OUTSIDE
+    for k, rule in enumerate(rules):
+        reason[(which == k) & (np.abs(distance) > _limit(rule, goal, distance, session_map))] = "ignored"
+        if rule.coarse:
+            # Every attack is asked of its bar line, and counts where it lies within an eighth of a bar of it.
+            reach_q = bar_lines_near(own, session_map)[1]
+            reason[(which == k) & (np.abs(goal - own) > reach_q)] = "inside its bar"
+    pulls = np.array([k != NONE and (rules[k].share > 0.0 or rules[k].coarse) for k in which])
+    _share_places(reason, goal, distance, onsets.strength, pulls)
+    alone, strength = np.zeros(len(own), dtype=bool), np.zeros(len(own))
+    for k, rule in enumerate(rules):
+        here = which == k
+        if rule.keep_lag and np.any(here & (reason == "")):
+            # Early or late as a whole is how it was played: the scatter alone shrinks.
+            distance[here] -= float(np.median(distance[here & (reason == "")]))
+        alone[here] = np.abs(distance[here]) * 1000.0 < rule.leave_alone_ms
+        strength[here] = 1.0 if rule.coarse else rule.share
     targets = np.where(alone, own_s, own_s + strength * distance)
     places = session_map.to_quarters(session_times(targets))
     pegs, riding, reasons = [], [], []
@@ -186,13 +194,26 @@ def _by_rule(
                 float(places[i]),
                 kind,
                 float(onsets.strength[i]),
+                int(which[i]),
             )
         )
     return pegs, riding, reasons
 
 
+def _limit(
+    rule: Rule, goal: Quarters, distance: FloatArray, session_map: TempoMap[SessionTimes]
+) -> FloatArray:
+    """What a rule ignores, seconds, for each onset."""
+    limit = np.full(len(goal), np.inf if rule.ignore_beyond_ms is None else rule.ignore_beyond_ms / 1000.0)
+    if rule.ignore_quarters is not None:
+        goal_s = session_map.to_seconds(goal)
+        reach = session_map.to_seconds(Quarters(goal - np.sign(distance) * rule.ignore_quarters)) - goal_s
+        limit = np.minimum(limit, np.where(distance == 0, np.inf, np.abs(reach)))
+    return limit
+
+
 def _share_places(
-    reason: np.ndarray, goal: Quarters, distance: FloatArray, strength: FloatArray, rule: Rule
+    reason: np.ndarray, goal: Quarters, distance: FloatArray, strength: FloatArray, pulls: np.ndarray
 ) -> None:
     """Say "place taken" of all but one of the onsets that go to the same place."""
     # Two onsets for one place: the nearer wins, then the stronger.
@@ -202,19 +223,10 @@ def _share_places(
             continue
         key = round(float(goal[i]), 6)
         # Where nothing is pulled there is nothing to share: all hold where they were played.
-        if key in taken and (rule.strength > 0.0 or rule.coarse):
+        if key in taken and pulls[i]:
             reason[i] = "place taken"
         else:
             taken[key] = i
-
-
-def _lines(own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[FloatArray, FloatArray]:
-    """(the bar line nearest to each place, an eighth of the bar there), quarters."""
-    at = np.asarray(own)
-    index = [session_map.bar_of(float(place)) for place in at]
-    low = np.array([session_map.bar_line(k) for k in index])
-    high = np.array([session_map.bar_line(k + 1) for k in index])
-    return np.where(at - low <= high - at, low, high), (high - low) / 8.0
 
 
 def _by_hand(peg: HandPeg, follow: Follow, session_map: TempoMap[SessionTimes]) -> Peg:
@@ -233,12 +245,16 @@ def _beside(
     """The last attack before a range and the first after it hold where they lie if no rule acts: only between
     these and the range is sound stretched.
     """
-    if not pulled:
+    if not pulled or not len(outside):
         return []
-    first, last = min(peg.take_s for peg in pulled), max(peg.take_s for peg in pulled)
-    held = [*outside[outside < first][-1:], *outside[outside > last][:1]]
+    rows = sorted([*((peg.take_s, True) for peg in pulled), *((float(time), False) for time in outside)])
+    held = [
+        time
+        for k, (time, moved) in enumerate(rows)
+        if not moved and any(rows[i][1] for i in (k - 1, k + 1) if 0 <= i < len(rows))
+    ]
     return [
-        Peg(float(time), follow.at(time), follow.at(time), session_map.place(follow.at(time)), "held", 0.0)
+        Peg(time, follow.at(time), follow.at(time), session_map.place(follow.at(time)), "held", 0.0)
         for time in held
     ]
 
@@ -272,10 +288,15 @@ def _room(a: Peg, b: Peg) -> bool:
 
 
 def _points(
-    pegs: list[Peg], follow: Follow, struck: FloatArray | None, duration_s: float
+    pegs: list[Peg],
+    follow: Follow,
+    struck: FloatArray,
+    even: Sequence[tuple[float, float]],
+    duration_s: float,
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
     """Pegs, both ends, and what follows: attacks that no rule acts on, and where the way of following turns
-    between them; without `struck` what lies between pegs stays in proportion. What pegs move goes along
+    between them; within the spans of `even` what lies between pegs stays in proportion. What pegs move goes
+    along
     between them, and dies away at both ends.
     """
     pegs = [peg for peg in pegs if 0 <= peg.take_s < duration_s]
@@ -294,14 +315,18 @@ def _points(
             break
         pegs = pegs[:-1]
     points = [start, *points, end]
-    if struck is not None and not follow.as_played:
+    if not follow.as_played:
         firm = {peg.take_s for peg in pegs} | {0.0, duration_s}
-        points = _monotone(sorted([*points, *_more(points, follow, struck, duration_s)]), firm)
+        points = _monotone(sorted([*points, *_more(points, follow, struck, even, duration_s)]), firm)
     return pegs, points
 
 
 def _more(
-    points: Sequence[tuple[float, float]], follow: Follow, struck: FloatArray, duration_s: float
+    points: Sequence[tuple[float, float]],
+    follow: Follow,
+    struck: FloatArray,
+    even: Sequence[tuple[float, float]],
+    duration_s: float,
 ) -> list[tuple[float, float]]:
     """Points between others at which a take that follows turns: attacks first, for there sound is joined
     best; each moved by what those beside it are.
@@ -318,6 +343,7 @@ def _more(
     near = np.clip(np.searchsorted(held, turns), 1, len(held) - 1)
     apart = np.minimum(turns - held[near - 1], held[near] - turns)
     at = np.concatenate([free, turns[apart > TURNS_APART_S]])
+    at = at[[all(not first <= time <= last for first, last in even) for time in at]]
     along = np.interp(at, times, moved)
     return list(zip(at.tolist(), (follow(at) + along).tolist(), strict=True))
 

@@ -12,9 +12,9 @@ import numpy as np
 from combpace.core.clocks import FloatArray, IntArray, Quarters, SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import GrooveGrid
+from combpace.core.fit.ranges import span_of
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.tempo.map import TempoMap
-from combpace.core.tempo.meters import bar_index
 
 DRUMS = 9
 MOST_NOTES, MOST_TIMES = 200_000, 2000
@@ -200,7 +200,7 @@ def _pulled(own: FloatArray, session_map: TempoMap[SessionTimes], how: Laying) -
     starts = own.copy()
     rule = how.rule
     if rule is not None and len(own):
-        goal = np.asarray(rule.grid.nearest(Quarters(own), session_map))
+        goal = np.asarray(rule.places.nearest(Quarters(own), session_map))
         off_s = np.abs(
             np.asarray(session_map.to_seconds(Quarters(goal)))
             - np.asarray(session_map.to_seconds(Quarters(own)))
@@ -208,15 +208,12 @@ def _pulled(own: FloatArray, session_map: TempoMap[SessionTimes], how: Laying) -
         pulled = 1000 * off_s >= rule.leave_alone_ms
         if rule.ignore_beyond_ms is not None:
             pulled &= 1000 * off_s <= rule.ignore_beyond_ms
-        if rule.ignore_beyond is not None:
-            pulled &= np.abs(goal - own) <= rule.ignore_beyond
+        if rule.ignore_quarters is not None:
+            pulled &= np.abs(goal - own) <= rule.ignore_quarters
         if rule.bars is not None:
-            first, last = (
-                session_map.bar_line(bar_index(rule.bars[0])),
-                session_map.bar_line(bar_index(rule.bars[1]) + 1),
-            )
+            first, last = span_of(rule.bars, session_map)
             pulled &= (goal >= first - 1e-9) & (goal < last - 1e-9)
-        starts = np.where(pulled, own + rule.strength * (goal - own), own)
+        starts = np.where(pulled, own + rule.share * (goal - own), own)
     origin = session_map.bar_line(how.first_bar)
     for peg in how.hand:
         target = (
@@ -231,9 +228,11 @@ def _pulled(own: FloatArray, session_map: TempoMap[SessionTimes], how: Laying) -
 def _accented(notes: Sequence[Note], session_map: TempoMap[SessionTimes], how: Laying) -> list[int]:
     """Velocities after a groove's accent: 20 dB are a tenth of the velocity, as amplitude goes with it."""
     rule = how.rule
-    if rule is None or how.accent == 0.0 or not isinstance(rule.grid, GrooveGrid) or not notes:
+    if rule is None or how.accent == 0.0 or not isinstance(rule.places, GrooveGrid) or not notes:
         return [note.velocity for note in notes]
-    gains = rule.grid.accent_db(Quarters(np.array([note.start for note in notes])), session_map) * how.accent
+    gains = (
+        rule.places.accent_db(Quarters(np.array([note.start for note in notes])), session_map) * how.accent
+    )
     return [
         int(np.clip(round(note.velocity * 10 ** (gain / 20)), 1, 127))
         for note, gain in zip(notes, gains, strict=True)

@@ -39,8 +39,8 @@ MOST_SOLVED, MOST_LEVEL = 5000, 64.0
 MOMENTS = ("time_s", "heard_s", "until_s")
 # From a session's audio nothing lies farther, and takes lie no farther apart. Seconds.
 FAR_S, MOST_SPAN_S = 3600.0, 200_000.0
-# Nobody means less, and it must not be nothing: quarters, and quarters a minute.
-LEAST_Q, LEAST_BPM = 1e-6, 1e-3
+# Nobody means less, and it must not be nothing: quarters a minute.
+LEAST_BPM = 1e-3
 _ID = re.compile(r"[0-9a-f]{16}")
 _SHA = re.compile(r"[0-9a-f]{64}")
 
@@ -92,12 +92,10 @@ def check_numbers(document: Document, sounds: Mapping[str, tuple[int, int]]) -> 
         # It checks itself, and raises.
         _ = edits.choice
     for choice in document.rules.values():
-        number("strength of accents", choice.accent, 0.0, 1.0)
         check_method(choice.method)
-        if choice.rule.bars is not None:
-            _bars("bars of a rule", choice.rule.bars)
-        if choice.rule.ignore_beyond is not None:
-            number("what a rule ignores", choice.rule.ignore_beyond, LEAST_Q, 64.0)
+        for rule in choice.rules:
+            if rule.bars is not None:
+                _bars("bars of a rule", rule.bars)
     for pegs in document.pegs.values():
         _many("pegs", pegs.pegs, MOST_MARKS)
         seconds("a peg", (*(peg.take_s for peg in pegs.pegs), *pegs.rides))

@@ -6,9 +6,14 @@ A field that may be left out has the value that it means then. Forms of older ve
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from combpace.core.fit.rule import Rule
+
+# So many sentences a take has.
+MOST_RULES = 500
 
 # [time_s, quarters, fixed, locked, confidence], and the ramp where it is none of 1.
 KnotRow = Annotated[list[float], Field(min_length=5, max_length=6)]
@@ -73,26 +78,12 @@ class EditsForm(Form):
     on: str = "anywhere"
 
 
-class IgnoreForm(Form):
-    ms: float | None
-    quarters: float | None
-
-
 class RuleForm(Form):
-    """`RuleChoice`; groove: the session's own copy of one, in the grid's stead."""
+    """`RuleChoice`: each sentence is kept as it is."""
 
-    grid: tuple[int, str, float]
-    strength: float
-    leave_alone_ms: float
-    ignore: IgnoreForm
-    bars: tuple[int, int] | None = None
-    keep_lag: bool = False
-    coarse: bool = False
-    groove: dict[str, Any] | None = None
-    groove_start: int = 0
+    rules: list[Rule] = Field(min_length=1, max_length=MOST_RULES)
     method: str = "auto"
     first: list[str] = []
-    accent: float = 0.0
     before: bool = False
 
 

@@ -10,16 +10,16 @@ from typing import Any, Literal
 
 from combpace.core.clocks import TakeTimes
 from combpace.core.errors import CombPaceError, ParameterError
+from combpace.core.fit.ranges import Rules, base_of
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.onsets.choose import Choice
 from combpace.core.parts.cells import CellEdit
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.statements import Stated
 from combpace.session.document.stated import LevelStatement, Part, Statement, TempoStatement, stated_of
 
-FORMAT = 9
+FORMAT = 10
 KINDS = ("unknown", "drums", "chords", "single line", "voice", "full mix", "loop")
 
 
@@ -210,19 +210,24 @@ class TakePegs:
 
 @dataclass(frozen=True, slots=True)
 class RuleChoice:
-    """The sentence of one take: a rule and a method.
+    """What is said of how one take is pulled: sentences and a method.
 
-    accent 0-1: how much of a groove's accents its level takes
+    rules  one of all bars first, where there is one; then those of some bars, the later of which counts where
+           they overlap; at least one
     before it was stated when rules read what lies beside the beats, and nobody heard it since
     first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the
            clearest first
     """
 
-    rule: Rule
+    rules: Rules
     method: str = "auto"
     first: tuple[str, ...] = ()
-    accent: float = 0.0
     before: bool = False
+
+    @property
+    def rule(self) -> Rule:
+        """The sentence of all bars, else the first."""
+        return base_of(self.rules)
 
 
 @dataclass(frozen=True, slots=True)
@@ -278,12 +283,12 @@ class TakePieces:
 
 
 def default_rule() -> RuleChoice:
-    return RuleChoice(Rule(Grid(8), strength=1.0, leave_alone_ms=6.0, ignore_beyond_ms=60.0))
+    return RuleChoice((Rule(grid="1/8", leave_alone_ms=6.0, ignore_beyond_ms=60.0),))
 
 
 def as_played_rule() -> RuleChoice:
     """A sentence that moves nothing by itself and holds every onset where the maps have it."""
-    return RuleChoice(Rule(Grid(8), strength=0.0, leave_alone_ms=0.0, ignore_beyond_ms=None))
+    return RuleChoice((Rule(grid="1/8", strength=0.0),))
 
 
 @dataclass(frozen=True, slots=True)

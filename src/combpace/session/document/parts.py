@@ -13,10 +13,8 @@ from dataclasses import asdict
 from typing import Any
 
 from combpace.core.clocks import TakeTimes
-from combpace.core.fit.groove import GrooveGrid, groove_document, groove_from
-from combpace.core.fit.rule import HandPeg, Rule
+from combpace.core.fit.rule import HandPeg
 from combpace.core.parts.cells import CellEdit
-from combpace.core.tempo.grid import Grid
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.session.document.forms import (
@@ -182,42 +180,18 @@ def edits_from(value: Mapping[str, Any]) -> OnsetEdits:
 
 
 def rule_part(choice: RuleChoice) -> dict[str, Any]:
-    rule = choice.rule
     return {
-        "grid": [rule.grid.value, rule.grid.shape, rule.grid.swing],
-        "strength": rule.strength,
-        "leave_alone_ms": rule.leave_alone_ms,
-        "ignore": {"ms": rule.ignore_beyond_ms, "quarters": rule.ignore_beyond},
-        "bars": list(rule.bars) if rule.bars else None,
-        **({"keep_lag": True} if rule.keep_lag else {}),
-        **({"coarse": True} if rule.coarse else {}),
-        # The session's own copy: what is done to the library changes no session.
-        **(
-            {"groove": groove_document(rule.grid.groove), "groove_start": rule.grid.start}
-            if isinstance(rule.grid, GrooveGrid)
-            else {}
-        ),
+        # The session's own copy of a groove: what is done to the library changes no session.
+        "rules": [rule.model_dump(mode="json", exclude_none=True) for rule in choice.rules],
         "method": choice.method,
         **({"first": list(choice.first)} if choice.first else {}),
-        **({"accent": choice.accent} if choice.accent else {}),
         **({"before": True} if choice.before else {}),
     }
 
 
 def rule_from(value: Mapping[str, Any]) -> RuleChoice:
     form = RuleForm.model_validate(value)
-    plain = Grid(*form.grid)
-    rule = Rule(
-        plain if form.groove is None else GrooveGrid(groove_from(form.groove), form.groove_start),
-        form.strength,
-        form.leave_alone_ms,
-        form.ignore.ms,
-        form.ignore.quarters,
-        form.bars,
-        form.keep_lag,
-        form.coarse,
-    )
-    return RuleChoice(rule, form.method, tuple(form.first), form.accent, form.before)
+    return RuleChoice(tuple(form.rules), form.method, tuple(form.first), form.before)
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from combpace.core.fit.rule import value_of
 from combpace.core.tempo.map import Knot, TempoMap
 from combpace.core.tempo.meters import Meter
 from combpace.core.tempo.recount import confirmed_in
@@ -108,6 +109,38 @@ def _from_8(parts: Parts) -> Parts:
     }
 
 
+def _from_9(parts: Parts) -> Parts:
+    """A take may have several sentences, each for its bars, and each is kept as it is said: in %, with note
+    values. Up to then there was one.
+    """
+    return {
+        name: _in_sentences(value) if name.startswith("rule:") and value is not None else value
+        for name, value in parts.items()
+    }
+
+
+def _in_sentences(old: Mapping[str, Any]) -> dict[str, Any]:
+    value, shape, swing = old["grid"]
+    ignore = old["ignore"]
+    rule = {
+        "grid": f"1/{value}" + {"straight": "", "triplet": "t", "dotted": "d"}[shape],
+        # What was typed in % was kept as a share.
+        "swing": round(100.0 * swing, 9),
+        "strength": round(100.0 * old["strength"], 9),
+        "leave_alone_ms": old["leave_alone_ms"],
+        "ignore_beyond_ms": ignore["ms"],
+        "ignore_beyond": None if ignore["quarters"] is None else value_of(ignore["quarters"]),
+        "bars": old.get("bars"),
+        "keep_lag": old.get("keep_lag", False),
+        "coarse": old.get("coarse", False),
+        "accent": round(100.0 * old.get("accent", 0.0), 9),
+        "groove": old.get("groove"),
+        "groove_start": old.get("groove_start", 0),
+    }
+    kept = {name: old[name] for name in ("method", "first", "before") if name in old}
+    return {"rules": [{name: one for name, one in rule.items() if one is not None}], **kept}
+
+
 def _anchored(pace: Mapping[str, Any], offset_s: float) -> list[dict[str, Any]]:
     knots = tuple(Knot(time, place, bool(fixed)) for time, place, fixed, *_ in pace["knots"])
     line: TempoMap[Any] = TempoMap(knots, tuple(Meter(*meter) for meter in pace["meters"]))
@@ -132,4 +165,5 @@ UPGRADES: dict[int, Callable[[Parts], Parts]] = {
     6: _from_6,
     7: _from_7,
     8: _from_8,
+    9: _from_9,
 }

@@ -12,10 +12,10 @@ from pydantic import Field
 
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
-from combpace.core.fit.groove import GrooveGrid, fits_bars
-from combpace.core.fit.rule import HandPeg
+from combpace.core.fit.groove import groove_document
+from combpace.core.fit.ranges import refuse_beyond, refuse_other_bars, spoken_to, with_said, without
+from combpace.core.fit.rule import HandPeg, read_bars
 from combpace.core.stretch import check_method
-from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.core.tempo.meters import bar_index
 from combpace.session import carried, fits, words
 from combpace.session.decisions import (
@@ -45,14 +45,30 @@ GROOVE = "groove:"
 
 
 class RuleArgs(Args):
-    """field: grid (like "1/8", or "groove:" and the id of one of the library), swing, strength, leave_alone,
-    ignore, bars, keep_lag ("yes", "no"), coarse ("yes", "no"), accent (of a groove, %), method, or of a
-    bundle first: the id of the take whose marks are to count first, then as before.
+    """One field of a sentence, `field` and `value`, or several, `set`: grid (like "1/8", or "groove:" and
+    the id
+    of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes",
+    "no"), accent (of a groove, %), or of the take method, or of a bundle first: the id of the take whose
+    marks
+    are to count first, then as before.
+
+    bars  whose sentence: "9-12", null for the one of all bars; left out it is the one of all bars, or the
+          only
+          one
     """
 
     take: TakeId
-    field: str = Field(max_length=20)
-    value: str = Field(max_length=200)
+    field: str | None = Field(default=None, max_length=20)
+    value: str | None = Field(default=None, max_length=200)
+    bars: str | None = Field(default=None, max_length=40)
+    set: dict[str, str | float | bool | None] | None = Field(default=None, max_length=20)
+
+
+class RuleRemoveArgs(Args):
+    """bars: as in RuleArgs."""
+
+    take: TakeId
+    bars: str | None = Field(default=None, max_length=40)
 
 
 class PegArgs(Args):
@@ -103,83 +119,85 @@ EARLY_Q = 0.125
 
 @decision("rule", RuleArgs)
 def rule(state: SessionState, args: RuleArgs) -> Change:
-    """Change one field of the sentence."""
+    """Say something of how a take is pulled, in all bars or in some."""
     timing = state.document.timing_take(args.take)
     now = state.document.rules.get(timing, default_rule())
-    if args.field == "first":
-        choice = _first(state, timing, now, args.value)
-    elif args.field == "grid" and args.value.startswith(GROOVE):
-        choice = replace(
-            now,
-            rule=replace(
-                now.rule, grid=GrooveGrid(GrooveLibrary(state.folder).get(args.value.removeprefix(GROOVE)))
-            ),
-        )
-    else:
-        choice = _changed(now, args.field, args.value)
-    choice = replace(_groove_lies(state, timing, choice), before=False)
+    if (args.set is None) == (args.field is None) or (args.field is None) != (args.value is None):
+        raise ParameterError("Say one field and its value, or a set of them. Nothing was changed.")
+    values: dict[str, Any] = dict(args.set or {}) if args.field is None else {args.field: args.value}
+    with words.unchanged():
+        bars = read_bars(args.bars) if "bars" in args.model_fields_set else spoken_to(now.rules).bars
+        choice = replace(_said(state, timing, now, bars, values), before=False)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
-    return Change(parts, fits.sentence(choice, state.document.take(timing)), f"rule:{timing}:{args.field}")
-
-
-def _groove_lies(state: SessionState, timing: str, choice: RuleChoice) -> RuleChoice:
-    """A groove counted from the first of the rule's bars, else from bar 1. Raises ParameterError where bars
-    are of another length.
-    """
-    rule, pace = choice.rule, state.own_pace(timing)
-    if not isinstance(rule.grid, GrooveGrid) or pace is None:
-        return choice
-    line = state.need_map()
-    first, last = (line.bar_of(pace.place(moment)) for moment in (0.0, state.duration_s(timing)))
-    if rule.bars is not None:
-        first, last = bar_index(rule.bars[0]), bar_index(rule.bars[1])
-    said = fits_bars(rule.grid.groove, line, max(0, first), last)
-    if said:
-        raise ParameterError(f"{said} Nothing was changed.")
-    return replace(
-        choice,
-        rule=replace(rule, grid=GrooveGrid(rule.grid.groove, bar_index(rule.bars[0]) if rule.bars else 0)),
+    named = "" if bars is None else f":{bars[0]}-{bars[1]}"
+    return Change(
+        parts,
+        fits.sentence(choice, state.document.take(timing)),
+        f"rule:{timing}:{'+'.join(values)}{named}",
     )
 
 
-def _changed(choice: RuleChoice, field: str, value: str) -> RuleChoice:
-    now = choice.rule
-    match field:
-        case "grid":
-            return replace(choice, rule=replace(now, grid=parse_grid(value, now.grid.swing)))
-        case "swing":
-            if isinstance(now.grid, GrooveGrid):
-                raise ParameterError("A groove has its own swing; choose a grid first. Nothing was changed.")
-            share = words.read_number(value, "Swing", 50, 80) / 100
-            return replace(choice, rule=replace(now, grid=Grid(now.grid.value, now.grid.shape, share)))
-        case "strength":
-            return replace(
-                choice, rule=replace(now, strength=words.read_number(value, "Strength", 0, 100) / 100)
-            )
-        case "leave_alone":
-            return replace(
-                choice, rule=replace(now, leave_alone_ms=words.read_number(value, "“Leave alone”", 0, 1000))
-            )
-        case "ignore":
-            nothing = value.strip().lower() in ("", "nothing", "0")
-            if "/" in value:
-                return replace(
-                    choice,
-                    rule=replace(now, ignore_beyond_ms=None, ignore_beyond=parse_grid(value).step_quarters),
-                )
-            limit = None if nothing else words.read_number(value, "“Ignore”", 0.1, 10000)
-            return replace(choice, rule=replace(now, ignore_beyond_ms=limit, ignore_beyond=None))
-        case "bars":
-            return replace(choice, rule=replace(now, bars=_bars(value)))
-        case "keep_lag":
-            return replace(choice, rule=replace(now, keep_lag=_yes(value)))
-        case "coarse":
-            return replace(choice, rule=replace(now, coarse=_yes(value)))
-        case "accent":
-            return replace(choice, accent=words.read_number(value, "Accent", 0, 100) / 100)
-        case "method":
-            return replace(choice, method=check_method(value))
-    raise ParameterError(f"The sentence has no “{field}”. Nothing was changed.")
+def _said(
+    state: SessionState,
+    timing: str,
+    now: RuleChoice,
+    bars: tuple[int, int] | None,
+    values: Mapping[str, Any],
+) -> RuleChoice:
+    """What is said of a take with fields of one sentence changed. Raises ParameterError."""
+    rest, choice = dict(values), now
+    if "method" in rest:
+        choice = replace(choice, method=check_method(str(rest.pop("method"))))
+    if "first" in rest:
+        choice = _first(state, timing, choice, str(rest.pop("first")))
+    if not rest and values:
+        return choice
+    grid = rest.get("grid")
+    if isinstance(grid, str) and grid.startswith(GROOVE):
+        rest.pop("grid")
+        rest = {"groove": groove_document(GrooveLibrary(state.folder).get(grid.removeprefix(GROOVE))), **rest}
+    choice = replace(choice, rules=with_said(choice.rules, bars, rest))
+    _fits(state, timing, choice)
+    return choice
+
+
+@decision("rule-remove", RuleRemoveArgs)
+def rule_remove(state: SessionState, args: RuleRemoveArgs) -> Change:
+    """Take a sentence back: its bars are pulled as the others have it. Without any the take is as it was
+    played.
+    """
+    timing = state.document.timing_take(args.take)
+    now, name = state.document.rules.get(timing), state.document.take(timing).name
+    if now is None:
+        raise ParameterError(f"Nothing is said of how {name} is pulled. Nothing was changed.")
+    with words.unchanged():
+        bars = read_bars(args.bars)
+        left = without(now.rules, bars)
+    held = bool(state.document.pegs.get(timing, TakePegs()).pegs)
+    if left:
+        choice = replace(now, rules=left, before=False)
+        return Change(
+            {f"rule:{timing}": forms.rule_part(choice)}, fits.sentence(choice, state.document.take(timing))
+        )
+    part = forms.rule_part(as_played_rule()) if held else None
+    stays = ", but for what is pulled by hand" if held else ""
+    return Change({f"rule:{timing}": part}, f"{name} sounds as it was played{stays}.")
+
+
+def _fits(state: SessionState, timing: str, choice: RuleChoice) -> None:
+    """Raise ParameterError where a sentence is about bars that a take does not have, or a groove meets bars
+    of
+    another length.
+    """
+    pace = state.own_pace(timing)
+    if pace is None:
+        return
+    line, length = state.need_map(), state.duration_s(timing)
+    begin, end = pace.place(0.0), pace.place(length)
+    entry = state.document.take(timing)
+    if not entry.comes_round:
+        refuse_beyond(choice.rules, line, begin, end)
+    refuse_other_bars(choice.rules, line, begin, end)
 
 
 def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -> RuleChoice:
@@ -189,27 +207,6 @@ def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -
             "That take is not one of the bundle, so its marks cannot count first. Nothing was changed."
         )
     return replace(choice, first=(take_id, *(other for other in order if other != take_id)))
-
-
-def _yes(text: str) -> bool:
-    if text not in ("yes", "no"):
-        raise ParameterError(f"Say yes or no, not “{text}”. Nothing was changed.")
-    return text == "yes"
-
-
-def _bars(text: str) -> tuple[int, int] | None:
-    """ "all", "5" or "5-8"."""
-    clean = text.strip().lower().replace("–", "-").replace("bars", "").replace("bar", "").strip()
-    if clean in ("", "all"):
-        return None
-    first, dash, last = clean.partition("-")
-    try:
-        bars = (int(first), int(last) if dash else int(first))
-    except ValueError as error:
-        raise ParameterError(f"“{text}” names no bars; write 5, 5-8 or all. Nothing was changed.") from error
-    if bars[0] > bars[1] or 0 in bars:
-        raise ParameterError(f"Bars {bars[0]} to {bars[1]} do not exist in this order. Nothing was changed.")
-    return bars
 
 
 def other_takes(state: SessionState, timing: str) -> list[TakeEntry]:

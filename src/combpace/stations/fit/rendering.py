@@ -5,17 +5,17 @@ from __future__ import annotations
 import json
 import tempfile
 from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from combpace.core.fit.accents import Levels
-from combpace.core.fit.proof import proof
+from combpace.core.fit.pipeline import owners_of, proved
 from combpace.core.fit.time_map import TimeMap
-from combpace.core.fit.together import nearest_marks
-from combpace.core.tempo.following import as_long_as
 from combpace.jobs.queue import enqueue
 from combpace.jobs.registry import Progress, job
 from combpace.media.decode import FileSource
@@ -26,7 +26,7 @@ from combpace.session.decisions import Change, record, state_at
 from combpace.session.document import parts as forms
 from combpace.session.keys import render_key
 from combpace.session.renders import KIND, render_of
-from combpace.session.state import EDIT_REACH_S, SessionState, session_state
+from combpace.session.state import SessionState, session_state
 from combpace.store import rows
 
 
@@ -73,8 +73,10 @@ def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
     take.
     """
     marks, mics = fits.marks_and_mics(state, made.take.id)
+    together = [take.id for take in state.document.bundle_of(made.take.id)]
     pegs = [peg.take_s for peg in made.fit.pegs if peg.kind != "held"]
-    return [made.take.id if k is None else mics[k] for k in nearest_marks(pegs, marks, EDIT_REACH_S)]
+    whose = [together.index(mic) for mic in mics]
+    return [together[k] for k in owners_of(pegs, marks, whose, together.index(made.take.id))]
 
 
 @job("render")
@@ -166,21 +168,25 @@ def _proof(
     """
     pegs = args.get("pegs") or []
     mics = args.get("mics") or [args["timing"]] * len(pegs)
-    measured: list[float | None] = [None] * len(pegs)
-    for take_id, (path, first_frame) in renders.items():
-        mine = [k for k, mic in enumerate(mics) if mic == take_id]
-        if mine:
-            with FileSource(path) as rendered, FileSource(folder.blob(sounds[take_id])) as played:
-                found = proof(
-                    rendered,
-                    [pegs[k][1] for k in mine],
-                    first_frame / rendered.sample_rate_hz,
-                    as_long_as(played, time_map),
-                    [pegs[k][0] for k in mine],
-                )
-            for k, one in zip(mine, found, strict=True):
-                measured[k] = one.off_ms
+    names = list(renders)
+    with ExitStack() as stack:
+
+        def render_in(take_id: str) -> tuple[FileSource, float]:
+            path, first_frame = renders[take_id]
+            source = stack.enter_context(FileSource(path))
+            return source, first_frame / source.sample_rate_hz
+
+        def played_in(take_id: str) -> FileSource:
+            return stack.enter_context(FileSource(folder.blob(sounds[take_id])))
+
+        found = proved(
+            [(take_s, target) for take_s, target in pegs],
+            [names.index(take_id) for take_id in mics],
+            [partial(render_in, take_id) for take_id in names],
+            [partial(played_in, take_id) for take_id in names],
+            time_map,
+        )
     return [
-        [round(take_s, 6), round(target, 6), None if off is None else round(off, 2)]
-        for (take_s, target), off in zip(pegs, measured, strict=True)
+        [round(take_s, 6), round(target, 6), None if one.off_ms is None else round(one.off_ms, 2)]
+        for (take_s, target), one in zip(pegs, found, strict=True)
     ]

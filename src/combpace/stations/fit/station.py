@@ -7,13 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from combpace.core.clocks import SessionTimes
+from combpace.core.clocks import Quarters, SessionTimes
 from combpace.core.errors import ParameterError
 from combpace.core.fit.advice import SLIGHT_MS, advice
 from combpace.core.fit.groove import Groove, GrooveGrid, in_words
 from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import AS_PLAYED, FACTOR_LIMITS, Peg
 from combpace.core.fit.proof import WITHIN_S
+from combpace.core.fit.ranges import governed
 from combpace.core.fit.rule import Rule
 from combpace.core.tempo.map import TempoMap
 from combpace.drawing import picture
@@ -31,6 +32,20 @@ SAME_PART = 0.7
 # Doubles that are all pulled by this much or more sound as one; they are offered to differ by so much (common
 # practice). %.
 LEAST_PERCENT, APART_PERCENT = 70, 2
+# What can be chosen as a grid.
+GRIDS = (
+    ("1/1", "1/1"),
+    ("1/2", "1/2"),
+    ("1/4", "1/4"),
+    ("1/4t", "1/4 triplet"),
+    ("1/8", "1/8"),
+    ("1/8t", "1/8 triplet"),
+    ("1/8d", "1/8 dotted"),
+    ("1/16", "1/16"),
+    ("1/16t", "1/16 triplet"),
+    ("1/32", "1/32"),
+    ("1/64", "1/64"),
+)
 # How the groove in force is named among the grids on offer.
 OWN_GROOVE = "groove"
 # What moves by less than this sounds as it did, ms.
@@ -65,7 +80,7 @@ def finding(state: SessionState, focus: str | None) -> str:
     if not ruled:
         return "nothing pulled yet"
     rule = state.document.rules[ruled[-1]].rule
-    return f"{words.count(len(ruled), 'take')} to {rule.grid}, {rule.strength * 100:g} %"
+    return f"{words.count(len(ruled), 'take')} to {rule.places}, {rule.strength:g} %"
 
 
 def places(state: SessionState, focus: str | None) -> list[Place]:
@@ -205,29 +220,33 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
     rule = made.choice.rule
     session_map = state.need_map()
     library = GrooveLibrary(state.folder).all()
-    half_step_ms = 1000 * 0.5 * rule.grid.step_quarters * 60 / session_map.bpm_at(0.0)
+    grid = rule.places
+    half_step_ms = 1000 * 0.5 * grid.step_quarters * 60 / session_map.bpm_at(0.0)
     return {
         "take": made.take,
         "stated": made.stated,
-        "grid": OWN_GROOVE if isinstance(rule.grid, GrooveGrid) else str(rule.grid),
-        "groove": rule.grid.groove.name if isinstance(rule.grid, GrooveGrid) else None,
+        "grid": OWN_GROOVE if isinstance(grid, GrooveGrid) else str(grid),
+        "groove": grid.groove.name if isinstance(grid, GrooveGrid) else None,
         "groove_options": tuple(
             (f"{decisions.GROOVE}{one.id}", f"groove: {one.groove.name}")
             for one in library
             # The one in force stands there already.
-            if not (isinstance(rule.grid, GrooveGrid) and rule.grid.groove == one.groove)
+            if not (isinstance(grid, GrooveGrid) and grid.groove == one.groove)
         ),
         "grooves": [
             {"id": one.id, "name": one.groove.name, "words": in_words(one.groove), "bars": _drawn(one.groove)}
             for one in library
         ],
-        "swing": f"{rule.grid.swing * 100:g}",
-        "strength": f"{rule.strength * 100:g}",
+        "swing": f"{grid.swing * 100:g}",
+        "strength": f"{rule.strength:g}",
         "leave_alone": f"{rule.leave_alone_ms:g}",
         "ignore": _ignored(rule),
         "ignore_idle": rule.ignore_beyond_ms is not None and rule.ignore_beyond_ms >= half_step_ms,
         "half_step_ms": half_step_ms,
-        "bars": "all" if rule.bars is None else f"{rule.bars[0]}–{rule.bars[1]}",
+        "bars": _bars_field(rule),
+        "own_bars": "" if rule.bars is None else f"{rule.bars[0]}-{rule.bars[1]}",
+        "ranges": [_range_fields(one) for one in made.choice.rules if one is not rule and one.bars],
+        "grids": GRIDS,
         "method": made.choice.method,
         "used": made.method,
         "reason": made.reason,
@@ -242,12 +261,33 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "two_tempi": (made.take.from_bpm, made.take.to_bpm)
         if made.take.two_tempi and state.own_pace(take_id) is None
         else None,
-        "accent": f"{100 * made.choice.accent:g}",
+        "accent": f"{rule.accent:g}",
         "keep_lag": "yes" if rule.keep_lag else "no",
         "own_pace": made.take.role != "lead" and made.take.pace == "own",
         "coarse": "yes" if rule.coarse else "no",
         "mates": len(state.document.bundle_of(take_id)) - 1,
         "order": _order(state, made.take.id),
+    }
+
+
+def _bars_field(rule: Rule) -> str:
+    if rule.bars is None:
+        return "all"
+    return str(rule.bars[0]) if rule.bars[0] == rule.bars[1] else f"{rule.bars[0]}–{rule.bars[1]}"
+
+
+def _range_fields(rule: Rule) -> dict[str, Any]:
+    """The fields of a sentence of some bars; key: its bars as a decision names them."""
+    places = rule.places
+    first, last = rule.bars or (1, 1)
+    return {
+        "key": f"{first}-{last}",
+        "bars": _bars_field(rule),
+        "grid": OWN_GROOVE if isinstance(places, GrooveGrid) else str(places),
+        "groove": places.groove.name if isinstance(places, GrooveGrid) else None,
+        "strength": f"{rule.strength:g}",
+        "leave_alone": f"{rule.leave_alone_ms:g}",
+        "ignore": _ignored(rule),
     }
 
 
@@ -287,13 +327,17 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     if pace is None:
         return []
     rule = made.choice.rule
-    if isinstance(rule.grid, GrooveGrid):
+    if rule.groove is not None:
         # A groove is chosen for what it is: no other grid is offered for it.
         return _doubles(state, made)
-    found, said = advice(pace.to_quarters(fits.marks_of(state, made.take.id).times), made.fit, rule, line), []
+    own = pace.to_quarters(fits.marks_of(state, made.take.id).times)
+    # Of those that the sentence is about.
+    which, _ = governed(made.choice.rules, own, line)
+    mine = Quarters(np.asarray(own)[which == made.choice.rules.index(rule)])
+    found, said = advice(mine, made.fit, rule, line), []
     if found.smallest is not None:
         text = (
-            f"The smallest value played here is 1/{found.smallest}: a {rule.grid} grid is finer than "
+            f"The smallest value played here is 1/{found.smallest}: a {rule.places} grid is finer than "
             "the playing."
         )
         said.append(
@@ -301,7 +345,7 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
         )
     if found.finer is not None:
         text = (
-            f"{words.count(found.between, 'onset')} lie between the places of 1/{rule.grid.value}, on "
+            f"{words.count(found.between, 'onset')} lie between the places of 1/{rule.places.value}, on "
             f"{found.finer}: with this grid they ride."
         )
         said.append({"text": text, "do": f"Take {found.finer}", "field": "grid", "value": str(found.finer)})
@@ -342,16 +386,16 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
 def _doubles(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
     """Whoever plays the same and is pulled as much: a little less is offered, never taken by itself."""
     rule, said = made.choice.rule, []
-    percent = round(100 * rule.strength)
+    percent = round(rule.strength)
     if not made.stated or percent < LEAST_PERCENT:
         return []
-    above = stacked(state, f"1/{rule.grid.value}")
+    above = stacked(state, f"1/{rule.places.value}")
     own = above.at(made.take.id)
     for k, take in enumerate(above.takes):
         other = state.document.rules.get(take.id)
         if own is None or k == own or other is None or above.share(own, k) < SAME_PART:
             continue
-        if other.rule.grid == rule.grid and round(100 * other.rule.strength) == percent:
+        if other.rule.places == rule.places and round(other.rule.strength) == percent:
             less = percent - APART_PERCENT
             text = (
                 f"{take.bundle or take.name} plays the same and is pulled as much: doubles a little "
@@ -395,7 +439,7 @@ def _others(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
 
 def _ignored(rule: Rule) -> str:
     if rule.ignore_beyond is not None:
-        return f"1/{4 / rule.ignore_beyond:g}"
+        return rule.ignore_beyond
     return "nothing" if rule.ignore_beyond_ms is None else f"{rule.ignore_beyond_ms:g}"
 
 
@@ -411,7 +455,7 @@ def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
     if pace is None or not len(times):
         return {"before": 0, "after": 0}
     own = pace.to_quarters(times)
-    goal = session_map.to_seconds(made.choice.rule.grid.nearest(own, session_map))
+    goal = session_map.to_seconds(governed(made.choice.rules, own, session_map)[1])
     lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
     before, after = lies - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
     return {
@@ -446,9 +490,7 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
             Step("Hand it off as played", go="hand-off"),
             even,
         )
-    use = Action(
-        "", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength * 100:g}"}
-    )
+    use = Action("", "rule", {"take": focus, "field": "strength", "value": f"{made.choice.rule.strength:g}"})
     how = "pulled" if pulled else "carried onto the bars"
     sentence = f"This is how {name} would be {how}; V compares. Use it, and it is handed off like this."
     use_out = Step("Use it, then hand off", go="hand-off", act=use)

@@ -9,7 +9,7 @@ from collections import Counter
 import numpy as np
 
 from combpace.core.clocks import FloatArray, Quarters, take_times
-from combpace.core.tempo.grid import Grid
+from combpace.core.fit.ranges import NONE, governed
 from combpace.session import fits, words
 from combpace.session.state import SessionState
 from combpace.stations.station import Action, Place
@@ -32,8 +32,8 @@ WHY = {
 
 def unplaced_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     """Worst first; nothing for a take that the rule places."""
-    rule, beats = made.choice.rule, state.own_pace(made.take.id)
-    if beats is None or made.follow is None or not isinstance(rule.grid, Grid) or rule.coarse:
+    rules, beats = made.choice.rules, state.own_pace(made.take.id)
+    if beats is None or made.follow is None:
         return []
     riding = [
         (float(time), why) for time, why in zip(made.fit.riding, made.fit.reasons, strict=True) if why in WHY
@@ -45,16 +45,20 @@ def unplaced_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     if not len(times):
         return []
     own = np.asarray(beats.to_quarters(take_times(times)))
-    goal = np.asarray(rule.grid.nearest(Quarters(own), line))
+    which, places = governed(rules, Quarters(own), line)
+    goal = np.asarray(places)
+    # What is laid onto a groove or moved by the bar is where it was wanted.
+    plain = np.array([k != NONE and rules[k].groove is None and not rules[k].coarse for k in which])
+    step_q = np.array([rules[max(k, 0)].places.step_quarters for k in which])
     off = np.asarray(line.to_seconds(Quarters(goal))) - made.follow(times)
-    step_s = _step_s(goal, rule.grid.step_quarters, state)
+    step_s = _step_s(goal, step_q, state)
     whys = [why for _, why in riding] + ["far"] * (len(times) - len(riding))
     found: list[tuple[str, Place]] = []
     for k, why in enumerate(whys):
-        if why == "far" and abs(off[k]) <= FAR_SHARE * step_s[k]:
+        if not plain[k] or (why == "far" and abs(off[k]) <= FAR_SHARE * step_s[k]):
             continue
         # What it is not pulled to yet: its own place, or where that is taken or far, the next on its side.
-        next_q = -rule.grid.step_quarters if off[k] > 0 else rule.grid.step_quarters
+        next_q = float(-step_q[k] if off[k] > 0 else step_q[k])
         to = float(goal[k]) + (0.0 if why in OWN_PLACE else next_q)
         found.append((why, _place(state, made, float(times[k]), why, float(off[k]), float(goal[k]), to)))
     many = {why for why, count in Counter(why for why, _ in found).items() if count > MOST_LISTED}
@@ -63,7 +67,7 @@ def unplaced_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     return sorted(listed, key=lambda place: -place.worth)
 
 
-def _step_s(goal: FloatArray, step: float, state: SessionState) -> FloatArray:
+def _step_s(goal: FloatArray, step: FloatArray, state: SessionState) -> FloatArray:
     """How long a step of the grid is about each place, seconds."""
     line = state.need_map()
     ends: FloatArray = np.asarray(line.to_seconds(Quarters(goal + step / 2)))

@@ -11,6 +11,7 @@ import numpy as np
 from pydantic import Field
 
 from combpace.core.errors import ParameterError
+from combpace.core.numbers import MINUS
 from combpace.core.tempo.map import TempoMap
 from combpace.core.tempo.meters import bar_index, bar_number
 from combpace.session import words
@@ -100,9 +101,7 @@ def take_off_delay(state: SessionState, args: DelayArgs) -> Change:
 
 def _far(by_s: float) -> str:
     """A move in words: milliseconds, from a second on in seconds."""
-    return (
-        f"{words.signed_ms(1000 * by_s)} ms" if abs(by_s) < 1 else f"{by_s:+.3f} s".replace("-", words.MINUS)
-    )
+    return f"{words.signed_ms(1000 * by_s)} ms" if abs(by_s) < 1 else f"{by_s:+.3f} s".replace("-", MINUS)
 
 
 def _line_near(line: TempoMap[Any], place: float) -> int:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from combpace.core.numbers import MINUS
 from combpace.session import words
 from combpace.session.map_facts import map_facts
 from combpace.session.state import SessionState
@@ -207,7 +208,7 @@ def _at_end(offset_ms: float | None) -> str:
         if offset_ms is None
         else words.signed_ms(offset_ms)
         if abs(offset_ms) < 1000
-        else f"{offset_ms:+.0f}".replace("-", words.MINUS)
+        else f"{offset_ms:+.0f}".replace("-", MINUS)
     )
 
 

@@ -9,10 +9,10 @@ from typing import Any
 from pydantic import Field
 
 from combpace.core.errors import ParameterError, StaleError
-from combpace.core.fit.groove import GrooveGrid, fits_bars
+from combpace.core.fit.groove import GrooveGrid
+from combpace.core.fit.ranges import refuse_other_bars
 from combpace.core.fit.rule import HandPeg, Rule
 from combpace.core.parts.part import MOST_TIMES, SAME_NOTE_Q
-from combpace.core.tempo.grid import Grid, parse_grid
 from combpace.core.tempo.meters import bar_index
 from combpace.media.midi_parts import read_parts
 from combpace.session import notes, words
@@ -115,10 +115,10 @@ def part(state: SessionState, args: PartArgs) -> Change:
         pulled = (
             "stay where they are written"
             if rule is None
-            else f"go to the nearest {rule.grid} with {100 * rule.strength:g} % strength"
+            else f"go to the nearest {rule.places} with {rule.strength:g} % strength"
         )
         return Change(
-            {f"rule:{entry.id}": None if rule is None else forms.rule_part(RuleChoice(rule))},
+            {f"rule:{entry.id}": None if rule is None else forms.rule_part(RuleChoice((rule,)))},
             f"Notes of {entry.name} {pulled}.",
             gesture,
         )
@@ -187,26 +187,18 @@ def _changed(state: SessionState, entry: PartEntry, field: str, value: str) -> t
 
 def _rule(state: SessionState, entry: PartEntry, field: str, value: str) -> Rule | None:
     known = state.document.rules.get(entry.id)
-    now = known.rule if known else Rule(Grid(16))
-    if field == "strength":
-        return replace(now, strength=words.read_number(value, "Strength", 0, 100) / 100)
-    if field == "swing":
-        if isinstance(now.grid, GrooveGrid):
-            raise ParameterError("A groove has its own swing; choose a grid first. Nothing was changed.")
-        return replace(
-            now, grid=Grid(now.grid.value, now.grid.shape, words.read_number(value, "Swing", 50, 80) / 100)
-        )
-    if value in ("", NO_GRID):
+    now = known.rule if known else Rule()
+    if field == "grid" and value in ("", NO_GRID):
         return None
-    if not value.startswith(GROOVE):
-        return replace(now, grid=parse_grid(value))
+    if field != "grid" or not value.startswith(GROOVE):
+        with words.unchanged():
+            return now.said({field: value})
     groove = GrooveLibrary(state.folder).get(value.removeprefix(GROOVE))
     line, first = state.need_map(), bar_index(entry.first_bar)
-    last = line.bar_of(line.bar_line(first) + max(0.0, notes.part_of(state, entry).end - 1e-6))
-    said = fits_bars(groove, line, max(0, first), last)
-    if said:
-        raise ParameterError(f"{said} Nothing was changed.")
-    return replace(now, grid=GrooveGrid(groove, first))
+    made, begin = now.on(GrooveGrid(groove, first)), line.bar_line(first)
+    with words.unchanged():
+        refuse_other_bars((made,), line, begin, begin + max(0.0, notes.part_of(state, entry).end - 1e-6))
+    return made
 
 
 @decision("note-pull", NoteArgs)

@@ -161,8 +161,26 @@ export interface FitNumbers {
   beyond: number;
 }
 
-/** A fit without its points. places: the places of the rule's grid in each length of bar; edges: where it
- *  comes in ranges, the moments at which they begin; names: of each take of its bundle. */
+/** A sentence of some bars: indices of its first and last bar, its bars as they are written, what it says
+ *  in
+ *  words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`. */
+export interface RangeRule {
+  first: number;
+  last: number;
+  bars: string;
+  words: string;
+  short: string;
+  strength: number;
+  alone_ms: number;
+  ignore_ms: number | null;
+  places: Record<string, number[]>;
+  groove: GroovePlaces | null;
+}
+
+/** A fit without its points. strength (%), places: the places of the rule's grid in each length of bar,
+ *  and so
+ *  on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges: where the
+ *  fit comes in ranges, the moments at which they begin; names: of each take of its bundle. */
 export interface FitHead {
   take: string;
   key: string;
@@ -171,10 +189,12 @@ export interface FitHead {
   reason: string;
   rendered: boolean;
   limits: number[];
+  strength: number;
   alone_ms: number;
   ignore_ms: number | null;
   places: Record<string, number[]>;
   groove: GroovePlaces | null;
+  ranges: RangeRule[];
   numbers: FitNumbers;
   names: Record<string, SoundNames>;
   edges?: number[];

@@ -1,5 +1,6 @@
 // @ts-check
 // What the pictures are given: one plain state, and what they may ask for.
+import { ruleOf } from "../views/fit_rules.js";
 import { gridPlaces, makeTimeMap } from "../views/map.js";
 
 // What no other attack follows is heard for so long, seconds.
@@ -145,7 +146,8 @@ export function makeHost(desk) {
           ),
     /** Places of the rule's grid in a bar, as the server has them. */
     rulePlaces: (one) => {
-      const groove = state.picture.fit?.groove;
+      const rule = ruleOf(state.picture.fit, one),
+        groove = rule?.groove;
       if (groove && Math.abs(groove.len - one.len) < 1e-6)
         return [
           ...groove.bars[
@@ -153,7 +155,7 @@ export function makeHost(desk) {
           ],
           one.len,
         ];
-      return state.picture.fit?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats);
+      return rule?.places?.[String(one.len)] ?? gridPlaces("1/8", one.len, one.len / one.beats);
     },
     // What really moves in sound: what the take follows and what the rule pulls, together. What is placed by
     // its own pace is nowhere before it follows.

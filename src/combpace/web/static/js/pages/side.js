@@ -18,6 +18,8 @@ export function actionOf(field) {
   const value = field.value.trim();
   if (act === "take" && field.dataset.fixedValue)
     return { name: "take", args: { take: value, field: name, value: field.dataset.fixedValue } };
+  if (act === "rule" && field.dataset.bars)
+    return { name: act, args: { take, bars: field.dataset.bars, set: { [name]: value } } };
   if (act === "take" || act === "rule") return { name: act, args: { take, field: name, value } };
   if (act === "part") return { name: act, args: { part: take, field: name, value } };
   if (act === "own-bars") return { name: act, args: { take, what: name, value } };

@@ -180,6 +180,39 @@ function wire(desk) {
   });
 }
 
+/**
+ * What can be done with the onsets of some bars, or of one; in words what is pulled there.
+ * @param {any} desk
+ * @param {number} from by number
+ * @param {number} to
+ * @param {import("./station.js").Button} button
+ * @param {HTMLElement} row
+ */
+function ofBars(desk, from, to, button, row) {
+  const { fit: made } = desk.state.picture,
+    take = desk.state.focus,
+    bars = `${from}-${to}`,
+    of = { take, from_bar: from, to_bar: to };
+  let said = "All onsets in them, as one:";
+  if (made && !made.missing) {
+    const own = made.ranges.find((/** @type {any} */ one) => one.bars === bars);
+    if (own) said = `${own.words}.`;
+    row.append(
+      field("pull here with, %", String(own?.strength ?? made.strength), "w3", (strength) =>
+        desk.act("rule", { take, bars, set: { strength } }),
+      ),
+    );
+    if (own) button("As the other bars", "", () => desk.act("rule-remove", { take, bars }));
+    else button("A rule of their own", "", () => desk.act("rule", { take, bars, set: {} }));
+  }
+  row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...of, ms })));
+  button("As they were played", "", () => desk.act("as-played", of));
+  row.append(...grooveOfField(desk));
+  row.append(field("take their groove on", "1/16", "w4", (grid) => takeGroove(desk, from, to, grid)));
+  button("Take their groove", "", () => takeGroove(desk, from, to, "1/16"));
+  return said;
+}
+
 /** @type {import("./station.js").StationView} */
 export const fit = {
   ...plain,
@@ -229,16 +262,15 @@ export const fit = {
       from = name(selection.bar),
       to = name(selection.to);
     if (from === undefined || to === undefined) return false;
-    const bars = { take: desk.state.focus, from_bar: from, to_bar: to };
     head.textContent = `Bars ${from}–${to}`;
-    text.textContent = "All onsets in them, as one:";
-    row.append(msField("move onsets by, ms", (ms) => desk.act("phrase", { ...bars, ms })));
-    button("As they were played", "", () => desk.act("as-played", bars));
-    row.append(...grooveOfField(desk));
-    row.append(field("take their groove on", "1/16", "w4", (grid) => takeGroove(desk, from, to, grid)));
-    button("Take their groove", "", () => takeGroove(desk, from, to, "1/16"));
+    text.textContent = ofBars(desk, from, to, button, row);
     button("Loop them", "L", () => desk.loopThese());
     return true;
+  },
+  chosenBar(desk, bar, button, row) {
+    const said = ofBars(desk, bar.n, bar.n, button, row);
+    button("Loop it", "L", () => desk.loopThese());
+    return said;
   },
   drawSmall(desk) {
     const { state } = desk;

@@ -1,5 +1,6 @@
 // @ts-check
 // What the comb draws into a row: its sound, its teeth, its marks and anchors, loop and playhead.
+import { rangeOf } from "./fit_rules.js";
 import { drawAlone } from "./fit_marks.js";
 import { HEAD_PX, OVER, lowerBound } from "./comb_geometry.js";
 import { gridPlaces, placeWords, signed } from "./map.js";
@@ -260,6 +261,7 @@ export function drawNumbers({ g, c, comb, host, fits }, bar, y, tall) {
   type(g, 12.5, 500);
   if (tall > 30)
     g.fillText((bar.sure < 0.3 ? "~" : "") + bar.bpm.toFixed(2), 14, y + Math.min(tall * 0.42, 22) + 17);
+  if (fits) drawRange(g, c, host, bar, y, tall);
   type(g, 14, 500, "right");
   const number = fits ? (host.fitMove(bar)?.moved ?? null) : bar.drift;
   // Before bar 1 nothing is wrong: a pickup or a free intro lies where it lies.
@@ -273,6 +275,27 @@ export function drawNumbers({ g, c, comb, host, fits }, bar, y, tall) {
     g.fillStyle = c.quiet;
     g.fillText("–", comb.width - 10, mid + 5);
   }
+}
+
+/**
+ * At a row's edge: that a sentence of its own is about its bar, and what it says.
+ * @param {CanvasRenderingContext2D} g
+ * @param {Scene["c"]} c
+ * @param {Scene["host"]} host
+ * @param {import("../wire.js").BarRow} bar
+ * @param {number} y
+ * @param {number} tall
+ */
+function drawRange(g, c, host, bar, y, tall) {
+  const range = rangeOf(host.state.picture.fit, bar);
+  if (!range) return;
+  const opens = bar.i === range.first ? 3 : 0,
+    closes = bar.i === range.last ? 4 : 0;
+  g.fillStyle = c.field;
+  g.fillRect(4, y + opens, 3, tall - opens - closes);
+  if (tall <= 58) return;
+  type(g, 12.5, 700);
+  g.fillText(range.short, 14, y + Math.min(tall * 0.42, 22) + 34);
 }
 
 /**

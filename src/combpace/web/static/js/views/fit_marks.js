@@ -1,6 +1,7 @@
 // @ts-check
 // What Fit draws into the comb's rows beside pegs: pauses, what is left alone, and what a pull does while one
 // pulls.
+import { ruleOf } from "./fit_rules.js";
 import { OVER, lowerBound } from "./comb_geometry.js";
 import { clip, type } from "./paint.js";
 
@@ -61,7 +62,7 @@ export function drawPauses(g, c, comb, host, way, bar, y, tall) {
  * @param {number} tall
  */
 export function drawAlone(g, c, comb, host, bar, y, tall) {
-  const { alone_ms: alone, ignore_ms: ignore } = host.state.picture.fit,
+  const { alone_ms: alone, ignore_ms: ignore } = ruleOf(host.state.picture.fit, bar),
     pxPerMs = comb.w / (1 + 2 * OVER) / (1000 * (bar.e - bar.s)),
     up = y + tall - 26;
   g.fillStyle = c.ink;
