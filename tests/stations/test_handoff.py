@@ -15,7 +15,7 @@ from wavinfo import WavInfoReader
 from combpace.batch.recipe import Recipe, recipe_of
 from combpace.core.errors import ParameterError
 from combpace.playback.mixing import panned
-from combpace.session import shelf
+from combpace.session import fits, shelf
 from combpace.stations.handoff import write
 from combpace.stations.handoff.ordering import Wish, announced, last_wish, order, order_args
 from combpace.stations.handoff.station import orders_of
@@ -243,6 +243,23 @@ class HandOffTest(PlaceTest):
         self.assertEqual(
             lengths, [one.stop - one.start for one in self.seen().document.pieces[self.lead].pieces]
         )
+
+    def test_what_was_stretched_for_one_order_is_there_for_the_next(self) -> None:
+        made = fits.take_fit(self.seen(), self.other)
+        self.assertFalse(fits.is_rendered(self.seen(), made))
+        first = self.made(kind="wav32f")
+        # It is what Fit renders, and it is proved.
+        self.assertTrue(fits.is_rendered(self.seen(), made))
+        proof = fits.proof_of(self.seen(), made)
+        assert proof is not None
+        self.assertEqual(len(proof), sum(peg.kind != "held" for peg in made.fit.pegs))
+        with mock.patch(
+            "combpace.playback.rendering.rendered", side_effect=AssertionError("stretched again")
+        ):
+            self.assertEqual(self.made(kind="wav32f"), first)
+        # Another method is another render.
+        self.act("rule", take=self.other, field="method", value="line")
+        self.assertFalse(fits.is_rendered(self.seen(), fits.take_fit(self.seen(), self.other)))
 
     def test_results_say_their_version_and_whether_they_are_old_and_settings_are_kept(self) -> None:
         wish = Wish(takes=[self.other], kind="flac", start="bar 2", extras=["csv"])

@@ -1,10 +1,14 @@
-"""A whole take along its fit, written as a file; and sounds that were damaged, made again as they were."""
+"""A whole take along its fit, written as a file and kept; and sounds that were damaged, made again as they
+were.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import json
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -13,13 +17,17 @@ import numpy as np
 
 from combpace.core.errors import MediaError
 from combpace.core.fit.accents import Accented, Levels
+from combpace.core.fit.pipeline import owners_of, proved
 from combpace.core.fit.time_map import TimeMap
 from combpace.media.decode import FileSource
 from combpace.media.encode import write_sound
 from combpace.playback.sound import stretched
-from combpace.session import pieces, renders
+from combpace.session import fits, pieces, renders
 from combpace.session.data_folder import DataFolder
-from combpace.session.state import SessionState
+from combpace.session.keys import render_key
+from combpace.session.renders import KIND, render_of
+from combpace.session.state import SessionState, session_state
+from combpace.store import rows
 from combpace.workers import elsewhere
 from combpace.workers.errand import Errand, Tell
 
@@ -58,6 +66,153 @@ def rendered(folder: DataFolder, recipe: dict[str, Any], out: Path, tell: Tell) 
     errand = Errand(FUNCTION, folder.blobs.root, out, names, {**recipe, "files": list(names)})
     made: dict[str, Any] = elsewhere.run(errand, tell, folder.settings.scheduler, "rendering")
     return made
+
+
+def render_args(
+    state: SessionState, made: fits.TakeFit, takes: Sequence[str] | None = None
+) -> dict[str, Any]:
+    """What `render_fit` is given to render a fit as it stands now.
+
+    takes  of its bundle those that are rendered; without, all. What is proved is proved of all of them.
+    """
+    together = [take.id for take in state.document.bundle_of(made.take.id)]
+    chosen = together if takes is None else [one for one in together if one in takes]
+    whole = len(chosen) == len(together)
+    return {
+        "session": state.opened.row.id,
+        "takes": chosen,
+        "sounds": _sounds(state, together),
+        "mics": _mics(state, made) if whole else [],
+        "source_s": [float(value) for value in made.fit.time_map.source_s],
+        "target_s": [float(value) for value in made.fit.time_map.target_s],
+        "method": made.method,
+        "levels": [list(one) for one in made.levels],
+        "timing": made.take.id,
+        "pegs": [[peg.take_s, peg.target_s] for peg in made.fit.pegs if peg.kind != "held"] if whole else [],
+    }
+
+
+def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
+    """Of each peg that is measured the take whose mark it is; of one by hand beside no mark the timing
+    take.
+    """
+    marks, mics = fits.marks_and_mics(state, made.take.id)
+    together = [take.id for take in state.document.bundle_of(made.take.id)]
+    pegs = [peg.take_s for peg in made.fit.pegs if peg.kind != "held"]
+    whose = [together.index(mic) for mic in mics]
+    return [together[k] for k in owners_of(pegs, marks, whose, together.index(made.take.id))]
+
+
+def render_fit(folder: DataFolder, args: dict[str, Any], tell: Callable[[str, float], None]) -> list[str]:
+    """Render each take of a bundle along one time map into a float file that is kept by its key; what is
+    there
+    already is taken as it is. Returns the ids of their files.
+    """
+    time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
+    levels: Levels = tuple((moment, level) for moment, level in args.get("levels", ()))
+    sounds = args.get("sounds") or _sounds(session_state(folder, args["session"]), args["takes"])
+    together = tuple(sounds["together"])
+    made: list[str] = []
+    # The timing take comes last: what is proved of the fit is kept with it, and each attack is measured in
+    # the mic whose mark it is.
+    renders: dict[str, tuple[Path, int]] = {}
+    ordered = sorted(args["takes"], key=lambda take_id: take_id == args.get("timing"))
+    for number, take_id in enumerate(ordered):
+        row, sha = folder.take_row(take_id), sounds["each"][take_id]
+        key = render_key(sha, time_map, args["method"], together, levels)
+        known = render_of(folder, args["session"], key, whole=True)
+        if known is not None:
+            made.append(known.id)
+            renders[take_id] = folder.blob(known.sha), int(json.loads(known.details)["first_frame"])
+            continue
+
+        def share(phase: str, done: float, number: int = number, name: str = row.name) -> None:
+            tell(f"rendering {name}", (number + done) / len(args["takes"]))
+
+        with_others = sha in together
+        recipe = {name: args[name] for name in ("source_s", "target_s", "method")}
+        recipe["levels"] = [list(one) for one in levels]
+        recipe["files"] = list(together) if with_others else [sha]
+        recipe["own"] = together.index(sha) if with_others else 0
+        with tempfile.TemporaryDirectory(dir=folder.blobs.temporary, prefix="fitted-") as out:
+            share("", 0.0)
+            written = rendered(folder, recipe, Path(out), share)
+            target = Path(out, written["written"])
+            size = target.stat().st_size
+            renders[take_id] = target, written["first_frame"]
+            proved = (
+                _proof(folder, renders, args, sounds["each"], time_map)
+                if take_id == args.get("timing")
+                else None
+            )
+            kept = folder.blobs.adopt(target)
+            renders[take_id] = folder.blob(kept), written["first_frame"]
+        details = {
+            "take": take_id,
+            **{name: written[name] for name in ("first_frame", "frames", "peak")},
+            "rate": row.sample_rate_hz,
+            "made_of": recipe,
+        }
+        if proved is not None:
+            details["proof"] = proved
+        file = {
+            "session_id": args["session"],
+            "kind": KIND,
+            "key": key,
+            "name": f"{row.name} fitted",
+            "sha": kept,
+            "bytes": size,
+            "details": json.dumps(details),
+        }
+        made += rows.add_files(folder.database, [file], folder.job)
+    return made
+
+
+def _sounds(state: SessionState, take_ids: Sequence[str]) -> dict[str, Any]:
+    """The decoded sounds that a render is made of: of each take its own, and those that are stretched as one,
+    in the bundle's order.
+    """
+    takes = [state.document.take(take_id) for take_id in take_ids]
+    return {
+        "each": {take_id: state.rows[take_id].decoded_sha or "" for take_id in take_ids},
+        "together": list(fits.bundle_shas(takes, state.rows)),
+    }
+
+
+def _proof(
+    folder: DataFolder,
+    renders: Mapping[str, tuple[Path, int]],
+    args: dict[str, Any],
+    sounds: Mapping[str, str],
+    time_map: TimeMap,
+) -> list[list[float | None]]:
+    """[onset of the timing take, where it was to be, ms off (null where none was found)] of every peg, found
+    again in the render of its mic by how it sounded in what was rendered.
+    """
+    pegs = args.get("pegs") or []
+    mics = args.get("mics") or [args["timing"]] * len(pegs)
+    names = list(renders)
+    with ExitStack() as stack:
+
+        def render_in(take_id: str) -> tuple[FileSource, float]:
+            path, first_frame = renders[take_id]
+            source = stack.enter_context(FileSource(path))
+            return source, first_frame / source.sample_rate_hz
+
+        def played_in(take_id: str) -> FileSource:
+            return stack.enter_context(FileSource(folder.blob(sounds[take_id])))
+
+        found = proved(
+            [(take_s, target) for take_s, target in pegs],
+            [names.index(take_id) for take_id in mics],
+            [partial(render_in, take_id) for take_id in names],
+            [partial(played_in, take_id) for take_id in names],
+            time_map,
+        )
+    return [
+        [round(take_s, 6), round(target, 6), None if one.off_ms is None else round(one.off_ms, 2)]
+        for (take_s, target), one in zip(pegs, found, strict=True)
+    ]
 
 
 def whole_pieces(seen: SessionState, take_id: str, tell: Callable[[str, float], None]) -> None:
@@ -108,4 +263,4 @@ def _same_again(folder: DataFolder, sha: str, make: Callable[[Path], str]) -> bo
         return True
 
 
-__all__ = ["render", "rendered", "whole_pieces"]
+__all__ = ["render", "render_args", "render_fit", "rendered", "whole_pieces"]

@@ -24,9 +24,9 @@ from combpace.media.encode import FORMATS, Written, at_rate, finish_sound, neede
 from combpace.media.mapfiles import map_document
 from combpace.media.zips import write_zip
 from combpace.playback.mixing import Mixed, Strip, Together
-from combpace.playback.rendering import whole_pieces
+from combpace.playback.rendering import render_args, render_fit, whole_pieces
 from combpace.playback.sound import Placed, sounding
-from combpace.session import fits, notes, pieces, words
+from combpace.session import fits, needed, notes, pieces, words
 from combpace.session.data_folder import DataFolder
 from combpace.session.keys import render_key
 from combpace.session.renders import render_of
@@ -65,7 +65,11 @@ def write_handoff(folder: DataFolder, args: dict[str, Any], tell: Progress) -> d
         kept = {"order": order, "version": args.get("version"), "revision": args["revision"]}
         # All of them or none: one that was cancelled leaves no part of itself.
         found = [_adopted(folder, args["session"], file, kept) for file in files]
-        return {"files": rows.add_files(folder.database, found, folder.job)}
+        made = rows.add_files(folder.database, found, folder.job)
+    if any(plan["fit"] for plan in args["takes"]):
+        # What was rendered for it is there for the next order, and for the steps that need it.
+        needed.keep(folder, args["session"])
+    return {"files": made}
 
 
 @contextmanager
@@ -111,9 +115,13 @@ def _rough(
     def share(done: float) -> None:
         tell(f"rendering {plan['name']}", 0.8 * (number + done) / len(args["takes"]))
 
+    def rendering(phase: str, done: float) -> None:
+        share(0.9 * done)
+
     share(0.0)
     pauses = parse_pauses(wish.silence) if "attacks_s" in plan and wish.silence is not None else None
-    with _sounding(folder, seen, plan, args["session"], tell) as source:
+    with_it = [one["take"] for one in args["takes"]]
+    with _sounding(folder, seen, plan, with_it, args["session"], rendering) as source:
         at = at_rate(source, span.sample_rate_hz)
         if wish.levels == "as mixed":
             at = Mixed(at, Strip(*plan["strip"]))
@@ -256,7 +264,12 @@ def _adopted(folder: DataFolder, session_id: str, file: Made, order: dict[str, A
 
 @contextmanager
 def _sounding(
-    folder: DataFolder, seen: SessionState, plan: dict[str, Any], session_id: str, tell: Progress
+    folder: DataFolder,
+    seen: SessionState,
+    plan: dict[str, Any],
+    with_it: list[str],
+    session_id: str,
+    tell: Progress,
 ) -> Iterator[Source]:
     """A take on the session's clock at its own rate; a render that exists already is used. Every sound that
     it is made of is looked at byte for byte. Raises MediaError where one is damaged and cannot be made again.
@@ -265,30 +278,51 @@ def _sounding(
     if plan.get("part"):
         yield notes.source_of(seen, take_id)
         return
-    sha, made = seen.rows[take_id].decoded_sha or "", plan["fit"]
+    sha = seen.rows[take_id].decoded_sha or ""
     if plan.get("pieces"):
         whole_pieces(seen, take_id, tell)
         with pieces.opened(seen, take_id) as made_of_pieces:
             yield made_of_pieces
         return
-    if made is not None:
-        together = seen.document.bundle_of(take_id)
-        shas = fits.bundle_shas(together, seen.rows)
-        fit = TimeMap(np.array(made["source_s"]), np.array(made["target_s"])), made["method"]
-        levels = tuple((moment, level) for moment, level in made.get("levels", ()))
-        known = render_of(folder, session_id, render_key(sha, *fit, shas, levels), whole=True)
-        if known is not None:
-            with FileSource(folder.blob(known.sha)) as render:
-                yield Placed(render, json.loads(known.details)["first_frame"])
-            return
-        for mate in shas:
-            folder.checked_blob(mate, _damaged(plan["name"]))
-        files, own = fits.bundle_files(folder, together, seen.rows, take_id)
-        how = Sounding(plan["offset_s"], fit, 1.0, (), files, own, levels)
-    else:
-        how = Sounding(plan["offset_s"])
+    if plan["fit"] is not None:
+        render = _render(folder, seen, plan, with_it, session_id, tell)
+        with FileSource(folder.blob(render.sha)) as source:
+            yield Placed(source, json.loads(render.details)["first_frame"])
+        return
     with FileSource(folder.checked_blob(sha, _damaged(plan["name"]))) as source:
-        yield sounding(source, how, source.sample_rate_hz)
+        yield sounding(source, Sounding(plan["offset_s"]), source.sample_rate_hz)
+
+
+def _render(
+    folder: DataFolder,
+    seen: SessionState,
+    plan: dict[str, Any],
+    with_it: list[str],
+    session_id: str,
+    tell: Progress,
+) -> FileRow:
+    """The render of a take as it was ordered: the one that is kept, or one that is made, proved and kept
+    now, so
+    that the next order finds it.
+
+    with_it  all takes of the order: those of its bundle are rendered with it
+    """
+    take_id, made = plan["take"], plan["fit"]
+    shas = fits.bundle_shas(seen.document.bundle_of(take_id), seen.rows)
+    line = TimeMap(np.array(made["source_s"]), np.array(made["target_s"]))
+    levels = tuple((moment, level) for moment, level in made.get("levels", ()))
+    key = render_key(seen.rows[take_id].decoded_sha or "", line, made["method"], shas, levels)
+    known = render_of(folder, session_id, key, whole=True)
+    if known is not None:
+        return known
+    for sound in shas or (seen.rows[take_id].decoded_sha or "",):
+        folder.checked_blob(sound, _damaged(plan["name"]))
+    args = render_args(seen, fits.take_fit(seen, take_id), with_it)
+    pinned = {name: made[name] for name in ("source_s", "target_s", "method")}
+    render_fit(folder, {**args, **pinned, "levels": made.get("levels", [])}, tell)
+    found = render_of(folder, session_id, key, whole=True)
+    assert found is not None
+    return found
 
 
 def _damaged(name: str) -> str:
