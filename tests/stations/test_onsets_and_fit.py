@@ -134,6 +134,40 @@ class SentenceTest(PlaceTest):
         with self.assertRaisesRegex(ParameterError, "No mark of tub mic is bleed"):
             self.act("onset-bleed", take=tub)
 
+    def test_which_marks_of_a_bundle_are_one_is_said_once_and_drawn_and_cut_by(self) -> None:
+        mics, _, _ = two_close_mics()
+        tub, board = (
+            bring_in(self.place, self.session, mic, f"{name}.wav")
+            for mic, name in zip(mics, ("tub mic", "board mic"), strict=True)
+        )
+        # The board begins a tenth of a second later: its clock is another one.
+        self.act("take", take=board, field="start", value="0.1")
+        self.act("bundle", takes=[tub, board], name="yard")
+        self.act("onset-bleed", take=tub)
+        seen = self.seen()
+        timing = seen.document.timing_take(tub)
+        by_fit = np.asarray(fits.marks_of(seen, timing).times) + seen.document.take(timing).offset_s
+        drawn = picture.picture(seen, board)["onsets"]
+        stand = []
+        for mic in (tub, board):
+            marked, late = drawn[mic], seen.document.take(mic).offset_s
+            rows = zip(marked["t"], marked["j"], strict=True)
+            stand.append([time + late for time, joins in rows if joins])
+        np.testing.assert_allclose(sorted([*stand[0], *stand[1]]), by_fit, atol=2e-6)
+        self.assertTrue(all(stand))
+        # Whichever mic is chosen, they are cut at the same strokes.
+        for mic in (tub, board):
+            own = np.asarray(fits.joint_marks(seen, mic).times) + seen.document.take(mic).offset_s
+            np.testing.assert_allclose(own, by_fit, atol=1e-9)
+        counts = []
+        for mic in (tub, board):
+            self.act("cut-and-lay", take=mic, at="onsets", lay="where")
+            counts.append(len(self.seen().document.pieces[mic].pieces))
+            self.act("undo")
+        self.assertEqual(counts[0], counts[1])
+        # Of a take alone each mark is its own stroke.
+        self.assertTrue(all(fits.joined(seen, self.lead)))
+
 
 class StackTest(PlaceTest):
     def setUp(self) -> None:

@@ -74,13 +74,14 @@ def in_focus(seen: SessionState, focus: str | None) -> str | None:
 
 
 def shown_takes(seen: SessionState, focus: str | None) -> list[str]:
-    """The takes whose marks are drawn: the one in focus, the lead, and the lead's other mics."""
+    """The takes whose marks are drawn: the one in focus and the lead, each with its other mics."""
     lead = seen.document.lead
     wanted = {focus, lead.id if lead else None}
+    bundles = {take.bundle for take in seen.document.takes if take.id in wanted}
     return [
         take.id
         for take in seen.document.takes
-        if take.id in wanted or (take.bundle and lead and take.bundle == lead.bundle)
+        if take.id in wanted or (take.bundle and take.bundle in bundles)
     ]
 
 
@@ -167,6 +168,7 @@ def marks_facts(seen: SessionState, take_id: str) -> Marks:
         "t": np.round(np.asarray(onsets.times), 6).tolist(),
         "s": np.round(onsets.strength, 3).tolist(),
         "c": np.round(onsets.confidence, 3).tolist(),
+        "j": [int(one) for one in fits.joined(seen, take_id)],
     }
 
 
@@ -532,7 +534,7 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     pace = seen.own_pace(made.take.id)
     if pace is None:
         return []
-    session_map, times = seen.need_map(), seen.onsets(made.take.id).times
+    session_map, times = seen.need_map(), fits.marks_of(seen, made.take.id).times
     goal = session_map.to_seconds(governed(made.choice.rules, pace.to_quarters(times), session_map)[1])
     lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
     off: list[float] = np.round(1000.0 * (lies - goal), 2).tolist()

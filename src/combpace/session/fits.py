@@ -38,6 +38,8 @@ from combpace.session.renders import render_of
 from combpace.session.state import SessionState
 from combpace.store.models import WANTED, TakeRow
 
+# Two moments that differ by less are one mark, on whichever clock, seconds.
+SAME_MARK_S = 1e-7
 # What ends so little after a bar line, quarters, ends on it.
 ROUNDING_QUARTERS = 0.02
 
@@ -260,6 +262,31 @@ def marks_and_mics(seen: SessionState, timing: str) -> tuple[Onsets, list[str]]:
     each = [_later(seen.onsets(mate.id), mate.offset_s - entry.offset_s) for mate in together]
     marks, mics = union(each, [_at(together, take_id) for take_id in mics_in_order(seen, timing)])
     return marks, [together[mic].id for mic in mics]
+
+
+def joint_marks(seen: SessionState, take_id: str) -> Onsets:
+    """The marks of a take's performance on its own clock: of a bundle those of all its mics as one."""
+    timing = seen.document.timing_take(take_id)
+    late = seen.document.take(timing).offset_s - seen.document.take(take_id).offset_s
+    return _later(marks_of(seen, timing), late)
+
+
+def joined(seen: SessionState, take_id: str) -> list[bool]:
+    """Of each mark of a take whether it stands for its stroke: of several mics' marks of one stroke one
+    does.
+    """
+    own = seen.onsets(take_id)
+    if len(seen.document.bundle_of(take_id)) < 2:
+        return [True] * len(own)
+    marks, mics = marks_and_mics(seen, seen.document.timing_take(take_id))
+    timing = seen.document.take(seen.document.timing_take(take_id))
+    late = timing.offset_s - seen.document.take(take_id).offset_s
+    mine = np.array([time for time, mic in zip(marks.times, mics, strict=True) if mic == take_id]) + late
+    if not len(mine):
+        return [False] * len(own)
+    near = np.abs(np.asarray(own.times)[:, None] - mine[None, :]).min(axis=1)
+    found: list[bool] = (near < SAME_MARK_S).tolist()
+    return found
 
 
 def mics_in_order(seen: SessionState, timing: str) -> list[str]:

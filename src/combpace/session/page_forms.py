@@ -137,11 +137,15 @@ class StatementRow(TypedDict):
 
 
 class Marks(TypedDict):
-    """Marks of a take: take seconds, strength 0-1, confidence 0-1."""
+    """Marks of a take: take seconds, strength 0-1, confidence 0-1; j: 1 where it stands for its stroke, 0
+    where the
+    mark of another mic does.
+    """
 
     t: list[float]
     s: list[float]
     c: list[float]
+    j: list[int]
 
 
 class PieceRow(TypedDict):

@@ -149,11 +149,13 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
     length_s = sound.frames / sound.rate
     entry = state.document.take(args.take)
     if args.at == ONSETS:
-        # The mics of a bundle are cut at the strokes of all of them, together.
+        # The mics of a bundle are cut at the strokes of all of them, together; a fit goes by the clock of
+        # the one
+        # by which it moves.
         marks = (
-            fits.marks_of(state, args.take)
-            if entry.bundle and state.document.timing_take(args.take) == args.take
-            else state.onsets(args.take)
+            fits.joint_marks(state, args.take)
+            if sound.first_frame is None
+            else fits.marks_of(state, state.document.timing_take(args.take))
         )
         times: FloatArray = np.asarray(marks.times)[marks.strength >= args.stronger]
         if sound.first_frame is None:

@@ -100,6 +100,7 @@ def values(state: SessionState, focus: str | None) -> dict[str, Any]:
         "made": made,
         **_said(state, focus, made),
         "to_render": to_render,
+        "mics": len(state.document.bundle_of(focus)) if focus else 1,
     }
 
 
@@ -112,7 +113,7 @@ def _said(state: SessionState, focus: str | None, made: TakePieces | None) -> di
     pace = state.own_pace(focus) if focus else None
     lay = str(advice.USUAL)
     if focus and pace is not None:
-        lay = str(advice.finest_played(pace.to_quarters(state.onsets(focus).times), pace))
+        lay = str(advice.finest_played(pace.to_quarters(fits.joint_marks(state, focus).times), pace))
     return {"at": decisions.ONSETS, "stronger": "0.00", "lay": lay}
 
 

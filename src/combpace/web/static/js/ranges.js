@@ -3,7 +3,7 @@
 // what the views draw from.
 
 /**
- * @typedef {{onsets: Record<string, {t: number[], s: number[], c: number[]}>, fit: null | {pegs: any[],
+ * @typedef {{onsets: Record<string, {t: number[], s: number[], c: number[], j: number[]}>, fit: null | {pegs: any[],
  *   riding: any[], source: number[], target: number[], pauses: number[]}}} Part  one range
  */
 
@@ -104,11 +104,12 @@ function joined(picture) {
   );
   picture.onsets = {};
   for (const take of new Set(parts.flatMap((part) => Object.keys(part.onsets)))) {
-    const of = parts.map((part) => part.onsets[take] ?? { t: [], s: [], c: [] });
+    const of = parts.map((part) => part.onsets[take] ?? { t: [], s: [], c: [], j: [] });
     picture.onsets[take] = {
       t: of.flatMap((one) => one.t),
       s: of.flatMap((one) => one.s),
       c: of.flatMap((one) => one.c),
+      j: of.flatMap((one) => one.j),
     };
   }
   const fits = parts.flatMap((part) => (part.fit ? [part.fit] : []));

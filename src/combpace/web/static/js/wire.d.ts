@@ -114,11 +114,14 @@ export interface StatementRow {
   words: string;
 }
 
-/** Marks of a take: take seconds, strength 0-1, confidence 0-1. */
+/** Marks of a take: take seconds, strength 0-1, confidence 0-1; j: 1 where it stands for its stroke, 0
+ *  where the
+ *  mark of another mic does. */
 export interface Marks {
   t: number[];
   s: number[];
   c: number[];
+  j: number[];
 }
 
 /** A piece. start, stop: its span in the take; at: where it lies; off: ms from where it was laid; fades:

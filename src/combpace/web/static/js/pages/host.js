@@ -2,6 +2,7 @@
 // What the pictures are given: one plain state, and what they may ask for.
 import { ruleOf } from "../views/fit_rules.js";
 import { gridPlaces, makeTimeMap } from "../views/map.js";
+import { joined } from "../views/together.js";
 
 // What no other attack follows is heard for so long, seconds.
 const LONGEST_S = 4;
@@ -47,10 +48,42 @@ const LONGEST_S = 4;
 /** @param {any} desk @returns {Host} */
 export function makeHost(desk) {
   const { state, store, peaks } = desk;
-  /** @type {Map<string, {times: number[], take: number[], sure: number[], strength: number[]}>} */
+  /** @type {Map<string, {times: number[], take: number[], sure: number[], strength: number[], joins: boolean[]}>} */
   let marks = new Map();
   /** @type {{fit: any, own: any, times: number[]} | null} */
   let ticked = null;
+
+  /** @param {string} id */
+  function ofMic(id) {
+    const known = marks.get(id);
+    if (known) return known;
+    const raw = state.picture.onsets[id] ?? { t: [], s: [], c: [], j: [] },
+      offset = host.take(id)?.offset_s ?? 0;
+    const made = {
+      times: raw.t.map((/** @type {number} */ time) => time + offset),
+      take: raw.t,
+      sure: raw.c,
+      strength: raw.s,
+      joins: raw.j.map(Boolean),
+    };
+    marks.set(id, made);
+    return made;
+  }
+
+  /**
+   * The marks of a take's bundle: in Fit on the clock of the take that it moves by, else on its own.
+   * @param {any} take
+   */
+  function ofBundle(take) {
+    const timing = (state.station === "fit" && host.take(state.picture.fit?.take ?? null)) || take,
+      known = marks.get(`${timing.id}/bundle`);
+    if (known) return known;
+    const mics = state.picture.takes.filter((/** @type {any} */ one) => one.bundle === take.bundle),
+      made = joined(mics.map((/** @type {any} */ mic) => ({ id: mic.id, own: ofMic(mic.id) }))),
+      own = { ...made, take: made.times.map((time) => time - timing.offset_s) };
+    marks.set(`${timing.id}/bundle`, own);
+    return own;
+  }
 
   /** @type {Host} */
   const host = {
@@ -59,19 +92,10 @@ export function makeHost(desk) {
     take: (id) =>
       state.picture.takes.find((/** @type {import("../wire.js").TakeFacts} */ take) => take.id === id) ??
       null,
+    // In Fit and Pieces the mics of a bundle move as one, by the strokes of all of them.
     marks: (id) => {
-      const known = marks.get(id);
-      if (known) return known;
-      const raw = state.picture.onsets[id] ?? { t: [], s: [], c: [] },
-        offset = host.take(id)?.offset_s ?? 0;
-      const made = {
-        times: raw.t.map((/** @type {number} */ time) => time + offset),
-        take: raw.t,
-        sure: raw.c,
-        strength: raw.s,
-      };
-      marks.set(id, made);
-      return made;
+      const take = host.take(id);
+      return take?.bundle && ["fit", "pieces"].includes(state.station) ? ofBundle(take) : ofMic(id);
     },
     /** Where the marks of a take sound now, session seconds: as played, or where its fit takes them. */
     sounding: (id) => {

@@ -310,9 +310,7 @@ function cutAt({ state, host }, time, free) {
     pieces: state.picture.pieces ?? [],
     // What is cut from a render has its attacks elsewhere.
     marks:
-      state.view.catch === "attacks" && !host.take(state.focus)?.cut_from
-        ? (state.picture.onsets[state.focus]?.t ?? [])
-        : [],
+      state.view.catch === "attacks" && !host.take(state.focus)?.cut_from ? host.marks(state.focus).take : [],
     places: bar && !free ? (host.catchPlaces(bar) ?? []).map((/** @type {number} */ one) => bar.q + one) : [],
     map: state.map,
     free,

@@ -106,8 +106,7 @@ export function mountComb(box, host, { fitting: fits = false } = {}) {
   }
 
   /**
-   * Marks in sight, in session time: in Fit where they will sound; of several mics those that coincide as
-   * one, the earliest.
+   * Marks in sight, in session time: in Fit where they will sound; of several mics one for each stroke.
    */
   const marks = () => {
     const all = drawn();

@@ -1,34 +1,44 @@
 // @ts-check
-// The marks of several mics as one: strokes that all of them hear are one, the earliest.
+// The marks of several mics as one, as the server has them: of the marks of one stroke one stands for it.
 
-// What several mics hear so near together is one stroke.
-const SAME_STROKE_S = 0.015;
+/**
+ * @param {{id: string, own: {times: number[], take: number[], sure: number[], strength: number[], joins: boolean[]}}[]} mics
+ * @returns {{times: number[], take: number[], sure: number[], strength: number[], joins: boolean[], owner: string[]}}
+ *   in order of time
+ */
+export function joined(mics) {
+  const kept = mics
+    .flatMap(({ id, own }) =>
+      own.times.map((time, k) => ({
+        id,
+        time,
+        take: own.take[k],
+        sure: own.sure[k],
+        strength: own.strength[k],
+        joins: own.joins[k],
+      })),
+    )
+    .filter((one) => one.joins)
+    .sort((a, b) => a.time - b.time);
+  return {
+    times: kept.map((one) => one.time),
+    take: kept.map((one) => one.take),
+    sure: kept.map((one) => one.sure),
+    strength: kept.map((one) => one.strength),
+    joins: kept.map(() => true),
+    owner: kept.map((one) => one.id),
+  };
+}
 
-/** @param {import("../pages/host.js").Host} host */
+/** The same of takes by their ids, made anew when their marks are. @param {{marks: (id: string) => any}} host */
 export function makeTogether(host) {
   /** @type {{of: any[], made: any} | null} */
-  let joined = null;
+  let known = null;
   /** @param {string[]} ids */
-  function together(ids) {
+  return (ids) => {
     const each = ids.map((id) => host.marks(id));
-    if (joined && joined.of.length === each.length && joined.of.every((one, k) => one === each[k]))
-      return joined.made;
-    const all = each
-      .flatMap((own, k) =>
-        own.times.map((time, at) => ({ time, take: own.take[at], sure: own.sure[at], id: ids[k] })),
-      )
-      .sort((a, b) => a.time - b.time);
-    const kept = all.filter((one, k) => k === 0 || one.time - all[k - 1].time > SAME_STROKE_S);
-    joined = {
-      of: each,
-      made: {
-        times: kept.map((one) => one.time),
-        take: kept.map((one) => one.take),
-        sure: kept.map((one) => one.sure),
-        owner: kept.map((one) => one.id),
-      },
-    };
-    return joined.made;
-  }
-  return together;
+    if (!known || known.of.length !== each.length || !known.of.every((one, k) => one === each[k]))
+      known = { of: each, made: joined(ids.map((id, k) => ({ id, own: each[k] }))) };
+    return known.made;
+  };
 }
