@@ -130,7 +130,7 @@ class FitWordsTest(PlaceTest):
         self.act("steady")
         self.act("rule", take=self.loose, field="coarse", value="yes")
         made = fits.take_fit(self.seen(), self.loose)
-        numbers = picture.fit_numbers(made)
+        numbers = picture.fit_numbers(self.seen(), made)
         moved = 1000 * np.abs(made.fit.time_map.source_s + made.take.offset_s - made.fit.time_map.target_s)
         self.assertGreater(float(moved[1:-1].max()), 20.0)
         self.assertGreater(numbers["pulled"], 0)

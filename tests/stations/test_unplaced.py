@@ -37,6 +37,7 @@ class UnplacedTest(PlaceTest):
 
     def test_what_goes_more_than_a_third_of_the_grid_may_be_meant_for_the_next(self) -> None:
         take = self.beside({9: 0.12})
+        self.act("rule", take=take, field="grid", value="1/8")
         self.act("rule", take=take, field="ignore", value="nothing")
         (found,) = look(self.seen(), "fit", take)
         self.assertEqual(found.title, "Goes more than a third of the grid")

@@ -440,7 +440,7 @@ def fit_head(seen: SessionState, made: TakeFit) -> FitHead:
         "places": grid_places(seen, made.choice.rule),
         "groove": groove_places(made.choice.rule),
         "ranges": range_rules(seen, made),
-        "numbers": seen.once("numbers of a fit", lambda: fit_numbers(made), made.take.id),
+        "numbers": seen.once("numbers of a fit", lambda: fit_numbers(seen, made), made.take.id),
         "names": sounding.fit_names(seen.heard_as, made.take.id),
     }
 
@@ -545,28 +545,37 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
 LEAST_MOVE_MS = 0.05
 
 
-def fit_numbers(made: TakeFit) -> FitNumbers:
-    """How tight it was, how tight it will be, and how much is stretched."""
-    pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
+def fit_numbers(seen: SessionState, made: TakeFit) -> FitNumbers:
+    """How tight it was, how tight it will be, and how much is stretched: of every mark, where the file that
+    would
+    leave has it against where it would lie if no rule acted.
+    """
     grid = made.choice.rule.places
     time_map = made.fit.time_map
     heard = ~np.isin(np.round(time_map.source_s[:-1], 6), np.round(np.array(made.fit.pauses), 6))
     factors, lengths = time_map.factors[heard], np.diff(time_map.source_s)[heard]
-    own = np.array([1000 * abs(peg.own_s - peg.target_s) for peg in pegs])
-    pulled = sum(peg.kind in ("pulled", "hand") for peg in pegs)
-    if made.choice.rule.coarse:
-        # All of it goes to the lines: how far, from where it was recorded.
-        own = np.array([1000 * abs(peg.take_s + made.take.offset_s - peg.target_s) for peg in pegs])
-        pulled = int((own >= LEAST_MOVE_MS).sum())
+    pegs = [peg for peg in made.fit.pegs if peg.kind != "held"]
+    struck = np.array([peg.take_s for peg in pegs])
+    rides = np.asarray(made.fit.riding)
+    every = np.concatenate([struck, rides])
+    lands = time_map.to_target(every)
+    # All of a coarse fit goes to the lines: how far, from where it was recorded.
+    placed = every + made.take.offset_s
+    lies = placed if made.follow is None or made.choice.rule.coarse else made.follow(every)
+    moved = 1000.0 * np.abs(lands - lies)
+    pulled = int((moved[: len(pegs)] >= LEAST_MOVE_MS).sum())
+    off = off_grid_ms(seen, made)
+    own = moved[moved >= LEAST_MOVE_MS]
     squeezed = float(lengths[factors < 0.995].sum() / lengths.sum())
     spread = float(lengths[factors > 1.005].sum() / lengths.sum())
     return {
         "grid": str(grid),
         "pulled": pulled,
-        "alone": sum(peg.kind == "left alone" for peg in pegs),
+        "alone": len(pegs) - pulled,
         "riding": len(made.fit.riding),
         "largest_ms": round(float(own.max()), 1) if len(own) else 0.0,
         "median_ms": round(float(np.median(own)), 1) if len(own) else 0.0,
+        "loose_ms": round(float(np.sqrt(np.mean(np.square(off)))), 1) if off else 0.0,
         "squeezed": round(squeezed, 3),
         "spread": round(spread, 3),
         "least_factor": round(float(factors.min()), 3),

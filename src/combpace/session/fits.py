@@ -16,6 +16,7 @@ import numpy as np
 from combpace.core.clocks import TakeTimes, take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.accents import Levels
+from combpace.core.fit.advice import finest_played
 from combpace.core.fit.follow import Follow, following
 from combpace.core.fit.holding import in_all
 from combpace.core.fit.pegs import Fit
@@ -85,7 +86,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
             "to, or none was found."
         )
     stated = timing in seen.document.rules
-    choice = seen.document.rules.get(timing, default_rule())
+    choice = choice_of(seen, timing)
     pegs = seen.document.pegs.get(timing, TakePegs())
     length = seen.duration_s(timing)
     if by_two is not None:
@@ -111,6 +112,26 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
     return TakeFit(
         entry, choice, stated, fitted.fit, fitted.method, fitted.reason, key, fitted.levels, follow
     )
+
+
+def choice_of(seen: SessionState, timing: str) -> RuleChoice:
+    """What is said of how a take is pulled, or what is proposed: the smallest note value that is really
+    played, no
+    finer.
+    """
+    stated = seen.document.rules.get(timing)
+    if stated is not None:
+        return stated
+    found: RuleChoice = seen.once("proposed", lambda: _proposed(seen, timing), timing)
+    return found
+
+
+def _proposed(seen: SessionState, timing: str) -> RuleChoice:
+    usual, pace, line = default_rule(), seen.own_pace(timing), seen.session_map()
+    if pace is None or line is None or timing not in seen.rows:
+        return usual
+    grid = finest_played(pace.to_quarters(marks_of(seen, timing).times), line)
+    return replace(usual, rules=(usual.rule.on(grid),))
 
 
 def _asked(
@@ -292,7 +313,7 @@ def joined(seen: SessionState, take_id: str) -> list[bool]:
 def mics_in_order(seen: SessionState, timing: str) -> list[str]:
     """The takes of a bundle as their marks count: those that the sentence names first, then the clearest."""
     together = seen.document.bundle_of(timing)
-    choice = seen.document.rules.get(timing, default_rule())
+    choice = seen.document.rules.get(timing) or default_rule()
     ids = [mate.id for mate in together]
     named = [take_id for take_id in choice.first if take_id in ids]
     return [

@@ -186,6 +186,7 @@ class FitNumbers(TypedDict):
     riding: int
     largest_ms: float
     median_ms: float
+    loose_ms: float
     squeezed: float
     spread: float
     least_factor: float

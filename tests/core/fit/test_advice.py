@@ -78,16 +78,33 @@ class AdviceTest(unittest.TestCase):
 
     def test_bars_to_play_again(self) -> None:
         places = 4.0 + np.arange(40.0)
-        places[16:28] += 0.4
-        self.assertEqual(asked(places, Grid(4)).loose, ((6, 8),))
-        places[20:] = 24.0 + np.arange(20.0)
-        # One bar alone is mended.
+        places[16:32] += 0.4
+        self.assertEqual(asked(places, Grid(4)).loose, ((6, 9),))
+        # Three bars are mended.
+        places[28:] = 32.0 + np.arange(12.0)
         self.assertEqual(asked(places, Grid(4)).loose, ())
         # What lies on sixteenths is played there, far from quarters or not.
         notes = 4.0 + np.concatenate(
             [bar + np.array([0.0, 0.5, 1.25, 1.75, 2.5, 3.25]) for bar in 4.0 * np.arange(8)]
         )
         self.assertEqual(asked(notes + 0.02, Grid(4)).loose, ())
+
+    def test_playing_that_scatters_by_more_than_a_third_of_the_grid_is_said_to_be_a_guess(self) -> None:
+        # Sixteen bars of eighths and of sixteenths, 50 seeds: by so many shares of the step.
+        for grid in (Grid(8), Grid(16)):
+            for share, least, most in ((0.1, 0.0, 0.0), (0.2, 0.0, 0.02), (0.4, 0.95, 1.0)):
+                said = []
+                for seed in range(50):
+                    count = round(64 / grid.step_quarters)
+                    loose = np.random.default_rng(seed).normal(0.0, share * grid.step_quarters, count)
+                    places = np.sort(8.0 + grid.step_quarters * np.arange(count) + loose)
+                    said.append(bool(asked(places, grid).adrift))
+                with self.subTest(grid=str(grid), share=share):
+                    self.assertTrue(least <= np.mean(said) <= most, np.mean(said))
+        # Sixteenths are no loose eighths: another grid is meant.
+        sixteenths = 8.0 + 0.25 * np.arange(256.0)
+        found = asked(sixteenths, Grid(8))
+        self.assertEqual((found.adrift, found.finer), ((), Grid(16)))
 
     def test_stretches_beyond_the_good_range(self) -> None:
         # 50 ms between two onsets become 250.

@@ -4,6 +4,7 @@ would mend cheaper.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,11 +28,17 @@ PLAYED_BETWEEN = 0.10
 ON_IT = 0.12
 # Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
 SLIGHT_MS = 8.0
-# Bars are loose where half of their onsets are off by more than a sixteenth: of two bars or more, with so
-# many onsets each.
-SIXTEENTH, LEAST_ONSETS, LEAST_BARS = 0.25, 2, 2
+# To play again costs less where more than this share of the onsets lies beyond a sixteenth (quarters), in so
+# many
+# bars in a row or more, each with so many onsets; one bar between that is better is played again with them.
+MOST_BEYOND, SIXTEENTH, LEAST_ONSETS, LEAST_BARS, BETTER_BARS = 1 / 3, 0.25, 2, 4, 1
+# Or where they scatter about the grid by more than this share of its step, in so many bars with so many
+# onsets.
+MOST_SCATTER, SCATTER_BARS, SCATTER_ONSETS = 1 / 3, 8, 48
 # An onset that lies so near to a sixteenth, in quarters, is one.
 ON_A_NOTE = 0.08
+# So many of those that are far off on one mean that they are played there.
+PLAYED_THERE = 0.85
 # The finest note value that a grid has.
 FINEST = 64
 # Of a value nothing is said from fewer onsets.
@@ -49,6 +56,9 @@ class Advice:
     slight       share of pulled pegs that move less than SLIGHT_MS, 0 where nothing is pulled
     far          how many stretches lie beyond the good range of factors
     loose        runs of bars (first, last), by number, that are off by more than a sixteenth
+    adrift       runs of bars whose onsets scatter by more than a third of the grid, so that which place is
+                 meant
+                 is a guess
     """
 
     smallest: int | None
@@ -57,6 +67,7 @@ class Advice:
     slight: float
     far: int
     loose: tuple[tuple[int, int], ...]
+    adrift: tuple[tuple[int, int], ...] = ()
 
 
 def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTimes]) -> Advice:
@@ -68,12 +79,15 @@ def advice(own: Quarters, made: Fit, rule: Rule, session_map: TempoMap[SessionTi
     # Where nothing is pulled no grid is meant.
     idle = rule.strength == 0.0 and not rule.coarse
     grid = rule.places
+    between, finer = (0, None) if idle else _between(own, grid, session_map)
     return Advice(
         None if idle else _smallest(own, grid, session_map),
-        *((0, None) if idle else _between(own, grid, session_map)),
+        between,
+        finer,
         float(np.mean(moves < SLIGHT_MS)) if len(moves) and not idle else 0.0,
         len(beyond(made, FACTOR_LIMITS)),
         _loose(np.asarray(own, dtype=np.float64), grid, session_map),
+        () if idle or finer is not None else _adrift(np.asarray(own, dtype=np.float64), grid, session_map),
     )
 
 
@@ -139,25 +153,58 @@ def _between(own: Quarters, grid: GridLike, session_map: TempoMap[SessionTimes])
 def _loose(
     own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes]
 ) -> tuple[tuple[int, int], ...]:
-    """Runs of bars half of whose onsets lie farther than a sixteenth from the places of the grid."""
+    """Runs of bars in which too many onsets lie farther than a sixteenth from the places of the grid."""
     if not len(own):
         return ()
     off = np.abs(np.asarray(grid.nearest(Quarters(own), session_map)) - own) > SIXTEENTH
-    # What lies on a finer note is played there, and is not loose.
-    finer = np.asarray(Grid(16).nearest(Quarters(own), session_map))
-    off &= np.abs(finer - own) > ON_A_NOTE
+    # What lies on a finer note is played there, and is not loose; by chance two in three do.
+    on_note = np.abs(np.asarray(Grid(16).nearest(Quarters(own), session_map)) - own) <= ON_A_NOTE
+    if off.any() and np.mean(on_note[off]) >= PLAYED_THERE:
+        off &= ~on_note
     bars: dict[int, list[bool]] = {}
     for place, far in zip(own, off, strict=True):
         bars.setdefault(session_map.bar_of(float(place)), []).append(bool(far))
-    loose = sorted(
-        index for index, fars in bars.items() if len(fars) >= LEAST_ONSETS and np.mean(fars) >= 0.5
-    )
+    loose = [
+        index for index, fars in bars.items() if len(fars) >= LEAST_ONSETS and np.mean(fars) > MOST_BEYOND
+    ]
+    return _runs(loose, BETTER_BARS, LEAST_BARS)
+
+
+def _adrift(
+    own: FloatArray, grid: GridLike, session_map: TempoMap[SessionTimes]
+) -> tuple[tuple[int, int], ...]:
+    """Runs of bars whose onsets scatter about the grid by more than MOST_SCATTER of its step.
+
+    A distance to the nearest place is never more than half a step, so that it tells no wide scatter from one
+    that
+    is wider: counted around a circle of one step it does (the circular standard deviation, Fisher 1993,
+    2.3.1).
+    """
+    if grid.shape not in ("straight", "triplet", "dotted") or grid.swing != 0.5:
+        return ()
+    off = (own - np.asarray(grid.nearest(Quarters(own), session_map))) / grid.step_quarters
+    bar = np.array([session_map.bar_of(float(place)) for place in own], dtype=np.int64)
+    # Of so many onsets the length of the mean arrow, by which it is seen that they have a place at all.
+    arrows, least = np.exp(2j * np.pi * off), float(np.exp(-0.5 * (2 * np.pi * MOST_SCATTER) ** 2))
+    found: set[int] = set()
+    for first in range(int(bar.min(initial=0)), int(bar.max(initial=-1)) - SCATTER_BARS + 2):
+        here = (bar >= first) & (bar < first + SCATTER_BARS)
+        count = int(here.sum())
+        if count < SCATTER_ONSETS:
+            continue
+        # What chance alone adds is taken off.
+        square = (count * abs(complex(arrows[here].mean())) ** 2 - 1) / (count - 1)
+        if square < least**2:
+            found |= set(range(first, first + SCATTER_BARS))
+    return _runs(sorted(found), 0, LEAST_BARS)
+
+
+def _runs(indices: Sequence[int], between: int, least: int) -> tuple[tuple[int, int], ...]:
+    """Runs of bars by number, over gaps of as many as `between`; those of at least so many bars."""
     runs: list[list[int]] = []
-    for index in loose:
-        if runs and index == runs[-1][1] + 1:
+    for index in sorted(indices):
+        if runs and index - runs[-1][1] <= 1 + between:
             runs[-1][1] = index
         else:
             runs.append([index, index])
-    return tuple(
-        (bar_number(first), bar_number(last)) for first, last in runs if last - first + 1 >= LEAST_BARS
-    )
+    return tuple((bar_number(first), bar_number(last)) for first, last in runs if last - first + 1 >= least)

@@ -30,7 +30,7 @@ from combpace.session.decisions import (
     decision,
 )
 from combpace.session.document import parts as forms
-from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule, default_rule
+from combpace.session.document.model import RuleChoice, TakeEntry, TakePegs, as_played_rule
 from combpace.session.foresight import as_if
 from combpace.session.grooves import GrooveLibrary
 from combpace.session.reach import near_audio, near_place
@@ -121,7 +121,7 @@ EARLY_Q = 0.125
 def rule(state: SessionState, args: RuleArgs) -> Change:
     """Say something of how a take is pulled, in all bars or in some."""
     timing = state.document.timing_take(args.take)
-    now = state.document.rules.get(timing, default_rule())
+    now = fits.choice_of(state, timing)
     if (args.set is None) == (args.field is None) or (args.field is None) != (args.value is None):
         raise ParameterError("Say one field and its value, or a set of them. Nothing was changed.")
     values: dict[str, Any] = dict(args.set or {}) if args.field is None else {args.field: args.value}
@@ -244,7 +244,7 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
     loops, and what was kept as it was fitted; pegs by hand stay.
     """
     timing = state.document.timing_take(args.take)
-    choice = replace(state.document.rules.get(timing, default_rule()), before=False)
+    choice = replace(fits.choice_of(state, timing), before=False)
     every = other_takes(state, timing)
     others = [
         entry for entry in every if (ticked(state, entry) if args.takes is None else entry.id in args.takes)
@@ -260,7 +260,7 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
     parts = {f"rule:{timing}": forms.rule_part(choice)}
     for one in others:
         # Whose marks count first is each bundle's own.
-        own = state.document.rules.get(one.id, default_rule()).first
+        own = fits.choice_of(state, one.id).first
         parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own))
     names = ", ".join(one.name for one in others)
     return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
@@ -302,7 +302,7 @@ def peg(state: SessionState, args: PegArgs) -> Change:
         else near_audio(state, float(args.session_s or 0.0))
     )
     shown = words.place(session_map, args.quarters) if args.quarters is not None else words.clock(target)
-    parts = _pegs(state, timing, new, default_rule())
+    parts = _pegs(state, timing, new, fits.choice_of(state, timing))
     way = _give_way(state, timing, parts)
     lost = f" {words.listed(way)} {'gives' if len(way) == 1 else 'give'} way." if way else ""
     return Change(parts, f"The onset at {words.clock(args.take_s)} of the take is pulled to {shown}.{lost}")

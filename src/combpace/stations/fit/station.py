@@ -20,6 +20,7 @@ from combpace.core.tempo.map import TempoMap
 from combpace.drawing import picture
 from combpace.session import fits, words
 from combpace.session.grooves import GrooveLibrary
+from combpace.session.page_forms import FitNumbers
 from combpace.session.pieces import in_pieces
 from combpace.session.stack import stacked
 from combpace.session.state import SessionState
@@ -66,6 +67,8 @@ def focus(state: SessionState) -> str | None:
     return next((take.id for take in fits.as_played(state)), next(followers, the_lead(state)))
 
 
+# Within these factors stretched sound is hardly heard (common practice).
+HARDLY_HEARD = (0.9, 1.1)
 # Less than this is no move that anybody asked for.
 CARRIED_MS = 1.0
 
@@ -221,6 +224,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
     session_map = state.need_map()
     library = GrooveLibrary(state.folder).all()
     grid = rule.places
+    numbers = picture.fit_numbers(state, made)
     half_step_ms = 1000 * 0.5 * grid.step_quarters * 60 / session_map.bpm_at(0.0)
     return {
         "take": made.take,
@@ -250,7 +254,8 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
         "method": made.choice.method,
         "used": made.method,
         "reason": made.reason,
-        "numbers": picture.fit_numbers(made),
+        "numbers": numbers,
+        "heard": _heard(made, numbers),
         "rendered": fits.is_rendered(state, made),
         "proved": _proved(state, made),
         "spread_ms": _tightness(state, made),
@@ -364,23 +369,32 @@ def _advice(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:
         )
     said += _doubles(state, made)
     for first, last in found.loose:
-        said.append(
-            {
-                "text": f"Bars {first}–{last} are off by more than a sixteenth: playing them again may cost "
-                "less.",
-                "do": "",
-            }
+        text = (
+            f"In bars {first}–{last} more than a third of the onsets are off by more than a sixteenth: "
+            "playing them again may cost less."
         )
-    if found.far:
-        low, high = FACTOR_LIMITS
-        said.append(
-            {
-                "text": f"{words.count(found.far, 'stretch', 'stretches')} beyond {low:g}–{high:g} will be "
-                "heard; they are listed below.",
-                "do": "",
-            }
+        said.append({"text": text, "do": ""})
+    for first, last in found.adrift:
+        text = (
+            f"In bars {first}–{last} onsets lie anywhere between the places of {rule.places}, so that which "
+            "one is meant is a guess: playing them again costs less."
         )
+        said.append({"text": text, "do": ""})
     return said
+
+
+def _heard(made: fits.TakeFit, numbers: FitNumbers) -> str:
+    """What of a fit will be heard."""
+    low, high = HARDLY_HEARD
+    if numbers["beyond"]:
+        return (
+            f"{words.count(numbers['beyond'], 'stretch', 'stretches')} will be heard; they are listed below."
+        )
+    if made.method == "cut":
+        return "Nothing is stretched, so none of it is heard but the timing."
+    if numbers["least_factor"] >= low and numbers["most_factor"] <= high:
+        return "Stretched so little it is hardly heard."
+    return "On held notes it may be heard; listen to where it is squeezed and spread most."
 
 
 def _doubles(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:

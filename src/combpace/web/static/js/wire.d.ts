@@ -157,6 +157,7 @@ export interface FitNumbers {
   riding: number;
   largest_ms: number;
   median_ms: number;
+  loose_ms: number;
   squeezed: number;
   spread: number;
   least_factor: number;
