@@ -393,8 +393,8 @@ MUTANTS = (
     Mutant(
         "a damaged render",
         "stations/handoff/write.py",
-        "render_key(sha, *fit, shas, levels), whole=True)",
-        "render_key(sha, *fit, shas, levels))",
+        "known = render_of(folder, session_id, key, whole=True)",
+        "known = render_of(folder, session_id, key)",
         "stations/test_damaged",
     ),
     Mutant(

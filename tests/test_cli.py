@@ -1026,5 +1026,26 @@ class FitMoreTest(CliTest):
             samples, rate = sf.read(self.folder / "out" / f"{name}.wav", dtype="float32")
             starts = attack_starts(samples, rate)
             self.assertLess(float(np.median([np.min(np.abs(starts - time)) for time in where])), 0.003)
-        status, _, said = self.run_main(*there, "-o", str(self.folder / "out2"), "--marks-first", "tom.wav")
-        self.assertEqual((status, "none of these files" in said), (2, True))
+        # Without the marks of one its sound goes along with the other's.
+        status, _, said = self.run_main(
+            *there,
+            "-o",
+            str(self.folder / "out1"),
+            "--marks-without",
+            "snare.wav",
+            "--report",
+            str(self.folder / "r1.json"),
+        )
+        self.assertEqual(status, 0, said)
+        report = json.loads((self.folder / "r1.json").read_text())
+        self.assertEqual((report["marks_first"], report["marks_without"]), (["kick.wav"], ["snare.wav"]))
+        self.assertEqual({peg["mic"] for peg in report["pegs"]}, {"kick.wav"})
+        self.assertEqual(len({one["frames"] for one in report["files"]}), 1)
+        for option, words in (
+            (("--marks-first", "tom.wav"), "none of these files; --marks-first"),
+            (("--marks-without", "tom.wav"), "none of these files; --marks-without"),
+            (("--marks-without", "kick.wav,snare.wav"), "marks of none of these files would count"),
+        ):
+            status, _, said = self.run_main(*there, "-o", str(self.folder / "out2"), *option)
+            self.assertEqual((status, words in said), (2, True), said)
+            self.assertFalse((self.folder / "out2").exists())

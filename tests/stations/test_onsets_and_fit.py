@@ -134,6 +134,39 @@ class SentenceTest(PlaceTest):
         with self.assertRaisesRegex(ParameterError, "No mark of tub mic is bleed"):
             self.act("onset-bleed", take=tub)
 
+    def test_a_mic_can_be_left_out_of_whose_marks_count(self) -> None:
+        mics, deep_at, bright_at = two_close_mics()
+        tub, board = (
+            bring_in(self.place, self.session, mic, f"{name}.wav")
+            for mic, name in zip(mics, ("tub mic", "board mic"), strict=True)
+        )
+        self.act("bundle", takes=[tub, board], name="yard")
+        self.act("onset-bleed", take=tub)
+        self.act("onset-bleed", take=board)
+        timing = self.seen().document.timing_take(tub)
+        both = np.asarray(fits.marks_of(self.seen(), timing).times)
+        self.act("rule", take=tub, field="leave_out", value=board)
+        left = np.asarray(fits.marks_of(self.seen(), timing).times)
+        self.assertEqual((len(both), len(left)), (len(deep_at) + len(bright_at), len(deep_at)))
+        self.assertTrue(all(np.min(np.abs(deep_at - time)) < 0.01 for time in left))
+        self.assertFalse(any(fits.joined(self.seen(), board)))
+        # Its sound is stretched with the other's.
+        made = fits.take_fit(self.seen(), board)
+        self.assertEqual(len(fits.bundle_shas(self.seen().document.bundle_of(board), self.seen().rows)), 2)
+        self.assertEqual(made.take.id, timing)
+        order = fit_sentence(self.seen(), timing)["order"]
+        self.assertEqual([counts for _, _, counts in order], [True, False])
+        with self.assertRaisesRegex(ParameterError, "no mic would count. Nothing was changed"):
+            self.act("rule", take=tub, field="leave_out", value=tub)
+        with self.assertRaisesRegex(ParameterError, "not one of the bundle"):
+            self.act("rule", take=tub, field="leave_out", value=self.lead)
+        # It is said of the take, not of the bars of a sentence.
+        self.act("rule", take=tub, field="bars", value="1-2")
+        self.act("rule", take=tub, bars="4-5", set={"strength": 50})
+        self.act("rule", take=tub, field="count", value=board)
+        np.testing.assert_array_equal(np.asarray(fits.marks_of(self.seen(), timing).times), both)
+        self.assertEqual(len(self.seen().document.rules[timing].rules), 2)
+
     def test_which_marks_of_a_bundle_are_one_is_said_once_and_drawn_and_cut_by(self) -> None:
         mics, _, _ = two_close_mics()
         tub, board = (
@@ -515,7 +548,7 @@ class FitTest(PlaceTest):
         marks, mics = fits.marks_and_mics(self.seen(), timing)
         self.assertEqual(len(mics), len(marks))
         self.assertEqual(
-            [name for _, name in fit_sentence(self.seen(), mate)["order"]],
+            [name for _, name, _ in fit_sentence(self.seen(), mate)["order"]],
             [self.seen().document.take(one).name for one in order[::-1]],
         )
         # The order goes with the sentence through every other change of it.

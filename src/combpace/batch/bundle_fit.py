@@ -34,7 +34,7 @@ from combpace.core.fit.pegs import Fit
 from combpace.core.fit.pipeline import owners_of, proved, stretched
 from combpace.core.fit.ranges import Rules
 from combpace.core.fit.together import clearest_first, union
-from combpace.core.onsets.detect import Onsets
+from combpace.core.onsets.detect import Onsets, no_onsets
 from combpace.core.stretch import check_method
 from combpace.media.decode import FileSource
 from combpace.session.take_names import guessed_kind
@@ -51,14 +51,13 @@ class BundleReport(FitReport):
     owners: tuple[str, ...] = ()
 
 
-def _numbers(paths: Sequence[Path], names: Sequence[str]) -> list[int]:
+def _numbers(paths: Sequence[Path], names: Sequence[str], option: str = "--marks-first") -> list[int]:
     """Which of the files these names are. Raises ParameterError for one that is none."""
     by_name = {path.name: k for k, path in enumerate(paths)}
     unknown = next((one for one in names if one not in by_name), None)
     if unknown is not None:
         raise ParameterError(
-            f"“{unknown}” is none of these files; --marks-first takes {', '.join(by_name)}. Nothing "
-            "was written."
+            f"“{unknown}” is none of these files; {option} takes {', '.join(by_name)}. Nothing was written."
         )
     return [by_name[one] for one in names]
 
@@ -94,16 +93,20 @@ def fit_files(
     marks_first: Sequence[str],
     on_progress: Callable[[str, float], None],
     pauses: Pauses | None = None,
+    marks_without: Sequence[str] = (),
 ) -> BundleReport:
     """Pull the mics of one performance to a grid as one; each is written under its own name into a folder.
 
     marks_first  names of files whose marks count first; the others follow, the clearest first
+    marks_without  names of files whose marks do not count
     Raises       ParameterError for names that are none of the files, or where no pulse is found
     """
     name = check_method(method)
     targets = [out / f"{path.stem}.wav" for path in paths]
     refuse_folder(out, paths, targets)
-    wished = _numbers(paths, marks_first)
+    wished, silent = _numbers(paths, marks_first), _numbers(paths, marks_without, "--marks-without")
+    if len(set(silent)) == len(paths):
+        raise ParameterError("Then the marks of none of these files would count. Nothing was written.")
     with ExitStack() as stack:
         both = [stack.enter_context(opened(path, on_progress)) for path in paths]
         sources = [source for source, _ in both]
@@ -112,7 +115,8 @@ def fit_files(
             raise ParameterError(NO_PULSE)
         each = [one.onsets for one in found]
         order = wished + [mic for mic in clearest_first(each) if mic not in wished]
-        marks, owner = union(each, order)
+        counted = [no_onsets() if mic in silent else one for mic, one in enumerate(each)]
+        marks, owner = union(counted, order)
         kind = guessed_kind(paths[0].name)
         fitted = fit_heard(sources, found[0], marks, target, hints, rules, name, kind)
         made = fitted.fit
@@ -130,7 +134,8 @@ def fit_files(
         "out": out.name,
         "method": fitted.method,
         "method_reason": fitted.reason,
-        "marks_first": [paths[mic].name for mic in order],
+        "marks_first": [paths[mic].name for mic in order if mic not in silent],
+        **({"marks_without": [paths[mic].name for mic in silent]} if silent else {}),
         "files": files,
         **levels_document(fitted.levels),
         "notes": [note for _, decoded in both for note in decoded.notes],

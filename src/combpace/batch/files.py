@@ -312,8 +312,7 @@ def _refuse(
     rules: Rules, session_map: TempoMap[SessionTimes], pace: TempoMap[TakeTimes], duration_s: float
 ) -> None:
     """Raise ParameterError where a groove meets bars of another length, or one of several sentences is about
-    bars
-    that the file does not have.
+    bars that the file does not have.
     """
     begin, end = pace.place(0.0), pace.place(duration_s)
     try:

@@ -20,8 +20,7 @@ from combpace.session.state import SessionState
 
 class FitFields(Rule):
     """As the sentence of Fit has them: every field of `Rule`, rules of some bars, which have what they do
-    not say
-    as the first has it, and the map.
+    not say as the first has it, and the map.
 
     own: each file's own pace is its map; else bpm, with first_downbeat_s or each file's own bar 1, or the map
     that is given.

@@ -42,6 +42,11 @@ def _fit_options(commands: Any, progress: Progress) -> None:
         metavar="FILE,FILE",
         help="of several: whose marks count first; else those that are struck most clearly",
     )
+    fit.add_argument(
+        "--marks-without",
+        metavar="FILE,FILE",
+        help="of several: whose marks do not count; their sound goes along",
+    )
     to = fit.add_mutually_exclusive_group()
     to.add_argument("--map", type=Path, metavar="MAP.mid|MAP.json")
     to.add_argument("--bpm", type=float)
@@ -228,10 +233,13 @@ def _fit(options: argparse.Namespace, tell: Callable[[str, float], None]) -> int
     pauses = limits if options.silence_pauses else None
     target, hints = Target(options.map, options.bpm, options.first_downbeat, options.own), hints_of(options)
     files, out = options.file, options.out
-    first = [name.strip() for name in (options.marks_first or "").split(",") if name.strip()]
+    first, left_out = (
+        [name.strip() for name in (said or "").split(",") if name.strip()]
+        for said in (options.marks_first, options.marks_without)
+    )
     report: FitReport
     if len(files) > 1:
-        report = fit_files(files, out, target, hints, rules, options.method, first, tell, pauses)
+        report = fit_files(files, out, target, hints, rules, options.method, first, tell, pauses, left_out)
     else:
         report = fit_file(files[0], out, target, hints, rules, options.method, tell, pauses)
     if options.report:

@@ -547,8 +547,7 @@ LEAST_MOVE_MS = 0.05
 
 def fit_numbers(seen: SessionState, made: TakeFit) -> FitNumbers:
     """How tight it was, how tight it will be, and how much is stretched: of every mark, where the file that
-    would
-    leave has it against where it would lie if no rule acted.
+    would leave has it against where it would lie if no rule acted.
     """
     grid = made.choice.rule.places
     time_map = made.fit.time_map

@@ -25,9 +25,8 @@ from combpace.playback.sound import stretched
 from combpace.session import fits, pieces, renders
 from combpace.session.data_folder import DataFolder
 from combpace.session.keys import render_key
-from combpace.session.renders import KIND, render_of
+from combpace.session.renders import keep_render, render_of
 from combpace.session.state import SessionState, session_state
-from combpace.store import rows
 from combpace.workers import elsewhere
 from combpace.workers.errand import Errand, Tell
 
@@ -105,8 +104,7 @@ def _mics(state: SessionState, made: fits.TakeFit) -> list[str]:
 
 def render_fit(folder: DataFolder, args: dict[str, Any], tell: Callable[[str, float], None]) -> list[str]:
     """Render each take of a bundle along one time map into a float file that is kept by its key; what is
-    there
-    already is taken as it is. Returns the ids of their files.
+    there already is taken as it is. Returns the ids of their files.
     """
     time_map = TimeMap(np.array(args["source_s"]), np.array(args["target_s"]))
     levels: Levels = tuple((moment, level) for moment, level in args.get("levels", ()))
@@ -155,16 +153,7 @@ def render_fit(folder: DataFolder, args: dict[str, Any], tell: Callable[[str, fl
         }
         if proved is not None:
             details["proof"] = proved
-        file = {
-            "session_id": args["session"],
-            "kind": KIND,
-            "key": key,
-            "name": f"{row.name} fitted",
-            "sha": kept,
-            "bytes": size,
-            "details": json.dumps(details),
-        }
-        made += rows.add_files(folder.database, [file], folder.job)
+        made.append(keep_render(folder, args["session"], key, f"{row.name} fitted", kept, size, details))
     return made
 
 

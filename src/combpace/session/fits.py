@@ -24,7 +24,7 @@ from combpace.core.fit.pipeline import Asked, finish, lay, method_of, rests_in, 
 from combpace.core.fit.rule import Rule, bars_words
 from combpace.core.fit.time_map import TimeMap
 from combpace.core.fit.together import clearest_first, union
-from combpace.core.onsets.detect import Onsets
+from combpace.core.onsets.detect import Onsets, no_onsets
 from combpace.core.stretch.choose import Choice
 from combpace.core.tempo.following import pace_again, rounds_of
 from combpace.core.tempo.loops import loop_bars
@@ -116,8 +116,7 @@ def _derive(seen: SessionState, timing: str) -> TakeFit:
 
 def choice_of(seen: SessionState, timing: str) -> RuleChoice:
     """What is said of how a take is pulled, or what is proposed: the smallest note value that is really
-    played, no
-    finer.
+    played, no finer.
     """
     stated = seen.document.rules.get(timing)
     if stated is not None:
@@ -280,7 +279,11 @@ def marks_and_mics(seen: SessionState, timing: str) -> tuple[Onsets, list[str]]:
     if len(together) < 2:
         alone = seen.onsets(timing)
         return alone, [timing] * len(alone)
-    each = [_later(seen.onsets(mate.id), mate.offset_s - entry.offset_s) for mate in together]
+    silent = left_out(seen, timing)
+    each = [
+        no_onsets() if mate.id in silent else _later(seen.onsets(mate.id), mate.offset_s - entry.offset_s)
+        for mate in together
+    ]
     marks, mics = union(each, [_at(together, take_id) for take_id in mics_in_order(seen, timing)])
     return marks, [together[mic].id for mic in mics]
 
@@ -308,6 +311,12 @@ def joined(seen: SessionState, take_id: str) -> list[bool]:
     near = np.abs(np.asarray(own.times)[:, None] - mine[None, :]).min(axis=1)
     found: list[bool] = (near < SAME_MARK_S).tolist()
     return found
+
+
+def left_out(seen: SessionState, timing: str) -> tuple[str, ...]:
+    """The takes of a bundle whose marks do not count."""
+    choice = seen.document.rules.get(timing)
+    return choice.out if choice is not None else ()
 
 
 def mics_in_order(seen: SessionState, timing: str) -> list[str]:

@@ -138,8 +138,7 @@ class StatementRow(TypedDict):
 
 class Marks(TypedDict):
     """Marks of a take: take seconds, strength 0-1, confidence 0-1; j: 1 where it stands for its stroke, 0
-    where the
-    mark of another mic does.
+    where the mark of another mic does.
     """
 
     t: list[float]
@@ -196,8 +195,7 @@ class FitNumbers(TypedDict):
 
 class RangeRule(TypedDict):
     """A sentence of some bars: indices of its first and last bar, its bars as they are written, what it says
-    in
-    words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`.
+    in words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`.
     """
 
     first: int
@@ -214,9 +212,8 @@ class RangeRule(TypedDict):
 
 class FitHead(TypedDict):
     """A fit without its points. strength (%), places: the places of the rule's grid in each length of bar,
-    and so
-    on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges: where the
-    fit comes in ranges, the moments at which they begin; names: of each take of its bundle.
+    and so on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges:
+    where the fit comes in ranges, the moments at which they begin; names: of each take of its bundle.
     """
 
     take: str

@@ -24,6 +24,25 @@ def render_of(folder: DataFolder, session_id: str, key: str, *, whole: bool = Fa
     return row
 
 
+def keep_render(
+    folder: DataFolder, session_id: str, key: str, name: str, sha: str, size: int, details: dict[str, Any]
+) -> str:
+    """Keep a render that was made, under what names it; its bytes are there already. Returns its file's id.
+
+    details  its frames, its rate, what it was made of, and what was proved of it
+    """
+    file = {
+        "session_id": session_id,
+        "kind": KIND,
+        "key": key,
+        "name": name,
+        "sha": sha,
+        "bytes": size,
+        "details": json.dumps(details),
+    }
+    return rows.add_files(folder.database, [file], folder.job)[0]
+
+
 def made_of(folder: DataFolder, session_id: str, sha: str) -> dict[str, Any] | None:
     """What a render was made of, as `playback.rendering.render` takes it, with the hashes of its sounds as
     `files`; None where that was not kept.

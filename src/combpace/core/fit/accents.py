@@ -24,8 +24,7 @@ Levels = tuple[tuple[float, float], ...]
 
 def accent_levels(pegs: Sequence[Peg], rules: Rules, session_map: TempoMap[SessionTimes]) -> Levels:
     """Levels at the struck places of a fit, moved or not, by the sentence that each of them is pulled by;
-    where
-    none takes a groove's accents the level is as it was played.
+    where none takes a groove's accents the level is as it was played.
 
     Returns  nothing where no sentence takes any
     """

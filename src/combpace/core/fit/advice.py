@@ -29,8 +29,8 @@ ON_IT = 0.12
 # Moves under this are heard by few (common practice); where most pegs move less, the fit may be left.
 SLIGHT_MS = 8.0
 # To play again costs less where more than this share of the onsets lies beyond a sixteenth (quarters), in so
-# many
-# bars in a row or more, each with so many onsets; one bar between that is better is played again with them.
+# many bars in a row or more, each with so many onsets; one bar between that is better is played again with
+# them.
 MOST_BEYOND, SIXTEENTH, LEAST_ONSETS, LEAST_BARS, BETTER_BARS = 1 / 3, 0.25, 2, 4, 1
 # Or where they scatter about the grid by more than this share of its step, in so many bars with so many
 # onsets.
@@ -57,8 +57,7 @@ class Advice:
     far          how many stretches lie beyond the good range of factors
     loose        runs of bars (first, last), by number, that are off by more than a sixteenth
     adrift       runs of bars whose onsets scatter by more than a third of the grid, so that which place is
-                 meant
-                 is a guess
+                 meant is a guess
     """
 
     smallest: int | None
@@ -176,9 +175,8 @@ def _adrift(
     """Runs of bars whose onsets scatter about the grid by more than MOST_SCATTER of its step.
 
     A distance to the nearest place is never more than half a step, so that it tells no wide scatter from one
-    that
-    is wider: counted around a circle of one step it does (the circular standard deviation, Fisher 1993,
-    2.3.1).
+    that is wider: counted around a circle of one step it does (the circular standard deviation, Fisher
+    1993, 2.3.1).
     """
     if grid.shape not in ("straight", "triplet", "dotted") or grid.swing != 0.5:
         return ()

@@ -133,8 +133,7 @@ def fit(
 
 def _even_spans(rules: Rules, pulled: Sequence[Peg]) -> list[tuple[float, float]]:
     """Where a coarse sentence keeps the playing in proportion: all of a take that has no other, else from
-    the first
-    to the last bar line that it pulls.
+    the first to the last bar line that it pulls.
     """
     if all(rule.coarse and rule.bars is None for rule in rules) and rules:
         return [(-np.inf, np.inf)]
@@ -296,8 +295,7 @@ def _points(
 ) -> tuple[list[Peg], list[tuple[float, float]]]:
     """Pegs, both ends, and what follows: attacks that no rule acts on, and where the way of following turns
     between them; within the spans of `even` what lies between pegs stays in proportion. What pegs move goes
-    along
-    between them, and dies away at both ends.
+    along between them, and dies away at both ends.
     """
     pegs = [peg for peg in pegs if 0 <= peg.take_s < duration_s]
     first, last = (0.0, follow.at(0.0)), (duration_s, follow.at(duration_s))

@@ -1,10 +1,8 @@
 """One way from sound to fitted sound.
 
 Marks, beats, the session's map, sentences and pegs -> time map (`lay`) -> method and levels (`finish`) ->
-sound
-(`stretched`) -> proof (`proved`). Page, rendering, hand-off and the commands `fit`, `follow` and `batch` go
-it;
-what they differ in is where the values come from.
+sound (`stretched`) -> proof (`proved`). Page, rendering, hand-off and the commands `fit`, `follow` and
+`batch` go it; what they differ in is where the values come from.
 """
 
 from __future__ import annotations

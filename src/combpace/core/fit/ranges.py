@@ -45,8 +45,8 @@ def rule_of(rules: Rules, bars: Bars) -> Rule | None:
 
 def with_said(rules: Rules, bars: Bars, values: Mapping[str, object]) -> Rules:
     """The sentences with what is said of these bars: theirs is changed, or a new one made, which has the
-    rest as
-    the sentence of all bars has it. One of all bars comes first, so that each of the others still counts.
+    rest as the sentence of all bars has it. One of all bars comes first, so that each of the others still
+    counts.
     """
     now = rule_of(rules, bars)
     made = (base_of(rules).but(bars=bars) if now is None else now).said(values)

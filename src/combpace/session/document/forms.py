@@ -84,6 +84,7 @@ class RuleForm(Form):
     rules: list[Rule] = Field(min_length=1, max_length=MOST_RULES)
     method: str = "auto"
     first: list[str] = []
+    out: list[str] = []
     before: bool = False
 
 

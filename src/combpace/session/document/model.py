@@ -217,11 +217,13 @@ class RuleChoice:
     before it was stated when rules read what lies beside the beats, and nobody heard it since
     first  of a bundle: ids of the takes whose marks count first, in this order; the others follow, the
            clearest first
+    out    of a bundle: ids of the takes whose marks do not count; their sound goes along
     """
 
     rules: Rules
     method: str = "auto"
     first: tuple[str, ...] = ()
+    out: tuple[str, ...] = ()
     before: bool = False
 
     @property

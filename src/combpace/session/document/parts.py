@@ -185,13 +185,14 @@ def rule_part(choice: RuleChoice) -> dict[str, Any]:
         "rules": [rule.model_dump(mode="json", exclude_none=True) for rule in choice.rules],
         "method": choice.method,
         **({"first": list(choice.first)} if choice.first else {}),
+        **({"out": list(choice.out)} if choice.out else {}),
         **({"before": True} if choice.before else {}),
     }
 
 
 def rule_from(value: Mapping[str, Any]) -> RuleChoice:
     form = RuleForm.model_validate(value)
-    return RuleChoice(tuple(form.rules), form.method, tuple(form.first), form.before)
+    return RuleChoice(tuple(form.rules), form.method, tuple(form.first), tuple(form.out), form.before)
 
 
 def pegs_part(pegs: TakePegs) -> dict[str, Any]:

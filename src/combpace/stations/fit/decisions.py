@@ -44,17 +44,20 @@ from combpace.store.models import new_id
 GROOVE = "groove:"
 
 
+# What is said of a take as a whole, whichever bars its sentences are about.
+OF_THE_TAKE = {"method", "first", "leave_out", "count"}
+
+
 class RuleArgs(Args):
     """One field of a sentence, `field` and `value`, or several, `set`: grid (like "1/8", or "groove:" and
-    the id
-    of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"), coarse ("yes",
-    "no"), accent (of a groove, %), or of the take method, or of a bundle first: the id of the take whose
-    marks
-    are to count first, then as before.
+    the id of one of the library), swing, strength, leave_alone, ignore, bars, keep_lag ("yes", "no"),
+    coarse ("yes", "no"), accent (of a groove, %), or of the take method, or of a bundle first: the id of
+    the take whose marks
+    are to count first, then as before, or leave_out
+    and count: the id of one whose marks are not to count, or are to again.
 
     bars  whose sentence: "9-12", null for the one of all bars; left out it is the one of all bars, or the
-          only
-          one
+          only one
     """
 
     take: TakeId
@@ -126,14 +129,16 @@ def rule(state: SessionState, args: RuleArgs) -> Change:
         raise ParameterError("Say one field and its value, or a set of them. Nothing was changed.")
     values: dict[str, Any] = dict(args.set or {}) if args.field is None else {args.field: args.value}
     with words.unchanged():
-        bars = read_bars(args.bars) if "bars" in args.model_fields_set else spoken_to(now.rules).bars
-        choice = replace(_said(state, timing, now, bars, values), before=False)
+        named = "bars" in args.model_fields_set
+        # What is the take's own is said of no bars.
+        whose = read_bars(args.bars) if named or set(values) <= OF_THE_TAKE else spoken_to(now.rules).bars
+        choice = replace(_said(state, timing, now, whose, values), before=False)
     parts = {f"rule:{timing}": forms.rule_part(choice)}
-    named = "" if bars is None else f":{bars[0]}-{bars[1]}"
+    of = "" if whose is None else f":{whose[0]}-{whose[1]}"
     return Change(
         parts,
         fits.sentence(choice, state.document.take(timing)),
-        f"rule:{timing}:{'+'.join(values)}{named}",
+        f"rule:{timing}:{'+'.join(values)}{of}",
     )
 
 
@@ -150,6 +155,9 @@ def _said(
         choice = replace(choice, method=check_method(str(rest.pop("method"))))
     if "first" in rest:
         choice = _first(state, timing, choice, str(rest.pop("first")))
+    for name in ("leave_out", "count"):
+        if name in rest:
+            choice = _counted(state, timing, choice, str(rest.pop(name)), out=name == "leave_out")
     if not rest and values:
         return choice
     grid = rest.get("grid")
@@ -186,8 +194,7 @@ def rule_remove(state: SessionState, args: RuleRemoveArgs) -> Change:
 
 def _fits(state: SessionState, timing: str, choice: RuleChoice) -> None:
     """Raise ParameterError where a sentence is about bars that a take does not have, or a groove meets bars
-    of
-    another length.
+    of another length.
     """
     pace = state.own_pace(timing)
     if pace is None:
@@ -207,6 +214,17 @@ def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -
             "That take is not one of the bundle, so its marks cannot count first. Nothing was changed."
         )
     return replace(choice, first=(take_id, *(other for other in order if other != take_id)))
+
+
+def _counted(state: SessionState, timing: str, choice: RuleChoice, take_id: str, *, out: bool) -> RuleChoice:
+    """Whether the marks of one mic count."""
+    order = fits.mics_in_order(state, timing)
+    if take_id not in order or len(order) < 2:
+        raise ParameterError("That take is not one of the bundle, so its marks cannot be left out.")
+    left = (*(one for one in choice.out if one != take_id and one in order), *([take_id] if out else ()))
+    if len(left) == len(order):
+        raise ParameterError("Then the marks of no mic would count.")
+    return replace(choice, out=left)
 
 
 def other_takes(state: SessionState, timing: str) -> list[TakeEntry]:
@@ -260,8 +278,8 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
     parts = {f"rule:{timing}": forms.rule_part(choice)}
     for one in others:
         # Whose marks count first is each bundle's own.
-        own = fits.choice_of(state, one.id).first
-        parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own))
+        own = fits.choice_of(state, one.id)
+        parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own.first, out=own.out))
     names = ", ".join(one.name for one in others)
     return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
 

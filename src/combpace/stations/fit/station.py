@@ -437,10 +437,15 @@ def _rides(state: SessionState, made: fits.TakeFit) -> list[dict[str, str]]:
     ]
 
 
-def _order(state: SessionState, timing: str) -> list[tuple[str, str]]:
-    """(id, name) of a bundle's mics as their marks count; none where a take is alone."""
-    order = fits.mics_in_order(state, timing)
-    return [(take_id, state.document.take(take_id).name) for take_id in order] if len(order) > 1 else []
+def _order(state: SessionState, timing: str) -> list[tuple[str, str, bool]]:
+    """(id, name, whether its marks count) of a bundle's mics in the order in which they count; none where a
+    take is alone.
+    """
+    order, out = fits.mics_in_order(state, timing), fits.left_out(state, timing)
+    if len(order) < 2:
+        return []
+    rows = [(take_id, state.document.take(take_id).name, take_id not in out) for take_id in order]
+    return sorted(rows, key=lambda row: not row[2])
 
 
 def _others(state: SessionState, made: fits.TakeFit) -> list[dict[str, Any]]:

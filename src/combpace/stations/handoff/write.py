@@ -302,8 +302,7 @@ def _render(
     tell: Progress,
 ) -> FileRow:
     """The render of a take as it was ordered: the one that is kept, or one that is made, proved and kept
-    now, so
-    that the next order finds it.
+    now, so that the next order finds it.
 
     with_it  all takes of the order: those of its bundle are rendered with it
     """

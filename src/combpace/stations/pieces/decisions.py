@@ -150,8 +150,7 @@ def _times(state: SessionState, args: CutArgs, sound: Sound) -> FloatArray:
     entry = state.document.take(args.take)
     if args.at == ONSETS:
         # The mics of a bundle are cut at the strokes of all of them, together; a fit goes by the clock of
-        # the one
-        # by which it moves.
+        # the one by which it moves.
         marks = (
             fits.joint_marks(state, args.take)
             if sound.first_frame is None

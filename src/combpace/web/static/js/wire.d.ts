@@ -115,8 +115,7 @@ export interface StatementRow {
 }
 
 /** Marks of a take: take seconds, strength 0-1, confidence 0-1; j: 1 where it stands for its stroke, 0
- *  where the
- *  mark of another mic does. */
+ *  where the mark of another mic does. */
 export interface Marks {
   t: number[];
   s: number[];
@@ -166,8 +165,7 @@ export interface FitNumbers {
 }
 
 /** A sentence of some bars: indices of its first and last bar, its bars as they are written, what it says
- *  in
- *  words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`. */
+ *  in words, in a few letters for the edge of a row, and what is drawn of it as in `FitHead`. */
 export interface RangeRule {
   first: number;
   last: number;
@@ -182,9 +180,8 @@ export interface RangeRule {
 }
 
 /** A fit without its points. strength (%), places: the places of the rule's grid in each length of bar,
- *  and so
- *  on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges: where the
- *  fit comes in ranges, the moments at which they begin; names: of each take of its bundle. */
+ *  and so on: of the sentence of all bars; ranges: those of some bars, the later of which counts; edges:
+ *  where the fit comes in ranges, the moments at which they begin; names: of each take of its bundle. */
 export interface FitHead {
   take: string;
   key: string;

@@ -71,11 +71,11 @@ export function makeHost(desk) {
   }
 
   /**
-   * The marks of a take's bundle: in Fit on the clock of the take that it moves by, else on its own.
+   * The marks of a take's bundle: on the clock of the take that it moves by where its fit is drawn, else on its own.
    * @param {any} take
    */
   function ofBundle(take) {
-    const timing = (state.station === "fit" && host.take(state.picture.fit?.take ?? null)) || take,
+    const timing = host.take(state.picture.fit?.take ?? null) ?? take,
       known = marks.get(`${timing.id}/bundle`);
     if (known) return known;
     const mics = state.picture.takes.filter((/** @type {any} */ one) => one.bundle === take.bundle),
@@ -95,7 +95,7 @@ export function makeHost(desk) {
     // In Fit and Pieces the mics of a bundle move as one, by the strokes of all of them.
     marks: (id) => {
       const take = host.take(id);
-      return take?.bundle && ["fit", "pieces"].includes(state.station) ? ofBundle(take) : ofMic(id);
+      return take?.bundle && desk.station().fitted ? ofBundle(take) : ofMic(id);
     },
     /** Where the marks of a take sound now, session seconds: as played, or where its fit takes them. */
     sounding: (id) => {

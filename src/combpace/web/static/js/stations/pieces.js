@@ -300,6 +300,10 @@ function chosenBars(desk, selection, parts) {
   );
 }
 
+/** Strokes of a take, or of all its mics, on its own clock. @param {any} host @param {string} id */
+const ownClock = (host, id) =>
+  host.marks(id).times.map((/** @type {number} */ time) => time - host.take(id).offset_s);
+
 /** Where K cuts. @param {any} desk @param {number} time session seconds @param {boolean} free */
 function cutAt({ state, host }, time, free) {
   const q = state.map.toQuarters(time),
@@ -310,7 +314,7 @@ function cutAt({ state, host }, time, free) {
     pieces: state.picture.pieces ?? [],
     // What is cut from a render has its attacks elsewhere.
     marks:
-      state.view.catch === "attacks" && !host.take(state.focus)?.cut_from ? host.marks(state.focus).take : [],
+      state.view.catch === "attacks" && !host.take(state.focus)?.cut_from ? ownClock(host, state.focus) : [],
     places: bar && !free ? (host.catchPlaces(bar) ?? []).map((/** @type {number} */ one) => bar.q + one) : [],
     map: state.map,
     free,
