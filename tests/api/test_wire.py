@@ -15,9 +15,10 @@ from starlette.testclient import TestClient
 
 from bench.formats import FORMATS, written
 from combpace.drawing.picture import map_table
-from combpace.session import words
+from combpace.session import shelf, words
 from combpace.session.decisions import DECISIONS
 from combpace.settings import Settings
+from combpace.stations.handoff.ordering import Wish
 from combpace.stations.registry import STATIONS
 from combpace.stations.takes import importing
 from combpace.web.app import create_app
@@ -430,6 +431,20 @@ class PagesTest(WireTest):
         page = self.client.get(f"/sessions/{self.session}/bars", params={"of": loop})
         self.assertEqual(page.status_code, 200)
         self.assertIn("It follows the session from bar 1", page.text)
+
+    def test_pauses_are_seen_as_hand_off_says_them(self) -> None:
+        take = self.with_take()
+
+        def said(query: str = "") -> tuple[float, float]:
+            made = self.client.get(f"/api/sessions/{self.session}/takes/{take}/pauses{query}").json()
+            self.assertIn("pauses", made)
+            return made["below_db"], made["least_ms"]
+
+        self.assertEqual(said(), (50.0, 80.0))
+        wish = Wish(takes=[take], silence="35,120").model_dump(mode="json")
+        shelf.keep_beside(self.place, self.session, "handoff", wish)
+        self.assertEqual(said(), (35.0, 120.0))
+        self.assertEqual(said("?limits=40,60"), (40.0, 60.0))
 
     def test_the_fit_page_with_advice_that_has_no_button(self) -> None:
         take = self.with_take()

@@ -532,6 +532,23 @@ class FitTest(PlaceTest):
         self.assertGreater(len(off), 20)
         self.assertGreater(np.mean([one is not None and abs(one) < 3.0 for one in off]), 0.9)
 
+    def test_an_alarm_leads_to_the_mark_in_onsets_and_lets_nothing_go_by_itself(self) -> None:
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        times = np.asarray(self.seen().onsets(self.loose).times)
+        # A mark that lies 9 ms late brings its stroke 9 ms early.
+        self.act("onset-move", take=self.loose, from_s=float(times[7]), to_s=float(times[7]) + 0.009)
+        self.act("rule", take=self.loose, field="leave_alone", value="0")
+        job = order_render(self.place, self.session, self.version, self.loose).job
+        with self.place.database.reading() as db:
+            args = json.loads(db.get(JobRow, job).args)  # type: ignore[union-attr]
+        render_take(self.place, args, lambda phase, share: None)
+        (found,) = (place for place in look(self.seen(), "fit", self.loose) if place.about == "proof")
+        assert found.do is not None
+        self.assertEqual((found.do.label, found.do.name, found.keep), ("See it in Onsets", "see", None))
+        self.assertEqual((found.do.args["station"], found.do.args["take"]), ("onsets", self.loose))
+        self.assertAlmostEqual(found.do.args["time_s"], float(times[7]) + 0.009, delta=1e-5)
+        self.assertEqual([one.name for one in found.choices], ["ride"])
+
     def test_whose_marks_count_first_is_said_and_changed(self) -> None:
         mate = bring_in(
             self.place,

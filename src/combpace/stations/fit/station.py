@@ -15,7 +15,8 @@ from combpace.core.fit.holding import beyond
 from combpace.core.fit.pegs import AS_PLAYED, FACTOR_LIMITS, Peg
 from combpace.core.fit.proof import WITHIN_S
 from combpace.core.fit.ranges import governed
-from combpace.core.fit.rule import Rule
+from combpace.core.fit.rule import HAND_REACH_S, Rule
+from combpace.core.fit.together import nearest_marks
 from combpace.core.tempo.map import TempoMap
 from combpace.drawing import picture
 from combpace.session import fits, words
@@ -163,9 +164,13 @@ def _differs(state: SessionState, take_id: str) -> list[Place]:
 def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     """Attacks that do not lie on their place in the render; mostly their mark is late or early."""
     line, found = state.need_map(), []
+    marks, mics = fits.marks_and_mics(state, made.take.id)
     for take_s, target, off in fits.proof_of(state, made) or []:
         if off is not None and abs(off) <= PROVED_MS:
             continue
+        near = nearest_marks([take_s], marks, HAND_REACH_S)[0]
+        mic = state.document.take(made.take.id if near is None else mics[near])
+        at = {"station": "onsets", "take": mic.id, "time_s": take_s + made.take.offset_s - mic.offset_s}
         where = words.place(line, line.place(target))
         title = (
             "Not heard again in the render"
@@ -179,12 +184,12 @@ def _proof_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
                 title,
                 "too soft beside what rings on, or its mark lies beside it"
                 if off is None
-                else "its mark is late or early: see it in Onsets",
+                else "its mark is late or early",
                 target,
                 1.5 + abs(off or 20.0) / 20.0,
+                # An alarm may be false: Enter looks, and lets nothing go.
+                Action("See it in Onsets", "see", at),
                 None,
-                None,
-                # An alarm may be false: nothing is let go by Enter.
                 (Action("Let it ride", "ride", args),),
                 about="proof",
             )
@@ -390,6 +395,8 @@ def _heard(made: fits.TakeFit, numbers: FitNumbers) -> str:
         return (
             f"{words.count(numbers['beyond'], 'stretch', 'stretches')} will be heard; they are listed below."
         )
+    if not numbers["largest_ms"]:
+        return "Nothing moves."
     if made.method == "cut":
         return "Nothing is stretched, so none of it is heard but the timing."
     if numbers["least_factor"] >= low and numbers["most_factor"] <= high:

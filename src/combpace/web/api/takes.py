@@ -17,12 +17,16 @@ from combpace.session.pieces import opened as laid_out
 from combpace.session.stack import stacked
 from combpace.session.state import session_state
 from combpace.session.take_names import clean_name
+from combpace.stations.handoff.ordering import last_wish
 from combpace.stations.handoff.writers import mime_of
 from combpace.stations.pieces import saving
 from combpace.stations.takes import importing, parts
 from combpace.web.deps import Folder, filed, receive
 
 router = APIRouter(prefix="/api")
+
+# What a pause is while no hand-off has said it: dB below the peak, ms.
+USUAL_PAUSES = "50,80"
 
 
 @router.put("/sessions/{session_id}/uploads")
@@ -189,15 +193,19 @@ def get_stack(session_id: str, folder: Folder, on: str = Query("1/16", max_lengt
 
 @router.get("/sessions/{session_id}/takes/{take_id}/pauses")
 def get_pauses(
-    session_id: str, take_id: str, folder: Folder, limits: str = Query("50,80", max_length=30)
-) -> dict[str, list[list[float]]]:
-    """Pauses of a take as it was played, [from, to] in seconds of the take; limits: dB below its peak and
-    least length in ms.
+    session_id: str, take_id: str, folder: Folder, limits: str | None = Query(None, max_length=30)
+) -> dict[str, Any]:
+    """Pauses of a take as it was played, [from, to] in seconds of the take. limits: dB below its peak and
+    least length in ms; without them those of the session's hand-off. They are said beside what was found.
     """
-    rule, state = parse_pauses(limits), session_state(folder, session_id)
+    state = session_state(folder, session_id)
+    wish = last_wish(state)
+    limits = limits or (wish.silence if wish is not None and wish.silence else USUAL_PAUSES)
+    rule = parse_pauses(limits)
+    said = {"below_db": rule.below_db, "least_ms": round(1000.0 * rule.least_s, 3)}
     row, marks = state.rows.get(take_id), state.onsets(take_id).times
     if row is None or row.decoded_sha is None:
-        return {"pauses": []}
+        return {"pauses": [], **said}
 
     def find() -> list[list[float]]:
         with folder.source(row) as source:
@@ -207,7 +215,7 @@ def get_pauses(
                 for start, stop in found
             ]
 
-    return {"pauses": folder.once(("pauses", row.decoded_sha, limits, marks.tobytes()), find)}
+    return {"pauses": folder.once(("pauses", row.decoded_sha, limits, marks.tobytes()), find), **said}
 
 
 @router.get("/sessions/{session_id}/sources/{take_id}")

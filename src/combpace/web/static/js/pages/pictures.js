@@ -17,6 +17,9 @@ export function makePictures(desk) {
   function mount() {
     view?.destroy();
     view = null;
+    // What a pause is may have been said in Hand-off meanwhile.
+    paused = null;
+    pausesOf = "";
     const box = $("canvas-box"),
       tools = $("picture-tools"),
       station = desk.station();
@@ -138,6 +141,9 @@ export function makePictures(desk) {
         .then((made) => {
           if (pausesOf === key) {
             paused = { key, made: made.pauses };
+            words.say(
+              `Pauses quieter than ${made.below_db} dB below the peak for ${made.least_ms} ms or more, as Hand-off has them.`,
+            );
             view?.draw();
           }
         })

@@ -372,7 +372,7 @@ export function makeSide(desk) {
   /** What a decision would move, said before it is made. @param {HTMLElement} button */
   async function foresee(button) {
     const name = button.dataset.foresee ?? button.dataset.do ?? "";
-    if (!name || name === "undo" || name === "redo" || name === "listen-again") return;
+    if (!name || name === "undo" || name === "redo" || name === "listen-again" || name === "see") return;
     try {
       const found = await desk.foresight.once(name, JSON.parse(button.dataset.args || "{}"));
       // Where the session has moved on meanwhile its new picture is on its way.
@@ -428,6 +428,10 @@ export function makeSide(desk) {
         args = JSON.parse(button.dataset.args || "{}");
       if (name === "listen-again") {
         listenAgain(args.take);
+        return;
+      }
+      if (name === "see") {
+        desk.see(args);
         return;
       }
       let made = false;

@@ -220,6 +220,10 @@ export function makeSteps(desk) {
 
   /** Take what a place proposes, and go on to the next one. @param {{name: string, args: any}} what */
   function takePlace(what) {
+    if (what.name === "see") {
+      desk.see(what.args);
+      return;
+    }
     if (what.name === "listen-again") {
       desk.side.listenAgain(what.args.take);
       return;

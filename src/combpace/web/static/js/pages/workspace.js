@@ -308,6 +308,18 @@ function doing(desk) {
           .then(() => chooseNear(take, time));
     },
     chooseNear,
+    /**
+     * Go to a mark where marks are put right, with it chosen.
+     * @param {{station: string, take: string, time_s: number}} where its moment on the take's clock
+     */
+    async see({ station, take, time_s: time }) {
+      await desk.goTo(station, true, take);
+      chooseNear(take, time);
+      const at = time + (host.take(take)?.offset_s ?? 0);
+      state.view.following = false;
+      desk.station().show(desk, at, state.map ? state.map.barOf(state.map.toQuarters(at) + 1e-6) : 0);
+      if (!player.playing) player.seek(at);
+    },
     /** Drop the mark at the playhead, or under the pointer. */
     dropMark() {
       const take = desk.station().marksOf(desk),

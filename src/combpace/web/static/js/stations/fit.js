@@ -42,7 +42,7 @@ function chosenNote(desk, selection, head, text, button) {
 const pausesTool = (desk) =>
   tickTool(
     "pauses",
-    "Quieter than 50 dB below the peak for 80 ms or more: silenced at hand-off where that is chosen there",
+    "As quiet and as long as Hand-off says; silenced there where that is chosen",
     desk.state.view.pauses,
     (pauses) => {
       desk.store.view({ pauses });
