@@ -34,7 +34,7 @@ from combpace.core.tempo.map import TempoMap, lines_only, steady_map
 from combpace.core.tempo.smooth import smoothed
 from combpace.media.decode import Decoded, FileSource, decode_to_wav
 from combpace.media.encode import Written, write_sound
-from combpace.media.mapfiles import analysis_document, read_json_map, six
+from combpace.media.mapfiles import analysis_document, read_json_map, six, steady_document
 from combpace.media.midi import read_map
 from combpace.media.stated import is_lossy, padding_is_stated, stated_tempi, tempo_in_tags
 from combpace.session import words
@@ -302,8 +302,9 @@ def file_follow(
     hints: Hints,
 ) -> Follow:
     """Where a file without a session lies if no rule acts."""
-    steady = analysis.steady
-    one = None if steady is None else one_tempo_of(pace, steady.verdict, steady.bpm, steady.first_downbeat_s)
+    # The tempo as it is said and kept, so that a session has the same to the sample.
+    said = None if analysis.steady is None else steady_document(analysis.steady)
+    one = None if said is None else one_tempo_of(pace, said["verdict"], said["bpm"], said["first_downbeat_s"])
     looped = hints.is_loop and loop_bars(pace, duration_s) is not None
     return follow_of(pace, session_map, 0.0, duration_s, shares=target.own, loop=looped, steady=one)
 

@@ -520,6 +520,15 @@ def next_step(state: SessionState, focus: str | None, found: Sequence[Place]) ->
     how = "pulled" if pulled else "carried onto the bars"
     sentence = f"This is how {name} would be {how}; V compares. Use it, and it is handed off like this."
     use_out = Step("Use it, then hand off", go="hand-off", act=use)
+    if lead is not None and focus == lead.id and state.one_tempo is not None and state.keeps_one_tempo(focus):
+        # What is even already needs no pulling: its feel is the player's.
+        sentence = (
+            f"{name} keeps one tempo, and its feel is the player’s. Go on, or pull it like this; V compares."
+        )
+        if left is None:
+            more = Step("Bring in more", command="choose-files")
+            return Next(sentence, Step("Hand it off as played", go="hand-off"), (use_out, more))
+        return Next(sentence, Step(f"Go on with {left.name}", go="fit", take=left.id), (use_out,))
     if left is None:
         return Next(sentence, use_out, even)
     return Next(
