@@ -75,6 +75,32 @@ class RulesTest(BrowserTest):
         self.page.wait_for_function("combpace.state.picture.fit.ranges.length === 2")
         self.idle()
 
+    def test_the_neighbours_of_a_pull_by_hand_may_give_way_one_after_the_other(self) -> None:
+        pegs = self.look("combpace.state.picture.fit.pegs")
+        # The third stroke of bar 3 is pulled a sixteenth later.
+        times = [peg[0] for peg in pegs]
+        chosen = times[10]
+        take = self.look("combpace.state.focus")
+        session, version = self.look("[combpace.state.picture.session, combpace.state.picture.version]")
+        made = self.page.request.post(
+            f"/api/sessions/{session}/act/peg",
+            data={"version": version, "args": {"take": take, "take_s": chosen, "quarters": 10.25}},
+        )
+        self.assertEqual(made.status, 200)
+        self.page.reload()
+        self.page.wait_for_function("window.combpace && combpace.state.picture.fit?.pegs")
+        self.idle()
+        place = self.look("combpace.view().pixelOf(10.25, 2)")
+        self.page.mouse.click(place["x"], place["y"])
+        panel = self.page.locator("#chosen")
+        panel.get_by_role("button", name="Let 3·4 give way").click()
+        self.page.wait_for_function(f"combpace.state.picture.fit.pegs.length === {len(pegs) - 1}")
+        self.idle()
+        self.page.mouse.click(place["x"], place["y"])
+        # The next one on that side is offered then.
+        panel.get_by_role("button", name="Let 4·1 give way").wait_for()
+        self.assertEqual(panel.get_by_role("button", name="Let 3·2 give way").count(), 1)
+
     def test_an_alarm_goes_to_its_mark_in_onsets(self) -> None:
         take = self.look("combpace.state.picture.lead")
         mark = float(self.look(f"combpace.state.picture.onsets['{take}'].t[9]"))

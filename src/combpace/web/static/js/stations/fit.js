@@ -38,6 +38,35 @@ function chosenNote(desk, selection, head, text, button) {
   return true;
 }
 
+/**
+ * The pegs on either side of one that is pulled by hand which may give way to it: none that is held by hand.
+ * @param {any} made a fit
+ * @param {number} time of the one, take seconds
+ * @returns {any[][]}
+ */
+function beside(made, time) {
+  const pegs = made?.pegs ?? [],
+    k = pegs.findIndex((/** @type {any[]} */ one) => Math.abs(one[0] - time) < 1e-5);
+  if (k < 0 || pegs[k][4] !== "hand") return [];
+  return [pegs[k - 1], pegs[k + 1]].filter((one) => one && ["pulled", "left alone"].includes(one[4]));
+}
+
+/**
+ * The place of the rule's grid that an onset belongs to.
+ * @param {any} desk
+ * @param {number} q
+ */
+function meant({ state, host }, q) {
+  const bar = state.picture.bars.find((/** @type {any} */ one) => q >= one.q - 1e-6 && q < one.q + one.len);
+  if (!bar) return q;
+  const places = host.rulePlaces(bar).map((/** @type {number} */ place) => bar.q + place);
+  return places.reduce(
+    (/** @type {number} */ best, /** @type {number} */ place) =>
+      Math.abs(place - q) < Math.abs(best - q) ? place : best,
+    places[0] ?? q,
+  );
+}
+
 /** Whether pauses between notes are seen. @param {any} desk */
 const pausesTool = (desk) =>
   tickTool(
@@ -244,6 +273,10 @@ export const fit = {
       desk.act("as-played", { take: selection.take, times_s: [selection.t] }),
     );
     button("Let it ride", "Del", () => ride(desk, selection));
+    for (const one of beside(desk.state.picture.fit, selection.t))
+      button(`Let ${placeWords(desk.state.map, meant(desk, one[3]))} give way`, "", () =>
+        desk.act("ride", { take: selection.take, times_s: [one[0]] }),
+      );
   },
   chosenMany(desk, selection, { head, text, button, row }) {
     if (selection.kind === "note") return chosenNote(desk, selection, head, text, button);
