@@ -202,9 +202,6 @@ def maps_for(
         # A groove is told from even division between bar lines: beats that were tracked lie on the late
         # strokes.
         pace = lines_only(pace)
-        # The groove was told from the pace under the lines: it is laid on that.
-        under = smoothed(pace)
-        session_map = TempoMap(under.knots, under.meters)
     _refuse(rules, session_map, pace, duration_s)
     return pace, session_map
 
@@ -287,7 +284,12 @@ def fit_heard(
     length = max(one.frames / one.sample_rate_hz for one in sources)
     pace, session_map = maps_for(target, analysis.pace, rules, length)
     follow = file_follow(analysis, pace, session_map, length, target, hints)
-    made = lay(Asked(marks, pace, follow, session_map, length, rules))
+    asked = Asked(marks, pace, follow, session_map, length, rules)
+    if target.own:
+        # A groove was told from the pace under the lines: it is laid on that.
+        under = smoothed(pace)
+        asked = replace(asked, under=TempoMap(under.knots, under.meters))
+    made = lay(asked)
     return finish(
         made, method, lambda line: method_of(sources, line, kind), rests_of(sources), rules, session_map
     )

@@ -535,7 +535,8 @@ def off_grid_ms(seen: SessionState, made: TakeFit) -> list[float]:
     if pace is None:
         return []
     session_map, times = seen.need_map(), fits.marks_of(seen, made.take.id).times
-    goal = session_map.to_seconds(governed(made.choice.rules, pace.to_quarters(times), session_map)[1])
+    own = pace.to_quarters(times)
+    goal = session_map.to_seconds(governed(made.choice.rules, own, session_map, seen.under())[1])
     lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
     off: list[float] = np.round(1000.0 * (lies - goal), 2).tolist()
     return off

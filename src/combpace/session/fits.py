@@ -146,7 +146,9 @@ def _asked(
     if entry.comes_round and entry.role != "lead" and entry.pace == "own" and entry.keeps != "time":
         marks, pace, length, end_s = _again(seen, entry, marks, pace, length)
     follow = seen.lies(entry.id, pace, length)
-    return Asked(marks, pace, follow, seen.need_map(), length, choice.rules, pegs.pegs, (), end_s)
+    under = seen.under() if any(one.groove is not None for one in choice.rules) else None
+    line = seen.need_map()
+    return Asked(marks, pace, follow, line, length, choice.rules, pegs.pegs, (), end_s, under)
 
 
 def _choice_of(seen: SessionState, entry: TakeEntry, time_map: TimeMap) -> Choice:

@@ -31,7 +31,6 @@ from combpace.core.fit.groove import (
 from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.grid import parse_grid
 from combpace.core.tempo.meters import bar_index
-from combpace.core.tempo.smooth import smoothed
 from combpace.session import fits, notes
 from combpace.session.data_folder import DataFolder
 from combpace.session.stack import sounding
@@ -150,9 +149,7 @@ def groove_taken(
         return take_groove(
             starts, levels, line, within, parse_grid(on), name.strip() or f"{part.name}, {said}", pattern_bars
         )
-    if seen.map_choice().kind == "own":
-        # The lines of a breathing map are strokes: what is late is told from the pace under them.
-        line = smoothed(line)
+    line = seen.under() or line
     timing = seen.document.timing_take(take_id)
     marks, mics = fits.marks_and_mics(seen, timing)
     times = np.asarray(marks.times)

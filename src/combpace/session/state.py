@@ -24,6 +24,7 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.smooth import smoothed
 from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
 from combpace.session import kinds
@@ -172,6 +173,16 @@ class SessionState:
             loop=counted is not None and loop_bars(counted, self.duration_s(take_id)) is not None,
             steady=steady,
         )
+
+    def under(self) -> TempoMap[SessionTimes] | None:
+        """What grooves are told from, and laid on: the pace under the lines of a map that breathes, for
+        these are
+        strokes; None where the map's own lines are even.
+        """
+        if self.map_choice().kind != "own":
+            return None
+        found: TempoMap[SessionTimes] = self.once("under", lambda: smoothed(self.need_map()))
+        return found
 
     def keeps_one_tempo(self, take_id: str) -> bool:
         """Whether a take was played, or made, in one tempo from its start to its end."""

@@ -20,7 +20,7 @@ from combpace.core.fit.ranges import (
 )
 from combpace.core.fit.rule import Rule, read_bars, value_of
 from combpace.core.tempo.grid import Grid, parse_grid
-from combpace.core.tempo.map import steady_map
+from combpace.core.tempo.map import Knot, TempoMap, steady_map
 from rig.sounds import marks
 
 # 120 BPM in 4/4 from zero on: a bar is two seconds.
@@ -138,6 +138,18 @@ class RangesTest(unittest.TestCase):
         which, goal = governed(rules, PLAYED.to_quarters(marks(self.times).times), LINE)
         self.assertEqual(which.tolist(), [0] * 16 + [1] * 64)
         np.testing.assert_allclose(goal[16:], np.arange(16.0, 32.0, 0.25))
+
+    def test_what_is_late_in_the_lines_and_in_the_groove_is_late_once(self) -> None:
+        # A drummer whose first beats are 30 ms late: the lines of a breathing map are these strokes.
+        struck = np.arange(65) * 0.5 + np.where(np.arange(65) % 4 == 0, 0.030, 0.0)
+        lines = TempoMap(tuple(Knot(float(time), float(k)) for k, time in enumerate(struck)), LINE.meters)
+        late = take_groove(struck[:32], np.zeros(32), LINE, (0, 7), Grid(4))
+        own = Quarters(np.arange(32.0))
+        for under, twice in ((LINE, 0.0), (None, 0.030)):
+            rules = (Rule.onto(GrooveGrid(late)),)
+            _, goal = governed(rules, own, lines, under)
+            first = np.asarray(lines.to_seconds(goal))[4::4] - struck[4:32:4]
+            np.testing.assert_allclose(first, twice, atol=0.004)
 
     def test_an_early_downbeat_belongs_to_the_bar_that_it_opens(self) -> None:
         at = Quarters(np.array([3.95, 4.0, 7.95, 8.0]))

@@ -94,6 +94,7 @@ def fit(
     duration_s: float,
     rules: Rule | Rules | None,
     hand: Sequence[HandPeg] = (),
+    under: TempoMap[SessionTimes] | None = None,
 ) -> Fit:
     """Make pegs and the time map of one take.
 
@@ -102,11 +103,12 @@ def fit(
     follow      where it lies if no rule acts
     rules       a sentence, or several of which the later counts where they overlap; None makes no pegs: the
                 take only follows
+    under       what grooves are laid on (`ranges.governed`)
     Returns     a strictly increasing map over [0, duration_s]; where it follows as it was played, nothing
                 moves outside the pegs
     """
     every: Rules = () if rules is None else (rules,) if isinstance(rules, Rule) else tuple(rules)
-    pulled, riding, reasons = _by_rules(onsets, beats, follow, session_map, every)
+    pulled, riding, reasons = _by_rules(onsets, beats, follow, session_map, every, under)
     by_hand = [_by_hand(peg, follow, session_map) for peg in hand]
 
     def free(time_s: float) -> bool:
@@ -151,11 +153,12 @@ def _by_rules(
     follow: Follow,
     session_map: TempoMap[SessionTimes],
     rules: Rules,
+    under: TempoMap[SessionTimes] | None,
 ) -> tuple[list[Peg], list[float], list[str]]:
     if not rules or not len(onsets):
         return [], [], []
     own = beats.to_quarters(onsets.times)
-    which, goal = governed(rules, own, session_map)
+    which, goal = governed(rules, own, session_map, under)
     own_s, goal_s = follow(np.asarray(onsets.times)), session_map.to_seconds(goal)
     distance = np.asarray(goal_s - own_s)
     reason = np.full(len(own), "", dtype=object)

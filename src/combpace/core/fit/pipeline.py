@@ -46,6 +46,7 @@ class Asked:
     rules       sentences; () where it only follows
     hand        pegs by hand; rides: moments of marks that are to ride whatever the rule says
     ends_s      the session second at which it is cut, or None
+    under       what grooves are laid on (`ranges.governed`)
     """
 
     marks: Onsets
@@ -57,6 +58,7 @@ class Asked:
     hand: tuple[HandPeg, ...] = ()
     rides: tuple[float, ...] = ()
     ends_s: float | None = None
+    under: TempoMap[SessionTimes] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +81,7 @@ def lay(asked: Asked) -> Fit:
         asked.duration_s,
         asked.rules,
         asked.hand,
+        asked.under,
     )
     if asked.ends_s is None:
         return made

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from combpace.core.clocks import FloatArray, IntArray, Quarters, SessionTimes
+from combpace.core.clocks import FloatArray, IntArray, Quarters, SessionTimes, session_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import GrooveGrid, fits_bars
 from combpace.core.fit.rule import Rule, bars_words, read_bars
@@ -83,10 +83,18 @@ def read_ranged(text: str, base: Rule) -> Rule:
     return with_said((base.but(bars=None),), bars, values)[-1]
 
 
-def governed(rules: Rules, own: Quarters, session_map: TempoMap[SessionTimes]) -> tuple[IntArray, Quarters]:
+def governed(
+    rules: Rules,
+    own: Quarters,
+    session_map: TempoMap[SessionTimes],
+    under: TempoMap[SessionTimes] | None = None,
+) -> tuple[IntArray, Quarters]:
     """Which sentence each onset is pulled by, and the place it is to go to.
 
     own      where the onsets are played, quarters of the session, shape (n,)
+    under    what a groove is laid on: the pace under the lines where these are strokes, for what is late in
+             both
+             would be late twice; None where the lines are even
     Returns  (index of the rule, NONE outside all of them; place, shape (n,)): where no sentence is about an
              onset the place that the base would pull it to
     """
@@ -95,13 +103,16 @@ def governed(rules: Rules, own: Quarters, session_map: TempoMap[SessionTimes]) -
     if not len(at) or not rules:
         return which, Quarters(at)
     base = base_of(rules)
-    goal = np.asarray(base.places.nearest(own, session_map)).copy()
+
+    def nearest(rule: Rule) -> FloatArray:
+        found = rule.places.nearest(own, session_map)
+        if rule.groove is not None and under is not None:
+            found = session_map.to_quarters(session_times(under.to_seconds(found)))
+        return np.asarray(found)
+
+    goal = nearest(base).copy()
     for k, rule in enumerate(rules):
-        places = (
-            bar_lines_near(own, session_map)[0]
-            if rule.coarse
-            else np.asarray(rule.places.nearest(own, session_map))
-        )
+        places = bar_lines_near(own, session_map)[0] if rule.coarse else nearest(rule)
         here = np.ones(len(at), dtype=bool)
         if rule.bars is not None:
             first, end = span_of(rule.bars, session_map)

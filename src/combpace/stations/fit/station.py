@@ -481,7 +481,7 @@ def _tightness(state: SessionState, made: fits.TakeFit) -> dict[str, int]:
     if pace is None or not len(times):
         return {"before": 0, "after": 0}
     own = pace.to_quarters(times)
-    goal = session_map.to_seconds(governed(made.choice.rules, own, session_map)[1])
+    goal = session_map.to_seconds(governed(made.choice.rules, own, session_map, state.under())[1])
     lies = made.follow(times) if made.follow is not None else np.asarray(times) + made.take.offset_s
     before, after = lies - goal, made.fit.time_map.to_target(np.asarray(times)) - goal
     return {

@@ -45,7 +45,7 @@ def unplaced_places(state: SessionState, made: fits.TakeFit) -> list[Place]:
     if not len(times):
         return []
     own = np.asarray(beats.to_quarters(take_times(times)))
-    which, places = governed(rules, Quarters(own), line)
+    which, places = governed(rules, Quarters(own), line, state.under())
     goal = np.asarray(places)
     # What is laid onto a groove or moved by the bar is where it was wanted.
     plain = np.array([k != NONE and rules[k].groove is None and not rules[k].coarse for k in which])
