@@ -113,6 +113,24 @@ class RulesOfBarsTest(PlaceTest):
                 self.act("rule-remove", take=self.loose, bars=bars)
         self.assertEqual(self.said(), before)
 
+    def test_other_takes_get_the_sentences_of_bars_that_they_have(self) -> None:
+        short = bring_in(self.place, self.session, struck(self.beats[:14] + 0.01, 9.0), "spoons.wav")
+        self.say(None, grid="1/4", strength=90)
+        self.say("2", strength=10)
+        self.say("6-7", strength=20)
+        self.act("rule-to-others", take=self.loose, takes=[short])
+        rules = self.seen().document.rules[short].rules
+        self.assertEqual([one.bars for one in rules], [None, (2, 2)])
+        # What a change of the map took the bars from stands in no other's way.
+        self.act("meter", meter="7/4")
+        self.assertIn("with 80 % strength", self.say(None, strength=80))
+
+    def test_many_sentences_are_said_in_few_words(self) -> None:
+        self.say(None, grid="1/4")
+        for bar in range(1, 7):
+            note = self.say(str(bar), strength=10 * bar)
+        self.assertIn("Bar 6: 60 % strength. Bar 5: 50 % strength. Bar 4: 40 % strength. And 3 more", note)
+
     def test_without_any_sentence_it_is_as_it_was_played(self) -> None:
         with self.assertRaisesRegex(ParameterError, "Nothing is said"):
             self.act("rule-remove", take=self.loose, bars=None)

@@ -41,6 +41,8 @@ from combpace.store.models import WANTED, TakeRow
 
 # Two moments that differ by less are one mark, on whichever clock, seconds.
 SAME_MARK_S = 1e-7
+# So many sentences of some bars are said in one note.
+MOST_SAID = 3
 # What ends so little after a bar line, quarters, ends on it.
 ROUNDING_QUARTERS = 0.02
 
@@ -456,7 +458,10 @@ def sentence(choice: RuleChoice, entry: TakeEntry) -> str:
     """What is said of how a take is pulled, in words."""
     base = choice.rule
     others = [one for one in choice.rules if one is not base]
-    return " ".join([rule_words(base, entry), *(f"{in_bars(one, base)}." for one in others)])
+    # The one that counts most comes first.
+    said = [f"{in_bars(one, base)}." for one in others[::-1][:MOST_SAID]]
+    more = [f"And {len(others) - MOST_SAID} more of their own bars."] if len(others) > MOST_SAID else []
+    return " ".join([rule_words(base, entry), *said, *more])
 
 
 def in_bars(rule: Rule, base: Rule) -> str:

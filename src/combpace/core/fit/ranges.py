@@ -16,6 +16,8 @@ from combpace.core.tempo.meters import bar_index, bar_number
 
 Bars = tuple[int, int] | None
 Rules = tuple[Rule, ...]
+# So many sentences a take has.
+MOST_RULES = 500
 # An onset that no sentence is about.
 NONE = -1
 
@@ -54,6 +56,8 @@ def with_said(rules: Rules, bars: Bars, values: Mapping[str, object]) -> Rules:
         made = made.but(groove_start=bar_index(made.bars[0]) if made.bars else 0)
     if now is None:
         kept = [one for one in rules if one.bars != made.bars]
+        if len(kept) >= MOST_RULES:
+            raise ParameterError(f"A take has {MOST_RULES} sentences at most; remove some first.")
         return (made, *kept) if made.bars is None else (*kept, made)
     # One whose bars became those of another takes its place.
     return tuple(made if one is now else one for one in rules if one is now or one.bars != made.bars)

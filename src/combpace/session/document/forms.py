@@ -10,10 +10,8 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from combpace.core.fit.ranges import MOST_RULES
 from combpace.core.fit.rule import Rule
-
-# So many sentences a take has.
-MOST_RULES = 500
 
 # [time_s, quarters, fixed, locked, confidence], and the ramp where it is none of 1.
 KnotRow = Annotated[list[float], Field(min_length=5, max_length=6)]

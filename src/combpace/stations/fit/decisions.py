@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -13,8 +13,8 @@ from pydantic import Field
 from combpace.core.clocks import take_times
 from combpace.core.errors import ParameterError
 from combpace.core.fit.groove import groove_document
-from combpace.core.fit.ranges import refuse_beyond, refuse_other_bars, spoken_to, with_said, without
-from combpace.core.fit.rule import HandPeg, read_bars
+from combpace.core.fit.ranges import Rules, refuse_beyond, refuse_other_bars, spoken_to, with_said, without
+from combpace.core.fit.rule import HandPeg, Rule, read_bars
 from combpace.core.stretch import check_method
 from combpace.core.tempo.meters import bar_index
 from combpace.session import carried, fits, words
@@ -164,9 +164,9 @@ def _said(
     if isinstance(grid, str) and grid.startswith(GROOVE):
         rest.pop("grid")
         rest = {"groove": groove_document(GrooveLibrary(state.folder).get(grid.removeprefix(GROOVE))), **rest}
-    choice = replace(choice, rules=with_said(choice.rules, bars, rest))
-    _fits(state, timing, choice)
-    return choice
+    made = with_said(choice.rules, bars, rest)
+    _fits(state, timing, [one for one in made if one not in choice.rules])
+    return replace(choice, rules=made)
 
 
 @decision("rule-remove", RuleRemoveArgs)
@@ -192,7 +192,7 @@ def rule_remove(state: SessionState, args: RuleRemoveArgs) -> Change:
     return Change({f"rule:{timing}": part}, f"{name} sounds as it was played{stays}.")
 
 
-def _fits(state: SessionState, timing: str, choice: RuleChoice) -> None:
+def _fits(state: SessionState, timing: str, rules: Sequence[Rule]) -> None:
     """Raise ParameterError where a sentence is about bars that a take does not have, or a groove meets bars
     of another length.
     """
@@ -203,8 +203,8 @@ def _fits(state: SessionState, timing: str, choice: RuleChoice) -> None:
     begin, end = pace.place(0.0), pace.place(length)
     entry = state.document.take(timing)
     if not entry.comes_round:
-        refuse_beyond(choice.rules, line, begin, end)
-    refuse_other_bars(choice.rules, line, begin, end)
+        refuse_beyond(rules, line, begin, end)
+    refuse_other_bars(rules, line, begin, end)
 
 
 def _first(state: SessionState, timing: str, choice: RuleChoice, take_id: str) -> RuleChoice:
@@ -279,9 +279,23 @@ def rule_to_others(state: SessionState, args: RuleToArgs) -> Change:
     for one in others:
         # Whose marks count first is each bundle's own.
         own = fits.choice_of(state, one.id)
-        parts[f"rule:{one.id}"] = forms.rule_part(replace(choice, first=own.first, out=own.out))
+        parts[f"rule:{one.id}"] = forms.rule_part(
+            replace(choice, rules=_rules_for(state, one.id, choice), first=own.first, out=own.out)
+        )
     names = ", ".join(one.name for one in others)
     return Change(parts, f"The rule of {state.document.take(timing).name} is also that of {names}.")
+
+
+def _rules_for(state: SessionState, take_id: str, choice: RuleChoice) -> Rules:
+    """The sentences about bars that a take has; at least the one of all bars, or the first."""
+    kept = []
+    for one in choice.rules:
+        try:
+            _fits(state, take_id, [one])
+        except ParameterError:
+            continue
+        kept.append(one)
+    return tuple(kept) or (choice.rule,)
 
 
 @decision("rule-heard", TakeArgs)
