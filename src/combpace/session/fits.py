@@ -467,34 +467,8 @@ def sentence(choice: RuleChoice, entry: TakeEntry) -> str:
 def in_bars(rule: Rule, base: Rule) -> str:
     """What a sentence of some bars says beside another: "Bars 9–12: 85 % strength"."""
     named = bars_words(rule.bars)
-    said = [
-        words
-        for words, mine, other in zip(_said(rule), _said(rule), _said(base), strict=True)
-        if mine != other
-    ]
+    said = [mine for mine, other in zip(rule.says(), base.says(), strict=True) if mine != other]
     return f"{named[:1].upper()}{named[1:]}: {', '.join(said) or 'as elsewhere'}"
-
-
-def _said(rule: Rule) -> list[str]:
-    """Each thing that a sentence says."""
-    return [
-        str(rule.places),
-        f"{rule.strength:g} % strength",
-        f"leave alone up to {rule.leave_alone_ms:g} ms",
-        f"ignore {ignored_words(rule)}",
-        "its lead or lag stays" if rule.keep_lag else "its lead or lag goes too",
-        "only each bar’s first onset" if rule.coarse else "every onset",
-        f"accents {rule.accent:g} %",
-    ]
-
-
-def ignored_words(rule: Rule) -> str:
-    """ "nothing", "what is farther than 60 ms"."""
-    if rule.ignore_beyond is not None:
-        return f"what is farther than {rule.ignore_beyond}"
-    return (
-        "nothing" if rule.ignore_beyond_ms is None else f"what is farther than {rule.ignore_beyond_ms:g} ms"
-    )
 
 
 def rule_words(rule: Rule, entry: TakeEntry) -> str:
@@ -514,5 +488,5 @@ def rule_words(rule: Rule, entry: TakeEntry) -> str:
         return f"All onsets of {name} stay where they were played, but for what is pulled by hand."
     return (
         f"Onsets of {name} in {bars} go to the nearest {rule.places} with {rule.strength:g} % strength; "
-        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; ignore {ignored_words(rule)}.{lag}"
+        f"leave alone what is closer than {rule.leave_alone_ms:g} ms; ignore {rule.ignored}.{lag}"
     )

@@ -29,9 +29,19 @@ SHORT = {"leave_alone": "leave_alone_ms", "ignore": "ignore_beyond"}
 _BARS = re.compile(r"\s*(?:bars?\s+)?(-?[0-9]{1,6})\s*(?:[-–]\s*(-?[0-9]{1,6}))?\s*", re.IGNORECASE)
 
 
-def _option(default: Any, title: str, metavar: str, help: str, **limits: Any) -> Any:
-    """A field that is also an option of the command line."""
-    extra: dict[str, Any] = {"metavar": metavar}
+def _option(
+    default: Any,
+    title: str,
+    metavar: str,
+    help: str,
+    says: str | tuple[str, str] = "",
+    **limits: Any,
+) -> Any:
+    """A field that is also an option of the command line.
+
+    says  what a sentence says by it, with {} for its value; of yes or no both: (no, yes)
+    """
+    extra: dict[str, Any] = {"metavar": metavar, "says": list(says) if isinstance(says, tuple) else says}
     return Field(default=default, title=title, description=help, json_schema_extra=extra, **limits)
 
 
@@ -63,10 +73,22 @@ class Rule(BaseModel):
         50.0, "Swing", "PERCENT", "where the off place of each pair lies, 50 to 80", ge=50, le=80
     )
     strength: float = _option(
-        100.0, "Strength", "PERCENT", "how much of its way each onset goes, 0 to 100", ge=0, le=100
+        100.0,
+        "Strength",
+        "PERCENT",
+        "how much of its way each onset goes, 0 to 100",
+        "{:g} % strength",
+        ge=0,
+        le=100,
     )
     leave_alone_ms: float = _option(
-        0.0, "“Leave alone”", "MS", "what is closer keeps its place", ge=0, le=1000
+        0.0,
+        "“Leave alone”",
+        "MS",
+        "what is closer keeps its place",
+        "leave alone up to {:g} ms",
+        ge=0,
+        le=1000,
     )
     ignore_beyond_ms: float | None = Field(default=None, title="“Ignore”", gt=0, le=MOST_IGNORED_MS)
     ignore_beyond: str | None = _option(
@@ -74,13 +96,27 @@ class Rule(BaseModel):
     )
     bars: tuple[int, int] | None = _option(None, "Bars", "FIRST-LAST", "outside of these bars nothing moves")
     keep_lag: bool = _option(
-        False, "“Keep the lag”", "", "the take's own lead or lag stays; only the scatter shrinks"
+        False,
+        "“Keep the lag”",
+        "",
+        "the take's own lead or lag stays; only the scatter shrinks",
+        ("its lead or lag goes too", "its lead or lag stays"),
     )
     coarse: bool = _option(
-        False, "“Only each bar’s first onset”", "", "only each bar's first attack goes to its line"
+        False,
+        "“Only each bar’s first onset”",
+        "",
+        "only each bar's first attack goes to its line",
+        ("every onset", "only each bar’s first onset"),
     )
     accent: float = _option(
-        0.0, "Accent", "PERCENT", "with --groove: its accents as level, within 6 dB", ge=0, le=100
+        0.0,
+        "Accent",
+        "PERCENT",
+        "with --groove: its accents as level, within 6 dB",
+        "accents {:g} %",
+        ge=0,
+        le=100,
     )
     groove: dict[str, Any] | None = None
     groove_start: int = Field(default=0, ge=-1_000_000, le=1_000_000)
@@ -118,6 +154,28 @@ class Rule(BaseModel):
     def ignore_quarters(self) -> float | None:
         """`ignore_beyond`, quarters."""
         return None if self.ignore_beyond is None else parse_grid(self.ignore_beyond).step_quarters
+
+    @property
+    def ignored(self) -> str:
+        """ "nothing", "what is farther than 60 ms"."""
+        if self.ignore_beyond is not None:
+            return f"what is farther than {self.ignore_beyond}"
+        if self.ignore_beyond_ms is None:
+            return "nothing"
+        return f"what is farther than {self.ignore_beyond_ms:g} ms"
+
+    def says(self) -> list[str]:
+        """Each thing that it says, but for its bars, in the order of its fields."""
+        said = [str(self.places), f"ignore {self.ignored}"]
+        for name, field in Rule.model_fields.items():
+            extra = field.json_schema_extra
+            says = extra.get("says") if isinstance(extra, dict) else None
+            value = getattr(self, name)
+            if isinstance(says, list):
+                said.append(str(says[bool(value)]))
+            elif says:
+                said.append(str(says).format(value))
+        return said
 
     def but(self, **changes: Any) -> Self:
         """The same with other values. Raises ParameterError."""

@@ -233,6 +233,7 @@ def fit_sentence(state: SessionState, take_id: str) -> dict[str, Any]:
     half_step_ms = 1000 * 0.5 * grid.step_quarters * 60 / session_map.bpm_at(0.0)
     return {
         "take": made.take,
+        "rule": rule,
         "stated": made.stated,
         "grid": OWN_GROOVE if isinstance(grid, GrooveGrid) else str(grid),
         "groove": grid.groove.name if isinstance(grid, GrooveGrid) else None,
