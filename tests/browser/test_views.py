@@ -266,6 +266,10 @@ class ViewsTest(BrowserTest):
             ),
         )
         self.go("5", "fit")
+        # On eighths the next place is free: on quarters, which are proposed, its neighbour would give way.
+        self.page.select_option('[data-act="rule"][data-name="grid"]', "1/8")
+        self.idle()
+        self.page.locator("#canvas-box canvas").first.focus()
         self.page.keyboard.press("e")
         self.page.keyboard.press("e")
         self.page.keyboard.press("ArrowRight")
