@@ -183,6 +183,13 @@ MUTANTS = (
         "the bar after", "core/fit/ranges.py", "& (places <= end - 1e-9)", "& (places <= end + 1e-9)", FIT
     ),
     Mutant(
+        "a bar that was said",
+        "session/state.py",
+        "by = beat * round(off / beat)",
+        "by = 0.0 * round(off / beat)",
+        "stations/test_onsets_and_fit",
+    ),
+    Mutant(
         "the later sentence",
         "core/fit/ranges.py",
         "in enumerate(rules):\n        places",

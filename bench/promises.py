@@ -507,6 +507,25 @@ def rules_of_bars(desk: Desk) -> str:
     )
 
 
+@promise("Where bar 1 was said to be it lies in the file: what was heard as bar 1 is brought nowhere")
+def bar_1_as_said(desk: Desk) -> str:
+    desk.begin("Bar 1")
+    beats = steady_beats(100, 8, 0.5)
+    lead = desk.bring("tub kit.wav", drums(beats))
+    scattered = beats + np.random.default_rng(6).uniform(-0.02, 0.02, len(beats))
+    beside = desk.bring("spoons.wav", struck(scattered, float(beats[-1]) + 1).samples[0].astype(np.float64))
+    desk.act("bar-1", time_s=float(beats[2]))
+    for take in (lead, beside):
+        desk.act("rule", take=take, bars=None, set={"grid": "1/4", "leave_alone": 0, "ignore": "nothing"})
+    made = desk.hand_off(takes=[lead, beside], start="lead-in", kind="wav32f")
+    worst = {}
+    for name in ("tub kit", "spoons"):
+        starts = attack_starts(sound_of(made[f"{name} fitted.wav"]), RATE)
+        worst[name] = off_ms(starts, beats)
+        assert worst[name] < 3, f"{name} lies {worst[name]:.1f} ms from where the beats were played"
+    return f"tub kit {worst['tub kit']:.2f} ms, spoons {worst['spoons']:.2f} ms at most from the beats"
+
+
 @promise("`combpace fit` and the page make the same file, to the sample")
 def page_and_command_line(desk: Desk) -> str:
     desk.begin("Same")

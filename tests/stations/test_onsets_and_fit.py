@@ -532,6 +532,19 @@ class FitTest(PlaceTest):
         self.assertGreater(len(off), 20)
         self.assertGreater(np.mean([one is not None and abs(one) < 3.0 for one in off]), 0.9)
 
+    def test_a_bar_that_was_said_moves_the_lines_and_not_the_take(self) -> None:
+        self.act("steady")
+        self.act("rule", take=self.loose, field="grid", value="1/4")
+        before = fits.take_fit(self.seen(), self.loose).fit.time_map
+        line = self.seen().need_map()
+        for name, place in (("bar-1", 2.0), ("downbeat", 3.0), ("bar-1", -1.0)):
+            # Bar 1 is heard at one beat and lies, as the user says, at another.
+            self.act(name, time_s=line.second(place))
+            after = fits.take_fit(self.seen(), self.loose).fit.time_map
+            moved = np.abs(after.to_target(before.source_s) - before.target_s)
+            self.assertLess(float(moved.max()), 0.010, (name, place))
+            self.act("undo")
+
     def test_an_alarm_leads_to_the_mark_in_onsets_and_lets_nothing_go_by_itself(self) -> None:
         self.act("rule", take=self.loose, field="grid", value="1/4")
         times = np.asarray(self.seen().onsets(self.loose).times)

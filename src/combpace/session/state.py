@@ -34,6 +34,8 @@ from combpace.session.data_folder import DataFolder, Once, Opened
 from combpace.session.document import parts as forms
 from combpace.session.document.model import Document, MapPart, OnsetEdits, TakeEntry
 from combpace.session.document.stated import (
+    BarStatement,
+    DownbeatStatement,
     LevelStatement,
     ReadingStatement,
     Statement,
@@ -44,6 +46,8 @@ from combpace.session.solving import Ear, as_far_as_it_holds
 from combpace.store.models import TakeRow
 
 EDIT_REACH_S = HAND_REACH_S
+# A bar that is stated so far from a beat, as a share of it, lies between two: on the nearest half quarter.
+BETWEEN_BEATS, HALF_Q = 0.3, 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,7 +253,7 @@ class SessionState:
                 choice.bpm, choice.bar_1_s - take.offset_s, choice.steady_meters, confidence=0.2
             )
         if pace is None or take.role == "lead":
-            return pace
+            return pace if pace is None else self._counted_as_stated(take, pace)
         # What was cut to whole bars has the frames of whole bars in the session too.
         pace = as_loop(pace, self.duration_s(take_id))
         if take.first_bar == 1:
@@ -258,6 +262,26 @@ class SessionState:
         session_map = self.session_map()
         line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
         return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
+
+    def _counted_as_stated(self, lead: TakeEntry, pace: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:
+        """The lead's pace counted as the session counts it. Where the map is not the lead's own, a bar or
+        downbeat that was stated says which of its beats is meant: else a fit would bring the beat that was
+        heard as bar 1 there, and undo what was said.
+        """
+        every = self.document.map.statements
+        said = [one for one in every if isinstance(one, BarStatement | DownbeatStatement)]
+        line = self.session_map() if said and self.map_choice().kind != "own" else None
+        if line is None:
+            return pace
+        beat = pace.meters[0].beat_quarters
+        off = float(
+            np.median([line.place(one.time_s) - pace.place(one.time_s - lead.offset_s) for one in said])
+        )
+        by = beat * round(off / beat)
+        if abs(off - by) > BETWEEN_BEATS * beat:
+            # What was said lies between the beats that were heard.
+            by = HALF_Q * round(off / HALF_Q)
+        return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + by) for knot in pace.knots))
 
     def base_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
         """A take's pace before anything is stated of its bars: knots in the place of what was heard, the

@@ -134,9 +134,9 @@ def pace_of(
     if steady is not None:
         bpm, start = steady
         quarter_s = 60.0 / (bpm * beats.meters[0].beat_quarters)
-        # Its own bar 1 may lie on another bar of the session: the count is that of the beats.
-        near = beats.place(start)
-        line = beats.bar_line(beats.bar_of(near + 0.5 * beats.meter_of(beats.bar_of(near)).bar_quarters))
+        # Its own bar 1 may lie elsewhere in the session: the count is that of the beats.
+        beat = beats.meters[0].beat_quarters
+        line = beat * round(beats.place(start) / beat)
         return _even(beats, start, start + 400.0 * quarter_s, line, line + 400.0)
     return smoothed(beats)
 
