@@ -184,7 +184,7 @@ MUTANTS = (
     ),
     Mutant(
         "a bar that was said",
-        "session/state.py",
+        "core/tempo/recount.py",
         "by = beat * round(off / beat)",
         "by = 0.0 * round(off / beat)",
         "stations/test_onsets_and_fit",

@@ -24,6 +24,7 @@ from combpace.core.onsets.detect import Onsets
 from combpace.core.tempo.loops import STARTS_S, as_loop, loop_bars
 from combpace.core.tempo.map import TempoMap, steady_map
 from combpace.core.tempo.meters import bar_index
+from combpace.core.tempo.recount import counted_as
 from combpace.core.tempo.smooth import smoothed
 from combpace.core.tempo.statements import Stated
 from combpace.media.mapfiles import steady_document
@@ -46,8 +47,6 @@ from combpace.session.solving import Ear, as_far_as_it_holds
 from combpace.store.models import TakeRow
 
 EDIT_REACH_S = HAND_REACH_S
-# A bar that is stated so far from a beat, as a share of it, lies between two: on the nearest half quarter.
-BETWEEN_BEATS, HALF_Q = 0.3, 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,10 +134,7 @@ class SessionState:
         return edited(heard.onsets, edits, keep)
 
     def moments(self, take_id: str, times: FloatArray) -> FloatArray:
-        """Where moments of a take lie in the session: as it was placed, or where it follows by its own pace.
-
-        times  seconds of the take, shape (n,)
-        """
+        """Where moments of a take lie in the session, s: as placed, or where its own pace follows to."""
         return self.follow(take_id)(times)
 
     def follow(self, take_id: str) -> Follow:
@@ -179,10 +175,7 @@ class SessionState:
         )
 
     def under(self) -> TempoMap[SessionTimes] | None:
-        """What grooves are told from, and laid on: the pace under the lines of a map that breathes, for
-        these are
-        strokes; None where the map's own lines are even.
-        """
+        """The pace under the lines of a breathing map, which are strokes: grooves are laid on it."""
         if self.map_choice().kind != "own":
             return None
         found: TempoMap[SessionTimes] = self.once("under", lambda: smoothed(self.need_map()))
@@ -264,24 +257,11 @@ class SessionState:
         return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
 
     def _counted_as_stated(self, lead: TakeEntry, pace: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:
-        """The lead's pace counted as the session counts it. Where the map is not the lead's own, a bar or
-        downbeat that was stated says which of its beats is meant: else a fit would bring the beat that was
-        heard as bar 1 there, and undo what was said.
-        """
+        """The lead's pace counted as the session counts it, where the map is not its own."""
         every = self.document.map.statements
-        said = [one for one in every if isinstance(one, BarStatement | DownbeatStatement)]
+        said = [one.time_s for one in every if isinstance(one, BarStatement | DownbeatStatement)]
         line = self.session_map() if said and self.map_choice().kind != "own" else None
-        if line is None:
-            return pace
-        beat = pace.meters[0].beat_quarters
-        off = float(
-            np.median([line.place(one.time_s) - pace.place(one.time_s - lead.offset_s) for one in said])
-        )
-        by = beat * round(off / beat)
-        if abs(off - by) > BETWEEN_BEATS * beat:
-            # What was said lies between the beats that were heard.
-            by = HALF_Q * round(off / HALF_Q)
-        return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + by) for knot in pace.knots))
+        return pace if line is None else counted_as(pace, line, said, lead.offset_s)
 
     def base_pace(self, take_id: str) -> TempoMap[TakeTimes] | None:
         """A take's pace before anything is stated of its bars: knots in the place of what was heard, the
@@ -506,9 +486,7 @@ class SessionState:
         return lead
 
     def steady(self, take_id: str) -> Mapping[str, Any] | None:
-        """How one tempo fits a take, as it was heard or, where its pace was corrected, as it is read now;
-        None without a pulse.
-        """
+        """How one tempo fits a take as it is read now; None without a pulse."""
         heard = self.analysis(take_id)
         own = self.document.take(take_id).role != "lead" or self.document.map.kind == "own"
         corrected = self.document.paces.get(take_id)

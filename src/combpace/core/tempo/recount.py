@@ -11,7 +11,9 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import replace
 
-from combpace.core.clocks import ClockT
+import numpy as np
+
+from combpace.core.clocks import ClockT, SessionTimes
 from combpace.core.errors import MapConflictError
 from combpace.core.tempo.map import SAME_PLACE, TempoMap
 from combpace.core.tempo.meters import Meter, bar_index, bar_number
@@ -21,7 +23,27 @@ SAME_PLACE_Q = 1e-6
 # Names of one bar of odd length, in quarters: the coarsest note value that divides it.
 UNITS = (1, 2, 4, 8, 16, 32, 64)
 MOST_BEATS = 64
+# A bar that is stated so far from a beat, as a share of it, lies between two: on the nearest half quarter.
+BETWEEN_BEATS, HALF_Q = 0.3, 0.5
 Bar = tuple[float, Meter]
+
+
+def counted_as(
+    pace: TempoMap[ClockT], line: TempoMap[SessionTimes], said_s: Sequence[float], offset_s: float
+) -> TempoMap[ClockT]:
+    """A take's pace counted as another map counts it: bars or downbeats that were stated in it say which of
+    the take's beats is meant. Without this a fit would bring the beat that was heard as bar 1 there.
+
+    said_s   moments that were stated, session seconds; offset_s: where the take begins in the session
+    Returns  the same beats, so many later or earlier in the count
+    """
+    beat = pace.meters[0].beat_quarters
+    off = float(np.median([line.place(time) - pace.place(time - offset_s) for time in said_s]))
+    by = beat * round(off / beat)
+    if abs(off - by) > BETWEEN_BEATS * beat:
+        # What was said lies between the beats that were heard.
+        by = HALF_Q * round(off / HALF_Q)
+    return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + by) for knot in pace.knots))
 
 
 def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:
