@@ -185,8 +185,8 @@ MUTANTS = (
     Mutant(
         "a bar that was said",
         "core/tempo/recount.py",
-        "by = beat * round(off / beat)",
-        "by = 0.0 * round(off / beat)",
+        "quarters=knot.quarters + by",
+        "quarters=knot.quarters - by",
         "stations/test_onsets_and_fit",
     ),
     Mutant(
