@@ -185,8 +185,8 @@ MUTANTS = (
     Mutant(
         "a bar that was said",
         "core/tempo/recount.py",
-        "quarters=knot.quarters + by",
-        "quarters=knot.quarters - by",
+        "pace.counted_later(by)",
+        "pace.counted_later(-by)",
         "stations/test_onsets_and_fit",
     ),
     Mutant(

@@ -472,6 +472,19 @@ def outside_the_bars(desk: Desk) -> str:
     )
 
 
+def same_sound(desk: Desk, take: str, page: Sound, typed: Sound) -> tuple[int, float]:
+    """(samples compared, by how much they differ) of a hand-off and of what the command line wrote of one
+    take;
+    a file of 24 bits is rounded.
+    """
+    # What the first frame follows to lies before session zero, where the command line begins.
+    begins = round(-min(0.0, desk.picture(take)["fit"]["target"][0]) * RATE)
+    length = min(len(page) - begins, len(typed))
+    apart = float(np.abs(page[begins : begins + length] - typed[:length]).max())
+    assert apart <= 2.0**-22, f"samples differ by {apart:g}"
+    return length, apart
+
+
 @promise("Bars 9–12 with a strength of their own leave all others where they were, in page and command line")
 def rules_of_bars(desk: Desk) -> str:
     desk.begin("Rules of bars")
@@ -496,11 +509,7 @@ def rules_of_bars(desk: Desk) -> str:
     more = ["9-12: strength=20", "--method", "strike", "-o", str(out)]
     with contextlib.redirect_stdout(io.StringIO()):
         assert command(["fit", str(path), *wish, *more]) == 0
-    typed = sound_of(out.read_bytes())
-    begins = round(-min(0.0, desk.picture(take)["fit"]["target"][0]) * RATE)
-    length = min(len(page) - begins, len(typed))
-    apart = float(np.abs(page[begins : begins + length] - typed[:length]).max())
-    assert apart <= 2.0**-22, f"samples differ by {apart:g}"
+    _, apart = same_sound(desk, take, page, sound_of(out.read_bytes()))
     return (
         f"strokes outside moved by {still:.3f} ms at most, inside by up to {moved:.1f}; samples of the "
         f"command line differ by {apart:.1g}"
@@ -542,13 +551,7 @@ def page_and_command_line(desk: Desk) -> str:
     more = ["--grid", "1/8", "--ignore-beyond", "60", "--method", "strike", "-o", str(out)]
     with contextlib.redirect_stdout(io.StringIO()):
         assert command(["fit", str(path), *wish, *more]) == 0
-    typed = sound_of(out.read_bytes())
-    # What the first frame follows to lies before session zero, where the command line begins.
-    begins = round(-min(0.0, desk.picture(take)["fit"]["target"][0]) * RATE)
-    length = min(len(page) - begins, len(typed))
-    apart = float(np.abs(page[begins : begins + length] - typed[:length]).max())
-    # A file of 24 bits is rounded.
-    assert apart <= 2.0**-22, f"samples differ by {apart:g}"
+    length, apart = same_sound(desk, take, page, sound_of(out.read_bytes()))
     return f"{length:,} samples differ by {apart:.1g} at most, 24 bits beside 32"
 
 

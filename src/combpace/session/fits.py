@@ -232,8 +232,7 @@ def _whole_bars(seen: SessionState, entry: TakeEntry, pace: TempoMap[TakeTimes],
     if line is None:
         return False
     start = line.bar_line(bar_index(entry.first_bar))
-    counted = replace(pace, knots=tuple(replace(knot, quarters=knot.quarters - start) for knot in pace.knots))
-    return loop_bars(counted, length_s) is not None
+    return loop_bars(pace.counted_later(-start), length_s) is not None
 
 
 def can_come_round(seen: SessionState, entry: TakeEntry) -> bool:

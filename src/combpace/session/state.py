@@ -254,7 +254,7 @@ class SessionState:
         # Its own bar 1 lies on another bar of the session.
         session_map = self.session_map()
         line = session_map.bar_line(bar_index(take.first_bar)) if session_map else 0.0
-        return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + line) for knot in pace.knots))
+        return pace.counted_later(line)
 
     def _counted_as_stated(self, lead: TakeEntry, pace: TempoMap[TakeTimes]) -> TempoMap[TakeTimes]:
         """The lead's pace counted as the session counts it, where the map is not its own."""

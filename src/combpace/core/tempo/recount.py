@@ -43,7 +43,7 @@ def counted_as(
     if abs(off - by) > BETWEEN_BEATS * beat:
         # What was said lies between the beats that were heard.
         by = HALF_Q * round(off / HALF_Q)
-    return replace(pace, knots=tuple(replace(knot, quarters=knot.quarters + by) for knot in pace.knots))
+    return pace.counted_later(by)
 
 
 def nearest_bar(pace: TempoMap[ClockT], place: float) -> int:

@@ -120,8 +120,7 @@ def _rough(
 
     share(0.0)
     pauses = parse_pauses(wish.silence) if "attacks_s" in plan and wish.silence is not None else None
-    with_it = [one["take"] for one in args["takes"]]
-    with _sounding(folder, seen, plan, with_it, args["session"], rendering) as source:
+    with _sounding(folder, seen, plan, args, rendering) as source:
         at = at_rate(source, span.sample_rate_hz)
         if wish.levels == "as mixed":
             at = Mixed(at, Strip(*plan["strip"]))
@@ -267,8 +266,7 @@ def _sounding(
     folder: DataFolder,
     seen: SessionState,
     plan: dict[str, Any],
-    with_it: list[str],
-    session_id: str,
+    args: dict[str, Any],
     tell: Progress,
 ) -> Iterator[Source]:
     """A take on the session's clock at its own rate; a render that exists already is used. Every sound that
@@ -285,7 +283,7 @@ def _sounding(
             yield made_of_pieces
         return
     if plan["fit"] is not None:
-        render = _render(folder, seen, plan, with_it, session_id, tell)
+        render = _render(folder, seen, plan, args, tell)
         with FileSource(folder.blob(render.sha)) as source:
             yield Placed(source, json.loads(render.details)["first_frame"])
         return
@@ -297,16 +295,15 @@ def _render(
     folder: DataFolder,
     seen: SessionState,
     plan: dict[str, Any],
-    with_it: list[str],
-    session_id: str,
+    order: dict[str, Any],
     tell: Progress,
 ) -> FileRow:
     """The render of a take as it was ordered: the one that is kept, or one that is made, proved and kept
     now, so that the next order finds it.
 
-    with_it  all takes of the order: those of its bundle are rendered with it
+    order  its takes of the same bundle are rendered with this one
     """
-    take_id, made = plan["take"], plan["fit"]
+    take_id, made, session_id = plan["take"], plan["fit"], order["session"]
     shas = fits.bundle_shas(seen.document.bundle_of(take_id), seen.rows)
     line = TimeMap(np.array(made["source_s"]), np.array(made["target_s"]))
     levels = tuple((moment, level) for moment, level in made.get("levels", ()))
@@ -316,7 +313,7 @@ def _render(
         return known
     for sound in shas or (seen.rows[take_id].decoded_sha or "",):
         folder.checked_blob(sound, _damaged(plan["name"]))
-    args = render_args(seen, fits.take_fit(seen, take_id), with_it)
+    args = render_args(seen, fits.take_fit(seen, take_id), [one["take"] for one in order["takes"]])
     pinned = {name: made[name] for name in ("source_s", "target_s", "method")}
     render_fit(folder, {**args, **pinned, "levels": made.get("levels", [])}, tell)
     found = render_of(folder, session_id, key, whole=True)
